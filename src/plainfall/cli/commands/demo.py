@@ -1,0 +1,86 @@
+"""``plainfall demo``: a sample clone through the whole job, offline."""
+
+from __future__ import annotations
+
+import argparse
+import dataclasses
+import json
+import shutil
+import tempfile
+from pathlib import Path
+
+from plainfall.cli.commands.onboard import exit_status, show_outcome, wishes_of
+from plainfall.cli.console import Console
+from plainfall.cli.document import outcome_document
+from plainfall.cli.view import RunView
+from plainfall.errors import UsageProblem
+from plainfall.onboarding.running import onboard
+from plainfall.onboarding.servers import stop_servers
+from plainfall.standins.building import build_all
+from plainfall.standins.registry import Archive, serving
+from plainfall.standins.sample_clone import make_sample
+from plainfall.surroundings import Surroundings
+
+__all__ = ["run"]
+
+
+def run(options: argparse.Namespace, console: Console) -> int:
+    """Makes the clone, serves its packages, onboards it, ends what was started unless it is to be kept."""
+    place = _place(options)
+    clone = place / "raingauge" if options.into is None else place
+    try:
+        return _run(options, console, clone)
+    finally:
+        if not options.keep:
+            if clone.exists():
+                stop_servers(clone)
+            if options.into is None:
+                shutil.rmtree(place)
+                console.note("the sample clone was removed; --keep leaves it up, --into DIR leaves its files")
+
+
+def _place(options: argparse.Namespace) -> Path:
+    if options.into is None:
+        return Path(tempfile.mkdtemp(prefix="plainfall-demo-"))
+    place = Path(options.into).absolute()
+    if place.exists() and (not place.is_dir() or any(place.iterdir())):
+        raise UsageProblem(
+            f"{place} is there already and is not empty", remedy="Name a new folder after --into."
+        )
+    return place
+
+
+def _run(options: argparse.Namespace, console: Console, clone: Path) -> int:
+    built = build_all()
+    if clone.exists():
+        clone.rmdir()
+    clone.parent.mkdir(parents=True, exist_ok=True)
+    repository = make_sample(clone, built)
+    surroundings = _with_registry(Surroundings.of_process())
+    view = RunView(console)
+    with serving([Archive.of(archive) for archive in built]) as registry:
+        variables = {**surroundings.variables, "PIP_INDEX_URL": registry.url}
+        console.note(console.wrapped(f"a sample clone in {clone}", 0))
+        console.note(f"its packages from a stand-in registry at {registry.url}")
+        if not repository:
+            console.note("(no git here: the sample is a folder without history)")
+        try:
+            outcome = onboard(
+                clone, wishes_of(options), dataclasses.replace(surroundings, variables=variables), view
+            )
+        finally:
+            view.pause()
+    if console.json:
+        console.result(json.dumps(outcome_document(outcome), indent=2, ensure_ascii=False))
+    else:
+        show_outcome(console, outcome, str(clone), how_to_go_on=options.keep)
+    return exit_status(outcome)
+
+
+def _with_registry(surroundings: Surroundings) -> Surroundings:
+    """The same surroundings without the user's own package sources: the demo needs none, and must not
+    send the names of made-up packages to a real registry."""
+    variables = {
+        name: value for name, value in surroundings.variables.items() if not name.startswith("PIP_")
+    }
+    return dataclasses.replace(surroundings, variables={**variables, "PIP_CONFIG_FILE": "/dev/null"})

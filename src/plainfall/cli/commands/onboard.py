@@ -1,0 +1,119 @@
+"""``plainfall onboard``: carry out every step."""
+
+from __future__ import annotations
+
+import argparse
+import json
+from pathlib import Path
+
+from plainfall.cli.asking import TerminalAsker
+from plainfall.cli.console import Console
+from plainfall.cli.document import outcome_document
+from plainfall.cli.view import RunView, part_heading
+from plainfall.errors import BadInput, UsageProblem
+from plainfall.evidence import Evidence
+from plainfall.onboarding.running import Outcome, onboard
+from plainfall.onboarding.steps import Stage
+from plainfall.onboarding.work import Wishes
+from plainfall.settings.dotenv import parse_dotenv
+from plainfall.settings.filling import parse_given
+from plainfall.surroundings import Surroundings
+
+__all__ = ["exit_status", "run", "show_contradictions", "wishes_of"]
+
+
+def run(options: argparse.Namespace, console: Console) -> int:
+    """Onboards the clone and shows the outcome."""
+    clone = Path(options.clone).absolute()
+    view = RunView(console)
+    try:
+        outcome = onboard(
+            clone,
+            wishes_of(options),
+            Surroundings.of_process(),
+            view,
+            until=Stage(options.until) if options.until else None,
+            preview=options.preview,
+            ask=TerminalAsker(console, view) if console.may_ask else None,
+        )
+    finally:
+        view.pause()
+    if console.json:
+        console.result(json.dumps(outcome_document(outcome), indent=2, ensure_ascii=False))
+    elif options.preview:
+        _show_preview(console, view, outcome)
+    else:
+        show_outcome(console, outcome, options.clone)
+    return exit_status(outcome)
+
+
+def wishes_of(options: argparse.Namespace) -> Wishes:
+    """The wishes among the options. Raises UsageProblem or BadInput for an answers file."""
+    given = {}
+    if options.answers:
+        path = Path(options.answers)
+        try:
+            given = parse_dotenv(path.read_text("utf-8-sig"), options.answers).values()
+        except OSError as error:
+            raise UsageProblem(f"{path} cannot be read: {error.strerror}") from error
+        except UnicodeDecodeError as error:
+            raise BadInput("it is not UTF-8 text", place=Evidence(options.answers)) from error
+    given |= parse_given(options.set)
+    runtime = Path(options.runtime).absolute() if options.runtime else None
+    return Wishes(given, options.port, runtime, options.seed_again, options.wait)
+
+
+def exit_status(outcome: Outcome) -> int:
+    """0, 1 or 3, by the outcome."""
+    return {"done": 0, "failed": 1, "open": 3}[outcome.outcome]
+
+
+def show_contradictions(console: Console, outcome: Outcome) -> None:
+    """What the clone says in two ways, on standard error."""
+    for found in outcome.survey.contradictions:
+        head = "  " + console.styled("disagree", "warn") + "  "
+        console.note(console.wrapped(f"{found.what}; taken: {found.taken}", 12, head))
+        places = ", ".join(str(place) for place in found.places)
+        console.note(console.styled(console.wrapped(places, 12, " " * 12), "dim"))
+    for text, place in outcome.survey.remarks:
+        console.note(console.wrapped(f"{text} ({place})", 12, "  " + console.styled("note", "warn") + "      "))
+
+
+def _show_preview(console: Console, view: RunView, outcome: Outcome) -> None:
+    part = None
+    for step, result, seconds in outcome.steps:
+        if step.part != part:
+            part = step.part
+            found = next(found for found in outcome.survey.parts if found.path == part)
+            console.note("")
+            console.note(part_heading(console, outcome.survey, found))
+        view.show_step(step, result, seconds)
+    console.note("")
+    show_contradictions(console, outcome)
+    console.result(f"{len(outcome.steps)} steps; nothing was changed")
+
+
+def show_outcome(console: Console, outcome: Outcome, clone: str, *, how_to_go_on: bool = True) -> None:
+    """The end of a run: contradictions, the address, how to go on."""
+    console.note("")
+    show_contradictions(console, outcome)
+    if outcome.survey.contradictions or outcome.survey.remarks:
+        console.note("")
+    named = "" if clone == "." else f" {clone}"
+    for part, record in outcome.servers.items():
+        where = f"{part}: " if part else ""
+        probe = record.get("probe") or {}
+        state = "good" if probe and not probe.get("problem") else "warn"
+        console.result(console.styled(f"{where}{record['url']}", state, out=True) + f"  log {console.shown_path(record['log'])}")
+    took = f"{outcome.seconds:.1f} s" if outcome.seconds >= 0.95 else f"{outcome.seconds * 1000:.0f} ms"
+    if outcome.outcome == "done":
+        kept = sum(result.state.value == "kept" for _, result, _ in outcome.steps)
+        still = f", {kept} of {len(outcome.steps)} steps were done already" if kept else ""
+        console.result(f"done in {took}{still}")
+        if outcome.servers and how_to_go_on:
+            console.note(f"look again: plainfall probe{named}   end it: plainfall stop{named}")
+    elif outcome.outcome == "open":
+        console.result(f"a value is needed before it can go on ({took})")
+    else:
+        stage = outcome.failure[0].stage.value if outcome.failure else "?"
+        console.result(f"failed at {stage} after {took}; mend it and run the same command again, it goes on there")

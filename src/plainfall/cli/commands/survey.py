@@ -1,0 +1,102 @@
+"""``plainfall survey``: what the clone needs, with evidence."""
+
+from __future__ import annotations
+
+import argparse
+import json
+from pathlib import Path
+from typing import Any
+
+from plainfall.cli.console import Console
+from plainfall.cli.document import survey_document
+from plainfall.cli.view import part_heading
+from plainfall.ecosystems import ecosystem
+from plainfall.errors import NoFittingRuntime
+from plainfall.survey.look import look
+from plainfall.survey.parts import PartFound, Survey
+from plainfall.surroundings import Surroundings
+
+__all__ = ["run"]
+
+
+def run(options: argparse.Namespace, console: Console) -> int:
+    """Surveys and shows."""
+    surroundings = Surroundings.of_process()
+    survey, _ = look(Path(options.clone).absolute())
+    runtimes = {part.path: _runtime(part, surroundings) for part in survey.parts}
+    if console.json:
+        console.result(json.dumps(survey_document(survey, runtimes), indent=2, ensure_ascii=False))
+        return 0
+    for part in survey.parts:
+        _show_part(console, survey, part, runtimes[part.path])
+    _show_rest(console, survey)
+    return 0
+
+
+def _runtime(part: PartFound, surroundings: Surroundings) -> dict[str, Any]:
+    """Which interpreter would be taken; a survey goes on where none fits."""
+    try:
+        choice = ecosystem(part.language).choose_runtime(part.asks, surroundings, None)
+    except NoFittingRuntime as error:
+        return {"chosen": None, "candidates": [], "problem": f"{error.cause}: {'; '.join(error.lines)}"}
+    taken = choice.taken
+    candidates = [{"path": str(taken.found), "version": taken.version, "state": "chosen", "reason": ""}]
+    candidates += [
+        {"path": other.path, "version": other.version, "state": "rejected", "reason": other.reason}
+        for other in choice.rejected
+    ]
+    chosen = {"version": taken.version, "path": str(taken.found), "file": str(taken.file)}
+    return {"chosen": chosen, "candidates": candidates, "problem": None}
+
+
+def _row(console: Console, name: str, text: str, why: str = "") -> None:
+    console.result(console.wrapped(text, 16, f"  {name:<14}"))
+    if why:
+        console.result(console.styled(console.wrapped(why, 16, " " * 16), "dim", out=True))
+
+
+def _show_part(console: Console, survey: Survey, part: PartFound, runtime: dict[str, Any]) -> None:
+    console.result(part_heading(console, survey, part))
+    asked = ", ".join(f"{ask.text} ({ask.evidence})" for ask in part.asks) or "no version is asked for"
+    chosen = runtime["chosen"]
+    text = f"{part.language.capitalize()} {chosen['version']} at {console.shown_path(chosen['path'])}" if chosen else ""
+    _row(console, "runtime", text or runtime["problem"], f"asked for: {asked}")
+    if console.verbose:
+        for other in runtime["candidates"][1:]:
+            _row(console, "", f"not {console.shown_path(other['path'])} ({other['version']}): {other['reason']}")
+    listed = part.dependencies
+    if listed:
+        others = f"; not used: {', '.join(listed.others)}" if listed.others else ""
+        _row(console, "dependencies", f"{listed.path}, {listed.count} packages", f"{listed.reason} ({listed.evidence}){others}")
+    else:
+        _row(console, "dependencies", "no list was found")
+    settings = part.settings
+    if settings:
+        there = "is there" if settings.there else "is not there yet"
+        _row(console, "settings", f"{settings.target} from {settings.template} ({there})", f"keys: {', '.join(settings.keys)}")
+    for stage in ("migrations", "seeds", "server"):
+        candidates = part.candidates(stage)
+        if not candidates:
+            _row(console, stage, "no command was found")
+            continue
+        best = candidates[0]
+        _row(console, stage, best.line, f"{best.reason} ({best.evidence})")
+        for other in candidates[1:]:
+            if console.verbose:
+                _row(console, "", f"or: {other.line} ({other.reason}, {other.evidence})")
+    console.result()
+
+
+def _show_rest(console: Console, survey: Survey) -> None:
+    unknown = [step for step in survey.steps if not step.stage]
+    if unknown:
+        console.result("README steps that match no stage:")
+        for step in unknown:
+            console.result(f"  {step.command}  ({step.evidence})")
+    for found in survey.contradictions:
+        head = "  " + console.styled("disagree", "warn", out=True) + "      "
+        console.result(console.wrapped(f"{found.what}; taken: {found.taken}", 16, head))
+        places = ", ".join(str(place) for place in found.places)
+        console.result(console.styled(console.wrapped(places, 16, " " * 16), "dim", out=True))
+    for text, place in survey.remarks:
+        console.result(console.wrapped(f"{text} ({place})", 16, "  " + console.styled("note", "warn", out=True) + "          "))

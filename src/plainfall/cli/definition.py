@@ -1,0 +1,130 @@
+"""What the options are. What happens stands in ``commands``; nothing heavy is imported until it does."""
+
+from __future__ import annotations
+
+import argparse
+import importlib
+from typing import Any
+
+from plainfall import __version__
+
+__all__ = ["build_parser"]
+
+_STAGES = (
+    "runtime", "environment", "dependencies", "settings", "services", "migrations", "seeds", "tasks", "server", "probe",
+)  # fmt: skip
+_EPILOG = """\
+exit status: 0 done, 1 a step failed, 2 wrong usage, 3 a value is needed that only you have,
+4 nothing here that can be onboarded, 130 interrupted
+"""
+
+
+def build_parser() -> argparse.ArgumentParser:
+    """The whole command line."""
+    parser = argparse.ArgumentParser(
+        prog="plainfall",
+        description="Takes a freshly cloned project to a dev server that answers, with evidence for each step.",
+        epilog=_EPILOG,
+        formatter_class=argparse.RawDescriptionHelpFormatter,
+    )
+    parser.add_argument("--version", action="version", version=f"plainfall {__version__}")
+    commands = parser.add_subparsers(metavar="COMMAND", required=True)
+    shared = _shared()
+    _survey(commands, shared)
+    _onboard(commands, shared)
+    _probe(commands, shared)
+    _stop(commands, shared)
+    _demo(commands, shared)
+    return parser
+
+
+def _shared() -> argparse.ArgumentParser:
+    shared = argparse.ArgumentParser(add_help=False)
+    group = shared.add_argument_group("what is shown")
+    group.add_argument("--json", action="store_true", help="one JSON document on standard output, nothing else")
+    amount = group.add_mutually_exclusive_group()
+    amount.add_argument("--quiet", action="store_true", help="only the result and errors")
+    amount.add_argument("--verbose", action="store_true", help="everything that was found and rejected, too")
+    group.add_argument("--no-input", action="store_true", help="never ask; what is open stays open")
+    return shared
+
+
+def _command(commands: Any, shared: argparse.ArgumentParser, name: str, text: str) -> argparse.ArgumentParser:
+    parser: argparse.ArgumentParser = commands.add_parser(
+        name, parents=[shared], help=text, description=text[0].upper() + text[1:] + "."
+    )
+
+    def run(options: argparse.Namespace, console: Any) -> int:
+        module = importlib.import_module(f"plainfall.cli.commands.{name}")
+        status: int = module.run(options, console)
+        return status
+
+    parser.set_defaults(run=run)
+    return parser
+
+
+def _with_clone(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument("clone", nargs="?", default=".", metavar="CLONE", help="its folder (default: this one)")
+
+
+def _survey(commands: Any, shared: argparse.ArgumentParser) -> None:
+    parser = _command(
+        commands, shared, "survey", "look at a clone and say what it needs, with evidence; changes nothing"
+    )
+    _with_clone(parser)
+
+
+def _onboard(commands: Any, shared: argparse.ArgumentParser) -> None:
+    parser = _command(
+        commands, shared, "onboard", "carry out every step, up to a dev server that answers"
+    )
+    _with_clone(parser)
+    _wishes(parser)
+    parser.add_argument("--preview", action="store_true", help="only list the steps; change nothing")
+    parser.add_argument("--until", choices=_STAGES, metavar="STAGE", help=f"stop after: {', '.join(_STAGES)}")
+
+
+def _wishes(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument(
+        "--set", action="append", default=[], metavar="KEY=VALUE", help="a setting's value; may be repeated"
+    )
+    parser.add_argument("--answers", metavar="FILE", help="settings' values from a file in dotenv form")
+    parser.add_argument("--port", type=_port, metavar="N", help="the port to try first for the dev server")
+    parser.add_argument("--runtime", metavar="PATH", help="use this interpreter, whatever the clone asks for")
+    parser.add_argument("--seed-again", action="store_true", help="run the seeds though they were run before")
+    parser.add_argument(
+        "--wait", type=_seconds, default=60.0, metavar="SECONDS", help="for the server's first answer (60)"
+    )
+
+
+def _probe(commands: Any, shared: argparse.ArgumentParser) -> None:
+    _with_clone(_command(commands, shared, "probe", "ask the clone's running dev servers for their page"))
+
+
+def _stop(commands: Any, shared: argparse.ArgumentParser) -> None:
+    _with_clone(_command(commands, shared, "stop", "end the clone's dev servers, and make sure of it"))
+
+
+def _demo(commands: Any, shared: argparse.ArgumentParser) -> None:
+    parser = _command(
+        commands, shared, "demo", "onboard a sample clone, offline, with packages from a stand-in registry"
+    )
+    parser.add_argument("--into", metavar="DIR", help="make the sample clone here (a new folder), and leave it")
+    parser.add_argument("--keep", action="store_true", help="leave the clone and its server up")
+    _wishes(parser)
+
+
+def _port(text: str) -> int:
+    if not text.isdigit() or not 1 <= int(text) <= 65_535:
+        raise argparse.ArgumentTypeError(f"{text!r} is no port: write a number from 1 to 65535")
+    return int(text)
+
+
+def _seconds(text: str) -> float:
+    try:
+        seconds = float(text)
+    except ValueError:
+        seconds = -1.0
+    if not 0 < seconds < 86_400:
+        raise argparse.ArgumentTypeError(f"{text!r} is no number of seconds")
+    return seconds

@@ -1,0 +1,132 @@
+"""A run as people see it: one line a step when it ends, a moving line while it goes on."""
+
+from __future__ import annotations
+
+import time
+from typing import Any
+
+from plainfall.cli.console import Console
+from plainfall.evidence import Evidence
+from plainfall.onboarding.events import (
+    Event,
+    RunStarted,
+    StepFinished,
+    StepProgress,
+    StepStarted,
+)
+from plainfall.onboarding.steps import State, Step, StepResult
+from plainfall.survey.parts import PartFound, Survey
+
+__all__ = ["RunView"]
+
+_STYLE = {
+    State.DONE: "good",
+    State.KEPT: "kept",
+    State.FAILED: "bad",
+    State.WAITING: "dim",
+    State.LEFT_OUT: "dim",
+}
+_INDENT = 33
+
+
+class RunView:
+    """A listener that writes to the console. With ``live`` a status line moves while a step runs."""
+
+    def __init__(self, console: Console) -> None:
+        self._console = console
+        self._part: str | None = None
+        self._survey: Survey | None = None
+        self._status: Any = None
+        self._last = 0.0
+
+    def __call__(self, event: Event) -> None:
+        if isinstance(event, RunStarted):
+            self._survey = event.survey
+        elif isinstance(event, StepStarted):
+            self._show_part(event.step.part)
+            self._move(f"{event.step.stage.value}: {event.step.title}")
+        elif isinstance(event, StepProgress):
+            self._progress(event)
+        elif isinstance(event, StepFinished):
+            self.pause()
+            self.show_step(event.step, event.result, event.seconds)
+            if event.error is not None:
+                self._console.note("")
+                print(self._console.error_text(event.error, "  "), file=self._console.err, flush=True)
+
+    def pause(self) -> None:
+        """Takes the moving line away, so that something else can be written."""
+        if self._status is not None:
+            self._status.stop()
+            self._status = None
+
+    def _move(self, text: str) -> None:
+        if not self._console.live:
+            return
+        if self._status is None:
+            from rich.console import Console as RichConsole
+            from rich.text import Text
+
+            self._status = RichConsole(file=self._console.err).status(Text(text))
+            self._status.start()
+        else:
+            from rich.text import Text
+
+            self._status.update(Text(text[: self._console.width - 4]))
+
+    def _progress(self, event: StepProgress) -> None:
+        now = time.monotonic()
+        if now - self._last < 0.1:
+            return
+        self._last = now
+        whole = f" of {event.whole:,}" if event.whole else ""
+        self._move(f"{event.step.stage.value}: {event.done:,}{whole} {event.unit}")
+
+    def _show_part(self, path: str) -> None:
+        if path == self._part or self._survey is None:
+            return
+        self._part = path
+        part = next(part for part in self._survey.parts if part.path == path)
+        self._console.note("")
+        self._console.note(part_heading(self._console, self._survey, part))
+
+    def show_step(self, step: Step, result: StepResult, seconds: float) -> None:
+        """One step's lines: state, time, stage, what was done; below it why, and remarks."""
+        console = self._console
+        state = console.styled(f"{result.state.value:<8}", _STYLE[result.state])
+        timing = f"{seconds:6.2f} s" if result.state not in (State.WAITING, State.LEFT_OUT) else " " * 8
+        head = f"  {state}  {timing}  {step.stage.value:<13}"
+        console.note(console.wrapped(_relative(console, result.title), _INDENT, head))
+        if result.state is State.FAILED:
+            return
+        why = _why(result)
+        if why:
+            console.note(console.styled(console.wrapped(why, _INDENT, " " * _INDENT), "dim"))
+        for remark in result.remarks:
+            console.note(console.wrapped(remark, _INDENT + 2, " " * _INDENT + "· "))
+        if console.verbose:
+            for other in result.detail.get("rejected", ()):
+                text = f"not {other['path']} ({other['version']}): {other['reason']}"
+                console.note(console.styled(console.wrapped(text, _INDENT + 2, " " * _INDENT), "dim"))
+
+
+def _relative(console: Console, text: str) -> str:
+    home = console.variables.get("HOME", "")
+    return text.replace(f"{home}/", "~/") if home not in ("", "/") else text
+
+
+def _why(result: StepResult) -> str:
+    places = [str(place) for place in result.evidence if str(place) not in result.why]
+    places = list(dict.fromkeys(places))[:3]
+    if result.why and places:
+        return f"{result.why} ({', '.join(places)})"
+    return result.why or (f"see {', '.join(places)}" if places else "")
+
+
+def part_heading(console: Console, survey: Survey, part: PartFound) -> str:
+    """The part's line: its folder, its language, the files it was known by."""
+    name = f"{survey.name}/{part.path}" if part.path else survey.name
+    branch = f", branch {survey.history}" if survey.history and not part.path else ""
+    known: list[Evidence] = list(part.evidence[:3])
+    places = ", ".join(place.path for place in known)
+    return f"{console.styled(name, 'strong')}  {part.language.capitalize()}{branch}  (known by {places})"

@@ -1,0 +1,156 @@
+"""SQLite databases: found from settings and files, looked into read-only, copied and put back."""
+
+from __future__ import annotations
+
+import contextlib
+import os
+import re
+import sqlite3
+from collections.abc import Iterator, Mapping
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import Any
+from urllib.parse import unquote
+
+from plainfall.errors import DatabaseProblem
+from plainfall.evidence import Evidence
+
+__all__ = [
+    "DatabaseFound",
+    "Look",
+    "copy_database",
+    "database_of_settings",
+    "databases_below",
+    "difference",
+    "look_into",
+]
+
+_MAGIC = b"SQLite format 3\0"
+_ENDINGS = (".db", ".sqlite", ".sqlite3", ".db3")
+_SKIPPED = {".git", ".venv", "venv", "node_modules", "__pycache__", ".plainfall", "vendor"}
+
+
+@dataclass(frozen=True)
+class DatabaseFound:
+    """A SQLite database's file, and the setting or file that names it."""
+
+    file: Path
+    evidence: Evidence
+
+
+@dataclass(frozen=True)
+class Look:
+    """A look into a database: ``there`` tells whether the file is; each table's columns and row count."""
+
+    there: bool
+    tables: Mapping[str, tuple[tuple[str, ...], int]] = field(default_factory=dict)
+
+    def rows(self) -> dict[str, int]:
+        """Table to row count."""
+        return {name: count for name, (_, count) in self.tables.items()}
+
+    def as_json(self) -> dict[str, Any]:
+        """Table to columns and rows."""
+        return {name: {"columns": list(columns), "rows": rows} for name, (columns, rows) in self.tables.items()}
+
+
+def database_of_settings(values: Mapping[str, str], folder: Path, target: str) -> DatabaseFound | None:
+    """The database that a setting's value addresses: ``sqlite:///path`` (four slashes for an absolute
+    path), or a path with a database's ending under a key that speaks of one. Paths count from the part's
+    folder. ``target`` is the settings file's name, for the evidence."""
+    for key, value in values.items():
+        found = re.match(r"^sqlite3?(?:\+\w+)?:(?://)?(/?[^?]*)", value)
+        path = ""
+        if found:
+            path = unquote(found.group(1))
+            # sqlite:///data/x.db: the third slash only ends the (empty) host.
+            path = path[1:] if value.split(":", 1)[1].startswith("///") else path
+        elif re.search(r"DATABASE|DB|SQLITE", key) and value.endswith(_ENDINGS) and "://" not in value:
+            path = value
+        if path and path != ":memory:":
+            return DatabaseFound((folder / path).absolute(), Evidence(target, 0, key))
+    return None
+
+
+def databases_below(folder: Path) -> list[Path]:
+    """SQLite files in a part's folder, told by their first bytes; environments are passed over."""
+    found = []
+    for root, folders, names in os.walk(folder):
+        folders[:] = [name for name in folders if name not in _SKIPPED]
+        for name in names:
+            if name.endswith(_ENDINGS):
+                file = Path(root, name)
+                with contextlib.suppress(OSError), file.open("rb") as opened:
+                    if opened.read(16) == _MAGIC:
+                        found.append(file)
+    return sorted(found)
+
+
+def look_into(file: Path) -> Look:
+    """Tables, columns and row counts. The file is opened read-only and not changed.
+
+    Raises DatabaseProblem if it is no SQLite database or is damaged.
+    """
+    if not file.exists() or file.stat().st_size == 0:
+        return Look(file.exists())
+    with _opened(file, read_only=True) as database:
+        names = [
+            str(row[0])
+            for row in database.execute(
+                "SELECT name FROM sqlite_master WHERE type = 'table' AND name NOT LIKE 'sqlite_%' ORDER BY name"
+            )
+        ]
+        tables = {}
+        for name in names:
+            safe = name.replace('"', '""')
+            columns = tuple(str(row[1]) for row in database.execute(f'PRAGMA table_info("{safe}")'))
+            count = int(database.execute(f'SELECT COUNT(*) FROM "{safe}"').fetchone()[0])
+            tables[name] = (columns, count)
+    return Look(True, tables)
+
+
+def difference(before: Look, after: Look) -> list[str]:
+    """What a step changed, in words: tables made, taken away, columns and rows gained or lost."""
+    said = []
+    for name, (columns, rows) in after.tables.items():
+        if name not in before.tables:
+            said.append(f"{name}: new, {len(columns)} columns, {_rows(rows)}")
+            continue
+        old_columns, old_rows = before.tables[name]
+        changes = [f"column {column} added" for column in columns if column not in old_columns]
+        changes += [f"column {column} gone" for column in old_columns if column not in columns]
+        if rows != old_rows:
+            changes.append(f"{rows - old_rows:+,} rows, now {rows:,}")
+        if changes:
+            said.append(f"{name}: {', '.join(changes)}")
+    said += [f"{name}: gone" for name in before.tables if name not in after.tables]
+    return said
+
+
+def copy_database(source: Path, target: Path) -> None:
+    """Copies a database by the engine's own backup interface, consistent even while others write to it.
+    A target that is there is overwritten as one transaction. Raises DatabaseProblem."""
+    target.parent.mkdir(parents=True, exist_ok=True)
+    with _opened(source, read_only=True) as reading, _opened(target, read_only=False) as writing:
+        reading.backup(writing)
+
+
+@contextlib.contextmanager
+def _opened(file: Path, *, read_only: bool) -> Iterator[sqlite3.Connection]:
+    try:
+        mode = "ro" if read_only else "rwc"
+        database = sqlite3.connect(f"{file.absolute().as_uri()}?mode={mode}", uri=True, timeout=5)
+        try:
+            yield database
+        finally:
+            database.close()
+    except sqlite3.Error as error:
+        raise DatabaseProblem(
+            f"{file.name} cannot be used as a SQLite database: {error}",
+            place=Evidence(str(file)),
+            remedy="If another program holds it, close that; if it is damaged, move it away and run again.",
+        ) from error
+
+
+def _rows(count: int) -> str:
+    return "1 row" if count == 1 else f"{count:,} rows"

@@ -1,0 +1,1 @@
+"""Failures recognised in what a program said, and the remedy for each."""

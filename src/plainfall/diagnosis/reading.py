@@ -1,0 +1,60 @@
+"""The lines of a wall of output that matter, and the rule that recognises them."""
+
+from __future__ import annotations
+
+import re
+import tomllib
+from dataclasses import dataclass
+from functools import cache
+from pathlib import Path
+
+__all__ = ["Diagnosis", "diagnose", "lines_that_matter"]
+
+_TELLING = re.compile(
+    r"error|exception|fatal|failed|cannot|denied|refused|not found|no such|missing|traceback|panic|abort",
+    re.IGNORECASE,
+)
+_MOST = 12
+
+
+@dataclass(frozen=True)
+class Diagnosis:
+    """A recognised failure: the rule's id, cause and remedy in words. ``rule`` is empty if none fits."""
+
+    rule: str
+    cause: str
+    remedy: str
+
+
+@cache
+def _rules() -> tuple[tuple[str, re.Pattern[str], str, str], ...]:
+    data = tomllib.loads((Path(__file__).parent / "rules.toml").read_text("utf-8"))
+    return tuple(
+        (rule["id"], re.compile(rule["pattern"]), rule["cause"], rule["remedy"]) for rule in data["rule"]
+    )
+
+
+def diagnose(output: str) -> Diagnosis:
+    """The rule for the last line of the output that any rule recognises."""
+    for line in reversed(output.splitlines()[-400:]):
+        for name, pattern, cause, remedy in _rules():
+            found = pattern.search(line)
+            if found:
+                groups = {key: value or "it" for key, value in found.groupdict().items()}
+                return Diagnosis(name, cause.format(**groups), remedy.format(**groups))
+    return Diagnosis("", "", "")
+
+
+def lines_that_matter(output: str) -> tuple[str, ...]:
+    """At most 12 lines: the last traceback's end or the last telling lines, else the very last ones."""
+    lines = [line.rstrip() for line in output.splitlines() if line.strip()]
+    starts = [number for number, line in enumerate(lines) if line.startswith("Traceback (most recent")]
+    if starts:
+        block = lines[starts[-1] :]
+        ending = next(
+            (n for n, line in enumerate(block[1:], 1) if not line.startswith((" ", "\t"))), len(block) - 1
+        )
+        block = block[: ending + 1]
+        return tuple(block if len(block) <= _MOST else [*block[:1], "  …", *block[-(_MOST - 2) :]])
+    telling = [line for line in lines if _TELLING.search(line)]
+    return tuple((telling or lines)[-_MOST:])

@@ -1,0 +1,121 @@
+"""The languages. Each is one folder here that offers the same shape; adding one changes nothing else."""
+
+from __future__ import annotations
+
+import importlib
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import Any, Protocol
+
+from plainfall.evidence import Evidence
+from plainfall.runtimes.asks import VersionAsk
+from plainfall.runtimes.choice import Choice
+from plainfall.survey.commands import Command
+from plainfall.survey.parts import DependencyFile
+from plainfall.survey.walk import Tree
+from plainfall.surroundings import Surroundings
+
+__all__ = ["Ecosystem", "EnvironmentStanding", "Installation", "ecosystem", "ecosystems"]
+
+_NAMES = ("python",)
+
+Progress = Callable[[int, int, str], None]
+
+
+@dataclass(frozen=True)
+class EnvironmentStanding:
+    """An environment as a stage sees it: ``state`` "right", "absent" or "wrong", the reason, whether it is
+    ours to replace, its path relative to the part."""
+
+    state: str
+    path: str
+    reason: str = ""
+    ours: bool = False
+
+
+@dataclass(frozen=True)
+class Installation:
+    """What installing did: labels ("name version") by what happened, bytes fetched, remarks. ``memory`` is
+    handed back at the next call, ``layout`` lists files that must be there for it to count as still done
+    (folder relative to the environment → names)."""
+
+    laid: tuple[str, ...] = ()
+    kept: tuple[str, ...] = ()
+    taken_out: tuple[str, ...] = ()
+    strangers: tuple[str, ...] = ()
+    fetched: int = 0
+    fetched_bytes: int = 0
+    remarks: tuple[str, ...] = ()
+    memory: Mapping[str, Any] = field(default_factory=dict)
+    layout: Mapping[str, Sequence[str]] = field(default_factory=dict)
+
+
+class Ecosystem(Protocol):
+    """What a language offers. Functions raise Plainfall's own errors and report through their arguments."""
+
+    name: str
+    title: str
+
+    def recognise(self, tree: Tree, folder: str) -> list[Evidence]:
+        """Evidence that this folder is a part of this language; empty if it is not."""
+        ...
+
+    def asks(self, tree: Tree, folder: str) -> list[VersionAsk]:
+        """Every place that asks for a version of the runtime, in this folder or above it."""
+        ...
+
+    def dependencies(self, tree: Tree, folder: str) -> DependencyFile | None:
+        """The dependency list that counts."""
+        ...
+
+    def commands(self, tree: Tree, folder: str) -> list[Command]:
+        """Commands by the language's own conventions and the manifest's scripts."""
+        ...
+
+    def required_settings(self, tree: Tree, folder: str, names: Sequence[str]) -> dict[str, Evidence]:
+        """Those of the named settings without which the code stops, with the reading line."""
+        ...
+
+    def choose_runtime(
+        self, asks: Sequence[VersionAsk], surroundings: Surroundings, named: Path | None
+    ) -> Choice:
+        """The interpreter to take; ``named`` is one that the person named."""
+        ...
+
+    def environment_standing(self, folder: Path, choice: Choice) -> EnvironmentStanding:
+        """How the part's environment stands. Changes nothing."""
+        ...
+
+    def make_environment(self, folder: Path, choice: Choice, prompt: str, making: Path) -> None:
+        """Makes the part's environment, or replaces one of ours."""
+        ...
+
+    def variables(self, folder: Path, choice: Choice) -> dict[str, str]:
+        """Variables that put the environment to use; PATH is the folder of commands alone."""
+        ...
+
+    def install(
+        self,
+        clone: Path,
+        folder: Path,
+        listed: DependencyFile,
+        choice: Choice,
+        surroundings: Surroundings,
+        memory: Mapping[str, Any],
+        progress: Progress,
+    ) -> Installation:
+        """Makes the environment hold what the list says."""
+        ...
+
+
+def ecosystem(name: str) -> Ecosystem:
+    """The ecosystem of that name."""
+    module = importlib.import_module(f"plainfall.ecosystems.{name}.ecosystem")
+    found: Ecosystem = module.ECOSYSTEM
+    return found
+
+
+def ecosystems() -> list[Ecosystem]:
+    """All of them."""
+    return [ecosystem(name) for name in _NAMES]

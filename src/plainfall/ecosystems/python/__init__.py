@@ -1,0 +1,1 @@
+"""Python: version asks, interpreters, virtual environments, lock files, wheels."""

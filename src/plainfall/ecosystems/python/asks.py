@@ -1,0 +1,96 @@
+"""Where a Python clone asks for a version: one small reader a place. Adding a place is adding a reader."""
+
+from __future__ import annotations
+
+import re
+import tomllib
+from collections.abc import Callable, Iterator
+from typing import Any
+
+from plainfall.errors import BadInput
+from plainfall.evidence import Evidence
+from plainfall.runtimes.asks import Strength, VersionAsk
+from plainfall.survey.walk import Tree
+
+__all__ = ["READERS", "manifest", "python_asks"]
+
+Reader = Callable[[Tree, str], Iterator[VersionAsk]]
+
+
+def python_asks(tree: Tree, folder: str) -> list[VersionAsk]:
+    """All asks for a part, from its folder and, where a place holds for subfolders too, from above it."""
+    return [ask for reader in READERS for ask in reader(tree, folder)]
+
+
+def manifest(tree: Tree, folder: str) -> dict[str, Any]:
+    """The folder's ``pyproject.toml`` as a mapping, empty if it has none. Raises BadInput with the line."""
+    path = _inside(folder, "pyproject.toml")
+    if path not in tree:
+        return {}
+    try:
+        return tomllib.loads(tree.text(path))
+    except tomllib.TOMLDecodeError as error:
+        found = re.search(r"at line (\d+)", str(error))
+        raise BadInput(
+            f"it is not valid TOML: {error}",
+            place=Evidence(path, int(found.group(1)) if found else 0),
+            remedy="Correct this line; most often a quote or a bracket is not closed.",
+        ) from error
+
+
+def _pin_file(tree: Tree, folder: str) -> Iterator[VersionAsk]:
+    """``.python-version``, in the part's folder or the nearest one above; its first version counts."""
+    for place in _upwards(folder):
+        path = _inside(place, ".python-version")
+        if path not in tree:
+            continue
+        for number, line in enumerate(tree.text(path).splitlines(), 1):
+            text = line.partition("#")[0].strip()
+            if not text:
+                continue
+            found = re.fullmatch(r"(?:c?python[-@]?)?(\d+(?:\.\d+){0,2}(?:(?:a|b|rc)\d+)?)(?:-dev)?", text)
+            if not found:
+                raise BadInput(
+                    f"{text!r} is no Python version",
+                    place=Evidence(path, number, text),
+                    remedy="Write a version such as 3.12 or 3.12.4.",
+                )
+            version = found.group(1)
+            specifier = f"=={version}" if version.count(".") == 2 else f"=={version}.*"
+            yield VersionAsk(text, specifier, Strength.PIN, "pin file", Evidence(path, number, text))
+            return
+        return
+
+
+def _requires_python(tree: Tree, folder: str) -> Iterator[VersionAsk]:
+    """``requires-python`` of the ``[project]`` table (PEP 621)."""
+    path = _inside(folder, "pyproject.toml")
+    text = manifest(tree, folder).get("project", {}).get("requires-python")
+    if text is None:
+        return
+    evidence = tree.line_of(path, "requires-python")
+    from packaging.specifiers import InvalidSpecifier, SpecifierSet
+
+    try:
+        SpecifierSet(text)
+    except (InvalidSpecifier, TypeError) as error:
+        raise BadInput(
+            f"requires-python is {text!r}, which is no version range",
+            place=evidence,
+            remedy='Write a range such as ">=3.11" or ">=3.10,<3.14".',
+        ) from error
+    yield VersionAsk(text, text, Strength.RANGE, "manifest", evidence)
+
+
+READERS: tuple[Reader, ...] = (_pin_file, _requires_python)
+
+
+def _inside(folder: str, name: str) -> str:
+    return f"{folder}/{name}" if folder else name
+
+
+def _upwards(folder: str) -> Iterator[str]:
+    yield folder
+    while folder:
+        folder = folder.rpartition("/")[0]
+        yield folder

@@ -1,0 +1,187 @@
+"""Where packages come from: the user's standard configuration of the Python package client.
+
+Environment variables ``PIP_*``, then the configuration files in their usual places (the last one wins), as
+the client's documentation lists them. Where no index is named, the client that the interpreter bundles is
+asked for its default, once for each interpreter, and the answer is remembered.
+"""
+
+from __future__ import annotations
+
+import configparser
+import re
+import subprocess
+from collections.abc import Iterator, Mapping
+from dataclasses import dataclass, field
+from pathlib import Path
+
+from plainfall.ecosystems.python.requirements import IndexOptions
+from plainfall.errors import BadInput, RegistryProblem
+from plainfall.evidence import Evidence
+from plainfall.packages.cache import PackageCache
+from plainfall.packages.client import Connection
+from plainfall.runtimes.interpreters import Interpreter
+from plainfall.surroundings import Surroundings
+
+__all__ = ["Source", "Sources", "read_sources"]
+
+_LISTS = {"extra-index-url", "find-links", "trusted-host", "constraint"}
+_TRUE = {"1", "true", "yes", "on", "y", "t"}
+
+
+@dataclass(frozen=True)
+class Source:
+    """An index address or a folder or page of archives, and where it is set."""
+
+    address: str
+    evidence: Evidence
+
+
+@dataclass(frozen=True)
+class Sources:
+    """All that the configuration says: indexes in order, folders or pages of archives, constraint files,
+    and how to connect."""
+
+    indexes: tuple[Source, ...] = ()
+    links: tuple[Source, ...] = ()
+    constraints: tuple[Source, ...] = ()
+    connection: Connection = field(default_factory=Connection)
+
+
+def read_sources(surroundings: Surroundings, interpreter: Interpreter, options: IndexOptions) -> Sources:
+    """The sources for one dependency list: its own options win over the user's configuration.
+
+    Raises BadInput for a configuration file that cannot be read, RegistryProblem if no index is set
+    anywhere and the interpreter has no client to ask.
+    """
+    values = _configured(surroundings)
+    extra = [Source(url, place) for url, place in options.extra] or _list(values, "extra-index-url")
+    links = [Source(url, place) for url, place in options.links] + _list(values, "find-links")
+    trusted = frozenset(options.trusted) | {source.address for source in _list(values, "trusted-host")}
+    no_index = options.no_index or _single(values, "no-index").lower() in _TRUE
+    indexes: list[Source] = []
+    if not no_index:
+        indexes = [_index(values, options, surroundings, interpreter), *extra]
+    connection = Connection(
+        proxy=_single(values, "proxy") or None,
+        certificates=_single(values, "cert") or None,
+        client_certificate=_single(values, "client-cert") or None,
+        trusted_hosts=trusted,
+        timeout=_number(values, "timeout", 15.0),
+        retries=int(_number(values, "retries", 4.0)),
+    )
+    return Sources(tuple(indexes), tuple(links), tuple(_list(values, "constraint")), connection)
+
+
+def _index(
+    values: Mapping[str, tuple[str, Evidence]],
+    options: IndexOptions,
+    surroundings: Surroundings,
+    interpreter: Interpreter,
+) -> Source:
+    if options.index:
+        return Source(*options.index)
+    if "index-url" in values:
+        return Source(*values["index-url"])
+    return Source(_client_default(surroundings, interpreter), Evidence(f"{interpreter.file} -m pip", 0))
+
+
+def _client_default(surroundings: Surroundings, interpreter: Interpreter) -> str:
+    cache = PackageCache(surroundings.cache)
+    key = f"python-{interpreter.identity}"
+    remembered = cache.recall("registries", key)
+    if isinstance(remembered, str):
+        return remembered
+    command = [str(interpreter.file), "-E", "-s", "-m", "pip", "install", "--help"]
+    environment = {**surroundings.for_project(), "COLUMNS": "400", "PIP_CONFIG_FILE": "/dev/null"}
+    try:
+        said = subprocess.run(
+            command, capture_output=True, text=True, timeout=60, env=environment, check=False
+        ).stdout
+    except (OSError, subprocess.TimeoutExpired) as error:
+        said = str(error)
+    found = re.search(r"\(default:?\s+(https?://\S+?)\)", re.sub(r"\s+", " ", said))
+    if not found:
+        raise RegistryProblem(
+            f"no package index is configured, and {interpreter.found} has no client that could name one",
+            remedy="Set PIP_INDEX_URL, or index-url in the user's pip.conf, to your package index.",
+        )
+    cache.remember("registries", key, found.group(1))
+    return found.group(1)
+
+
+def _configured(surroundings: Surroundings) -> dict[str, tuple[str, Evidence]]:
+    """Every option with its value and place; variables win over files."""
+    values: dict[str, tuple[str, Evidence]] = {}
+    for path in _files(surroundings):
+        values.update(_read(path))
+    for name, value in surroundings.variables.items():
+        if name.startswith("PIP_") and name != "PIP_CONFIG_FILE" and value:
+            option = name[len("PIP_") :].lower().replace("_", "-")
+            values[option] = (value, Evidence(f"${name}"))
+    return values
+
+
+def _files(surroundings: Surroundings) -> Iterator[Path]:
+    variables, home = surroundings.variables, surroundings.home
+    named = variables.get("PIP_CONFIG_FILE")
+    if named == "/dev/null":
+        return
+    folders = variables.get("XDG_CONFIG_DIRS") or "/etc/xdg"
+    yield from (Path(folder, "pip", "pip.conf") for folder in reversed(folders.split(":")) if folder)
+    yield Path("/etc/pip.conf")
+    yield home / ".pip" / "pip.conf"
+    yield home / "Library" / "Application Support" / "pip" / "pip.conf"
+    yield Path(variables.get("XDG_CONFIG_HOME") or home / ".config", "pip", "pip.conf")
+    if named:
+        yield Path(named)
+
+
+def _read(path: Path) -> dict[str, tuple[str, Evidence]]:
+    try:
+        text = path.read_text("utf-8")
+    except FileNotFoundError:
+        return {}
+    except (OSError, UnicodeDecodeError) as error:
+        raise BadInput(f"cannot be read: {error}", place=Evidence(str(path))) from error
+    parser = configparser.RawConfigParser()
+    try:
+        parser.read_string(text, str(path))
+    except configparser.Error as error:
+        line = getattr(error, "lineno", 0) or 0
+        raise BadInput(
+            f"is no configuration file: {str(error).splitlines()[0]}",
+            place=Evidence(str(path), line),
+            remedy="Correct this line; the package indexes may be named in this file.",
+        ) from error
+    values = {}
+    for section in ("global", "install"):
+        if parser.has_section(section):
+            for option, value in parser.items(section):
+                line = next(
+                    (n for n, row in enumerate(text.splitlines(), 1) if row.strip().startswith(option)), 0
+                )
+                values[option.replace("_", "-")] = (value.strip(), Evidence(str(path), line))
+    return values
+
+
+def _list(values: Mapping[str, tuple[str, Evidence]], option: str) -> list[Source]:
+    if option not in values:
+        return []
+    value, place = values[option]
+    return [Source(address, place) for address in value.split()]
+
+
+def _single(values: Mapping[str, tuple[str, Evidence]], option: str) -> str:
+    return values[option][0] if option in values else ""
+
+
+def _number(values: Mapping[str, tuple[str, Evidence]], option: str, otherwise: float) -> float:
+    text = _single(values, option)
+    if not text:
+        return otherwise
+    try:
+        return float(text)
+    except ValueError as error:
+        raise BadInput(
+            f"{option} is {text!r}, which is no number", place=values[option][1], remedy="Write seconds."
+        ) from error

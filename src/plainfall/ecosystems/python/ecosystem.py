@@ -1,0 +1,124 @@
+"""Python, in the shape that every ecosystem has."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from pathlib import Path
+from typing import Any
+
+from plainfall.ecosystems import EnvironmentStanding, Installation, Progress
+from plainfall.ecosystems.python import survey
+from plainfall.ecosystems.python.asks import python_asks
+from plainfall.ecosystems.python.environment import VirtualEnvironment, make_environment, standing
+from plainfall.ecosystems.python.interpreters import (
+    GRAMMAR,
+    interpreter_at,
+    python_interpreters,
+    unfit,
+)
+from plainfall.errors import NoFittingRuntime
+from plainfall.evidence import Evidence
+from plainfall.runtimes.asks import VersionAsk
+from plainfall.runtimes.choice import Choice, choose
+from plainfall.survey.commands import Command
+from plainfall.survey.parts import DependencyFile
+from plainfall.survey.walk import Tree
+from plainfall.surroundings import Surroundings
+
+__all__ = ["ECOSYSTEM", "PythonEcosystem"]
+
+_FOLDER = ".venv"
+
+
+class PythonEcosystem:
+    """Python parts: ``.venv`` environments, ``requirements.txt`` lists."""
+
+    name = "python"
+    title = "Python"
+
+    def recognise(self, tree: Tree, folder: str) -> list[Evidence]:
+        return survey.recognise_python(tree, folder)
+
+    def asks(self, tree: Tree, folder: str) -> list[VersionAsk]:
+        return python_asks(tree, folder)
+
+    def dependencies(self, tree: Tree, folder: str) -> DependencyFile | None:
+        return survey.dependency_file(tree, folder)
+
+    def commands(self, tree: Tree, folder: str) -> list[Command]:
+        return survey.python_commands(tree, folder)
+
+    def required_settings(self, tree: Tree, folder: str, names: Sequence[str]) -> dict[str, Evidence]:
+        return survey.required_settings(tree, folder, names)
+
+    def choose_runtime(
+        self, asks: Sequence[VersionAsk], surroundings: Surroundings, named: Path | None
+    ) -> Choice:
+        if named is None:
+            return choose(self.title, asks, python_interpreters(surroundings), GRAMMAR, unfit)
+        try:
+            interpreter = interpreter_at(named)
+        except (OSError, ValueError) as error:
+            raise NoFittingRuntime(
+                f"{named} is no Python that works: {error}",
+                remedy="Name the file of an interpreter after --runtime.",
+            ) from error
+        remarks = [
+            f"{ask.evidence} asks for {ask.text}; {interpreter.version} was named with --runtime"
+            for ask in asks
+            if not GRAMMAR.admits(ask.specifier, interpreter.version)
+        ]
+        return Choice(interpreter, [], remarks)
+
+    def environment_standing(self, folder: Path, choice: Choice) -> EnvironmentStanding:
+        found = standing(folder / _FOLDER, choice.taken)
+        return EnvironmentStanding(found.state, _FOLDER, found.reason, found.ours)
+
+    def make_environment(self, folder: Path, choice: Choice, prompt: str, making: Path) -> None:
+        make_environment(folder / _FOLDER, choice.taken, prompt, making)
+
+    def variables(self, folder: Path, choice: Choice) -> dict[str, str]:
+        environment = self._environment(folder, choice)
+        return {
+            "VIRTUAL_ENV": str(environment.folder),
+            "PATH": str(environment.commands),
+            "PYTHONUNBUFFERED": "1",
+        }
+
+    def install(
+        self,
+        clone: Path,
+        folder: Path,
+        listed: DependencyFile,
+        choice: Choice,
+        surroundings: Surroundings,
+        memory: Mapping[str, Any],
+        progress: Progress,
+    ) -> Installation:
+        from plainfall.ecosystems.python.dependencies import install_locked, layout_of
+        from plainfall.ecosystems.python.requirements import read_requirements
+
+        tree = Tree(clone, ())
+        read = read_requirements(listed.path, tree.text, surroundings.variables)
+        environment = self._environment(folder, choice)
+        done = install_locked(
+            read, environment, choice.taken, surroundings, memory.get("archives", {}), progress
+        )
+        return Installation(
+            laid=tuple(done.laid),
+            kept=tuple(done.kept),
+            taken_out=tuple(done.taken_out),
+            strangers=tuple(done.strangers),
+            fetched=done.fetched,
+            fetched_bytes=done.fetched_bytes,
+            remarks=tuple(done.remarks),
+            memory={"archives": done.archives},
+            layout=layout_of(environment),
+        )
+
+    def _environment(self, folder: Path, choice: Choice) -> VirtualEnvironment:
+        line = ".".join(choice.taken.version.split(".")[:2])
+        return VirtualEnvironment(folder / _FOLDER, line)
+
+
+ECOSYSTEM = PythonEcosystem()

@@ -1,0 +1,145 @@
+"""Virtual environments by the ``pyvenv.cfg`` specification (PEP 405), written directly in milliseconds."""
+
+from __future__ import annotations
+
+import os
+import shutil
+import tempfile
+from collections.abc import Mapping
+from dataclasses import dataclass
+from pathlib import Path
+
+from plainfall.ecosystems.python.activation import activation_scripts
+from plainfall.errors import EnvironmentProblem
+from plainfall.evidence import Evidence
+from plainfall.runtimes.interpreters import Interpreter
+from plainfall.writing import write_whole
+
+__all__ = ["Standing", "VirtualEnvironment", "make_environment", "standing"]
+
+_MARK = "made-by"
+_MAKER = "plainfall"
+
+
+@dataclass(frozen=True)
+class VirtualEnvironment:
+    """An environment's folder, and the release line ("3.12") of its interpreter."""
+
+    folder: Path
+    line: str
+
+    @property
+    def commands(self) -> Path:
+        """The folder of its commands."""
+        return self.folder / "bin"
+
+    @property
+    def python(self) -> Path:
+        """Its interpreter."""
+        return self.commands / "python"
+
+    @property
+    def packages(self) -> Path:
+        """Its site-packages folder."""
+        return self.folder / "lib" / f"python{self.line}" / "site-packages"
+
+    @property
+    def headers(self) -> Path:
+        """Where packages put their C headers."""
+        return self.folder / "include" / "site" / f"python{self.line}"
+
+
+@dataclass(frozen=True)
+class Standing:
+    """How an environment stands: ``state`` is "right", "absent" or "wrong"; ``reason`` says what is wrong;
+    ``ours`` whether Plainfall made it."""
+
+    state: str
+    reason: str = ""
+    ours: bool = False
+
+
+def standing(folder: Path, interpreter: Interpreter) -> Standing:
+    """Compares what is there with what the interpreter wants. Changes nothing."""
+    if not os.path.lexists(folder):
+        return Standing("absent")
+    try:
+        settings = _settings((folder / "pyvenv.cfg").read_text("utf-8", "replace"))
+    except OSError:
+        empty = folder.is_dir() and not any(folder.iterdir())
+        return Standing("wrong", "it holds no pyvenv.cfg, so it is no virtual environment", ours=empty)
+    ours = settings.get(_MARK) == _MAKER
+    here = settings.get("version") or settings.get("version_info", "")
+    wanted = interpreter.version
+    if _line(here) != _line(wanted):
+        return Standing("wrong", f"it is for Python {here or '?'}, and {wanted} was chosen", ours)
+    python = folder / "bin" / "python"
+    if not python.exists():
+        return Standing("wrong", "its interpreter is gone: bin/python leads nowhere", ours)
+    if ours:
+        if python.resolve() != interpreter.file:
+            return Standing("wrong", f"it stands on {python.resolve()}, and {interpreter.file} was chosen", ours)
+        if settings.get("placed-at") != str(folder):
+            return Standing("wrong", "it was moved here from another folder; its commands name the old one", ours)
+    return Standing("right", ours=ours)
+
+
+def make_environment(folder: Path, interpreter: Interpreter, prompt: str, making: Path) -> VirtualEnvironment:
+    """Makes the environment beside its place (in ``making``, on the same disk) and moves it in whole.
+
+    One of ours that stands there is removed first. Raises EnvironmentProblem if something stands there
+    that Plainfall did not make, OSError of the disk.
+    """
+    before = standing(folder, interpreter)
+    if before.state != "absent" and not before.ours:
+        raise EnvironmentProblem(
+            f"{folder.name} is there, Plainfall did not make it, and it does not fit: {before.reason}",
+            place=Evidence(str(folder)),
+            remedy=f"Move it away (mv {folder.name} {folder.name}-old) and run the same command again.",
+        )
+    environment = VirtualEnvironment(folder, _line(interpreter.version))
+    making.mkdir(parents=True, exist_ok=True)
+    beside = Path(tempfile.mkdtemp(prefix="environment-", dir=making))
+    try:
+        _fill(beside, environment, interpreter, prompt)
+        beside.chmod(0o755)
+        if os.path.lexists(folder):
+            os.rename(folder, Path(tempfile.mkdtemp(prefix="old-", dir=making)) / folder.name)
+        os.rename(beside, folder)
+    finally:
+        shutil.rmtree(making, ignore_errors=True)
+    return environment
+
+
+def _fill(beside: Path, environment: VirtualEnvironment, interpreter: Interpreter, prompt: str) -> None:
+    line = environment.line
+    (beside / "bin").mkdir()
+    (beside / "include").mkdir()
+    (beside / "lib" / f"python{line}" / "site-packages").mkdir(parents=True)
+    if interpreter.facts["bits"] == 64 and interpreter.facts["markers"]["sys_platform"] != "darwin":
+        (beside / "lib64").symlink_to("lib")
+    (beside / "bin" / "python").symlink_to(interpreter.file)
+    for name in ("python3", f"python{line}"):
+        (beside / "bin" / name).symlink_to("python")
+    settings = {
+        "home": str(interpreter.file.parent),
+        "include-system-site-packages": "false",
+        "version": interpreter.version,
+        "executable": str(interpreter.file),
+        "prompt": repr(prompt),
+        "placed-at": str(environment.folder),
+        _MARK: _MAKER,
+    }
+    text = "".join(f"{key} = {value}\n" for key, value in settings.items())
+    write_whole(beside / "pyvenv.cfg", text)
+    for name, script in activation_scripts(environment.folder, prompt).items():
+        write_whole(beside / "bin" / name, script)
+
+
+def _settings(text: str) -> Mapping[str, str]:
+    rows = (line.partition("=") for line in text.splitlines() if "=" in line)
+    return {key.strip().lower(): value.strip() for key, _, value in rows}
+
+
+def _line(version: str) -> str:
+    return ".".join(version.split(".")[:2])

@@ -1,0 +1,237 @@
+"""Which archive to take for a requirement: the indexes and folders are asked, the best tag wins."""
+
+from __future__ import annotations
+
+import threading
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+from urllib.parse import quote, unquote, urlsplit
+
+from packaging.specifiers import InvalidSpecifier, SpecifierSet
+from packaging.tags import Tag
+from packaging.utils import InvalidSdistFilename, parse_sdist_filename
+from packaging.version import InvalidVersion, Version
+
+from plainfall.ecosystems.python.configuration import Source, Sources
+from plainfall.ecosystems.python.requirements import RequirementLine
+from plainfall.ecosystems.python.simple import ACCEPT, IndexFile, parse_page
+from plainfall.ecosystems.python.wheel import wheel_parts
+from plainfall.errors import DependencyProblem, RegistryProblem
+from plainfall.packages.client import RegistryClient, without_credentials
+
+__all__ = ["Finder", "Found", "version_of"]
+
+
+@dataclass(frozen=True)
+class Found:
+    """The archive that was chosen, its version, and a remark for people (a yanked release), if any."""
+
+    file: IndexFile
+    version: str
+    remark: str = ""
+
+
+class Finder:
+    """Looks into the sources for one interpreter. Safe to use from several threads."""
+
+    def __init__(
+        self, client: RegistryClient, sources: Sources, tags: Sequence[Tag], facts: Mapping[str, Any]
+    ) -> None:
+        self._client = client
+        self._sources = sources
+        self._rank = {tag: position for position, tag in enumerate(tags)}
+        self._python = Version(str(facts["version"]))
+        self._pages: dict[str, list[IndexFile]] = {}
+        self._lock = threading.Lock()
+
+    def offered(self, name: str) -> list[IndexFile]:
+        """Everything that the sources offer under a normalised name, folders of archives first."""
+        with self._lock:
+            if name in self._pages:
+                return self._pages[name]
+        files: list[IndexFile] = []
+        for source in self._sources.links:
+            files.extend(file for file in self._links(source) if _project(file.filename) == name)
+        for source in self._sources.indexes:
+            files.extend(self._index(source, name))
+        with self._lock:
+            self._pages[name] = files
+        return files
+
+    def pinned(self, line: RequirementLine, version: str) -> Found:
+        """The best wheel for a pinned requirement. Raises DependencyProblem, saying what is offered."""
+        offered = self.offered(line.name)
+        if not offered:
+            raise self._unknown(line)
+        of_version = [file for file in offered if _same(file, version)]
+        if not of_version:
+            raise self._no_version(line, version, offered)
+        listed = [file for file in of_version if _hash_fits(file, line.hashes)]
+        if not listed:
+            raise DependencyProblem(
+                f"none of the {len(of_version)} archives offered for {line.name} {version} has a hash that "
+                "is listed",
+                place=line.evidence,
+                remedy="The lock file was made from other archives. Compare it with a teammate's, or lock "
+                "this package again.",
+            )
+        best = min(
+            (file for file in listed if self.rank(file) is not None),
+            key=lambda file: self.rank(file) or 0,
+            default=None,
+        )
+        if best is None:
+            raise self._no_wheel(line, version, listed)
+        remark = ""
+        if best.yanked is not None:
+            reason = f": {best.yanked}" if best.yanked else ""
+            remark = f"{line.name} {version} was withdrawn by its publisher{reason} ({line.evidence})"
+        return Found(best, version, remark)
+
+    def rank(self, file: IndexFile) -> int | None:
+        """How well a wheel fits, smaller is better; None if it does not, or is no wheel."""
+        parts = wheel_parts(file.filename)
+        if parts is None or not self._admits(file):
+            return None
+        ranks = [self._rank[tag] for tag in parts[3] if tag in self._rank]
+        if not ranks:
+            return None
+        build = int(str(parts[2][0])) if parts[2] else 0
+        return min(ranks) * 1000 - min(build, 999)
+
+    def _admits(self, file: IndexFile) -> bool:
+        if not file.requires_python:
+            return True
+        try:
+            return SpecifierSet(file.requires_python).contains(self._python, prereleases=True)
+        except InvalidSpecifier:
+            return True  # published before this was checked; the tags decide
+
+    def _index(self, source: Source, name: str) -> list[IndexFile]:
+        address = source.address
+        if address.startswith("file:") or "://" not in address:
+            folder = Path(unquote(urlsplit(address).path) if address.startswith("file:") else address, name)
+            page = folder / "index.html"
+            if page.is_file():
+                return parse_page(page.read_bytes(), "text/html", page.as_uri())
+            return _folder(folder)
+        url = f"{address.rstrip('/')}/{quote(name)}/"
+        answer = self._asked(source, url)
+        return parse_page(answer.body, answer.media_type, answer.url) if answer else []
+
+    def _links(self, source: Source) -> list[IndexFile]:
+        address = source.address
+        if "://" in address and not address.startswith("file:"):
+            answer = self._asked(source, address)
+            return parse_page(answer.body, "text/html", answer.url) if answer else []
+        path = Path(unquote(urlsplit(address).path) if address.startswith("file:") else address)
+        if path.is_dir():
+            return _folder(path)
+        if path.suffix in (".html", ".htm") and path.is_file():
+            return parse_page(path.read_bytes(), "text/html", path.as_uri())
+        return []
+
+    def _asked(self, source: Source, url: str) -> Any:
+        try:
+            return self._client.page(url, accept=ACCEPT)
+        except RegistryProblem as error:
+            error.place = source.evidence
+            raise
+
+    def _places(self) -> str:
+        return ", ".join(
+            without_credentials(source.address) for source in (*self._sources.links, *self._sources.indexes)
+        )
+
+    def _unknown(self, line: RequirementLine) -> DependencyProblem:
+        return DependencyProblem(
+            f"no source offers a package named {line.name}",
+            place=line.evidence,
+            remedy="Check the spelling; for a private package, name its index (extra-index-url).",
+            lines=(f"asked: {self._places() or 'nothing (no index, no folder of archives is configured)'}",),
+        )
+
+    def _no_version(
+        self, line: RequirementLine, version: str, offered: Sequence[IndexFile]
+    ) -> DependencyProblem:
+        versions = sorted({found for file in offered if (found := version_of(file))}, key=Version)
+        shown = ", ".join(versions[-6:]) or "none that can be read"
+        return DependencyProblem(
+            f"{line.name} has no release {version}",
+            place=line.evidence,
+            remedy=f"Offered are: {shown}.",
+        )
+
+    def _no_wheel(
+        self, line: RequirementLine, version: str, listed: Sequence[IndexFile]
+    ) -> DependencyProblem:
+        wheels = [file for file in listed if file.filename.endswith(".whl")]
+        if not wheels:
+            return DependencyProblem(
+                f"{line.name} {version} is offered only as a source package, which this version of "
+                "Plainfall cannot build",
+                place=line.evidence,
+                remedy="Lock a release that has a wheel.",
+                lines=tuple(file.filename for file in listed[:5]),
+            )
+        refused = [file for file in wheels if not self._admits(file)]
+        reason = f" (it wants Python {refused[0].requires_python})" if len(refused) == len(wheels) else ""
+        return DependencyProblem(
+            f"no wheel of {line.name} {version} fits Python {self._python} on this machine{reason}",
+            place=line.evidence,
+            remedy="Choose a Python that one of these wheels is made for (--runtime PATH), or lock a "
+            "release that has one.",
+            lines=tuple(file.filename for file in wheels[:8]),
+        )
+
+
+def version_of(file: IndexFile) -> str | None:
+    """The version that an archive's name states, normalised; None if it states none."""
+    parts = wheel_parts(file.filename)
+    if parts:
+        return parts[1]
+    try:
+        return str(parse_sdist_filename(file.filename)[1])
+    except (InvalidSdistFilename, InvalidVersion):
+        return None
+
+
+def _project(filename: str) -> str | None:
+    parts = wheel_parts(filename)
+    if parts:
+        return parts[0]
+    try:
+        return parse_sdist_filename(filename)[0]
+    except (InvalidSdistFilename, InvalidVersion):
+        return None
+
+
+def _same(file: IndexFile, version: str) -> bool:
+    found = version_of(file)
+    if found is None:
+        return False
+    try:
+        wanted = Version(version)
+    except InvalidVersion:
+        return found == version
+    offered = Version(found)
+    # A pin without a local label admits every local label (PEP 440, version matching).
+    return offered == wanted or (wanted.local is None and offered.public == str(wanted))
+
+
+def _hash_fits(file: IndexFile, hashes: Mapping[str, frozenset[str]]) -> bool:
+    """Whether the hash that the index states may be the listed one; one it does not state may be too."""
+    known = [file.hashes[name] in accepted for name, accepted in hashes.items() if name in file.hashes]
+    return all(known) if known else True
+
+
+def _folder(folder: Path) -> list[IndexFile]:
+    try:
+        names = sorted(entry.name for entry in folder.iterdir())
+    except OSError:
+        return []  # a folder that is configured and absent offers nothing
+    return [
+        IndexFile(name, (folder / name).as_uri()) for name in names if _project(name)
+    ]

@@ -1,0 +1,153 @@
+"""Python interpreters: how they are recognised, and the facts each is asked for once."""
+
+from __future__ import annotations
+
+import json
+import re
+import subprocess
+from collections.abc import Mapping
+from pathlib import Path
+from typing import Any
+
+from plainfall.runtimes.choice import Grammar
+from plainfall.runtimes.interpreters import (
+    BrokenInterpreter,
+    Interpreter,
+    find_interpreters,
+)
+from plainfall.surroundings import Surroundings
+
+__all__ = ["GRAMMAR", "ask_python", "interpreter_at", "python_interpreters", "unfit"]
+
+_NAME = re.compile(r"^python(\d+(\.\d+)?t?)?$|^pypy(\d+(\.\d+)?)?$")
+
+# Written for every Python since 2.7. The marker names are those of PEP 508's environment markers.
+_QUESTIONS = r"""
+import json, os, platform, struct, sys, sysconfig
+def has(name):
+    try:
+        __import__(name)
+        return True
+    except Exception:
+        return False
+i = sys.version_info
+full = '%d.%d.%d' % i[:3]
+if i[3] != 'final':
+    full += {'alpha': 'a', 'beta': 'b', 'candidate': 'rc'}[i[3]] + str(i[4])
+name = getattr(getattr(sys, 'implementation', None), 'name', platform.python_implementation().lower())
+base = getattr(sys, 'base_prefix', getattr(sys, 'real_prefix', sys.prefix))
+real = sys.executable
+if base != sys.prefix:
+    for maybe in (getattr(sys, '_base_executable', None), os.path.join(base, 'bin', 'python%d.%d' % i[:2])):
+        if maybe and os.path.exists(maybe) and os.path.realpath(maybe) != os.path.realpath(sys.executable):
+            real = maybe
+            break
+libc = ''
+try:
+    libc = os.confstr('CS_GNU_LIBC_VERSION') or ''
+except Exception:
+    pass
+musl = ''
+if not libc and sys.platform.startswith('linux'):
+    for loader in ('/lib', '/usr/lib'):
+        try:
+            for entry in os.listdir(loader):
+                if entry.startswith('ld-musl-'):
+                    musl = os.path.join(loader, entry)
+        except OSError:
+            pass
+include = sysconfig.get_paths().get('include', '')
+def whole(value):
+    n = '%d.%d.%d' % value[:3]
+    return n if value[3] == 'final' else n + value[3][0] + str(value[4])
+impl = getattr(sys, 'implementation', None)
+print(json.dumps({
+    'version': full, 'implementation': name, 'executable': os.path.realpath(real), 'prefix': base,
+    'bits': struct.calcsize('P') * 8, 'platform': sysconfig.get_platform(),
+    'soabi': sysconfig.get_config_var('SOABI') or '', 'abiflags': getattr(sys, 'abiflags', ''),
+    'threads_free': bool(sysconfig.get_config_var('Py_GIL_DISABLED')),
+    'debug': bool(sysconfig.get_config_var('Py_DEBUG')),
+    'libc': libc, 'musl': musl,
+    'mac_version': platform.mac_ver()[0],
+    'sqlite3': has('_sqlite3'), 'ssl': has('_ssl'), 'venv': i >= (3, 3),
+    'headers': os.path.exists(os.path.join(include, 'Python.h')),
+    'markers': {
+        'implementation_name': name,
+        'implementation_version': whole(impl.version) if impl else full,
+        'os_name': os.name, 'platform_machine': platform.machine(),
+        'platform_python_implementation': platform.python_implementation(),
+        'platform_release': platform.release(), 'platform_system': platform.system(),
+        'platform_version': platform.version(), 'python_full_version': full,
+        'python_version': '%d.%d' % i[:2], 'sys_platform': sys.platform,
+    },
+}))
+"""
+
+
+def ask_python(file: Path) -> Mapping[str, Any]:
+    """Runs one interpreter and returns its facts. Raises ValueError with the reason if it does not work,
+    or subprocess.TimeoutExpired after 10 seconds."""
+    done = subprocess.run(
+        [str(file), "-E", "-s", "-c", _QUESTIONS],
+        capture_output=True,
+        timeout=10,
+        stdin=subprocess.DEVNULL,
+        cwd="/",
+        check=False,
+    )
+    if done.returncode != 0:
+        said = done.stderr.decode(errors="replace").strip().splitlines()
+        raise ValueError(said[-1] if said else f"it ends with status {done.returncode}")
+    facts = json.loads(done.stdout)
+    if not isinstance(facts, dict):
+        raise ValueError("it does not answer like a Python interpreter")
+    return facts
+
+
+def python_interpreters(surroundings: Surroundings) -> list[Interpreter | BrokenInterpreter]:
+    """Every Python on this machine, the one that the shell would take first."""
+    return find_interpreters(surroundings, lambda name: _NAME.match(name) is not None, ask_python, "python")
+
+
+def interpreter_at(path: Path) -> Interpreter:
+    """The interpreter that a person named. Raises what ``ask_python`` raises."""
+    facts = ask_python(path)
+    return Interpreter(path, Path(facts["executable"]), str(facts["version"]), facts)
+
+
+def unfit(interpreter: Interpreter) -> str | None:
+    """Why this interpreter cannot serve at all, or None."""
+    facts = interpreter.facts
+    if not facts["venv"]:
+        return "Python 2 is past its end of life and has no virtual environments of its own"
+    if facts["threads_free"]:
+        return "a free-threaded build, for which few packages are made"
+    if facts["debug"]:
+        return "a debug build"
+    if facts["implementation"] != "cpython":
+        return f"{facts['implementation']}, not asked for"
+    return None
+
+
+def _admits(specifier: str, version: str) -> bool:
+    from packaging.specifiers import SpecifierSet
+
+    return SpecifierSet(specifier).contains(version, prereleases=True)
+
+
+def _order(version: str) -> tuple[int, ...]:
+    numbers = re.match(r"(\d+)\.(\d+)\.(\d+)", version)
+    return tuple(int(number) for number in numbers.groups()) if numbers else ()
+
+
+def _relaxed(specifier: str) -> str | None:
+    exact = re.fullmatch(r"===?(\d+\.\d+)\.\d+\w*", specifier)
+    return f"=={exact.group(1)}.*" if exact else None
+
+
+GRAMMAR = Grammar(
+    admits=_admits,
+    relaxed=_relaxed,
+    order=_order,
+    is_final=lambda version: re.fullmatch(r"[\d.]+", version) is not None,
+)

@@ -1,0 +1,186 @@
+"""Laying a cached wheel into an environment, and taking one out, by the wheel and RECORD specifications.
+
+RECORD is written first and INSTALLER last: a distribution that has the one and not the other was being
+laid or taken out when something stopped us, and its RECORD says what to remove.
+"""
+
+from __future__ import annotations
+
+import base64
+import csv
+import hashlib
+import io
+import os
+import shutil
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+from plainfall.ecosystems.python.environment import VirtualEnvironment
+from plainfall.packages.cache import CachedTree
+from plainfall.packages.placing import Placement, place_files, remove_empty_folders
+from plainfall.writing import write_whole
+
+__all__ = ["INSTALLER", "Installed", "installed_distributions", "lay_wheel", "take_out"]
+
+INSTALLER = "plainfall"
+_LONGEST_FIRST_LINE = 127  # Linux cuts a script's first line here (BINPRM_BUF_SIZE)
+
+
+@dataclass(frozen=True)
+class Installed:
+    """A distribution found in an environment: its .dist-info folder's name, and who put it there (empty
+    if it is half there)."""
+
+    dist_info: str
+    installer: str
+
+    @property
+    def key(self) -> tuple[str, str]:
+        """Name and version, as the folder's name states them (normalised enough to compare)."""
+        name, _, version = self.dist_info.removesuffix(".dist-info").partition("-")
+        return name.lower().replace("_", "-").replace(".", "-"), version
+
+
+def installed_distributions(environment: VirtualEnvironment) -> list[Installed]:
+    """What is installed, sorted by folder name; an environment without the folder has none."""
+    try:
+        names = sorted(
+            entry.name for entry in os.scandir(environment.packages) if entry.name.endswith(".dist-info")
+        )
+    except FileNotFoundError:
+        return []
+    found = []
+    for name in names:
+        try:
+            installer = (environment.packages / name / "INSTALLER").read_text("utf-8").strip() or "unknown"
+        except FileNotFoundError:
+            info = environment.packages / name
+            half = (info / "RECORD").exists() or not (info / "METADATA").exists()
+            installer = "" if half else "unknown"
+        found.append(Installed(name, installer))
+    return found
+
+
+def lay_wheel(
+    environment: VirtualEnvironment,
+    tree: CachedTree,
+    made: set[str],
+    *,
+    requested: bool,
+    direct_url: str | None = None,
+) -> None:
+    """Places every file of the wheel and writes scripts, RECORD and INSTALLER. ``made`` is the set of
+    folders known to be there. Raises OSError; what is laid by then is found again as half there."""
+    facts = tree.facts
+    info = str(facts["dist_info"])
+    source, target = f"{tree.folder}/", f"{environment.packages}/"
+    left_out = {f"{info}/{name}" for name in ("RECORD", "INSTALLER", "REQUESTED", "direct_url.json")}
+    moved, scripts, rows = _moved(environment, facts, source)
+    left_out.update(str(row[2]) for row in facts["moved"])
+    for name, module, attribute, _ in facts["entries"]:
+        scripts[name] = _entry_script(environment, module, attribute)
+    extra = {f"{info}/REQUESTED": b""} if requested else {}
+    if direct_url is not None:
+        extra[f"{info}/direct_url.json"] = direct_url.encode()
+    rows += [_row(f"../../../bin/{name}", content) for name, content in scripts.items()]
+    rows += [_row(path, content) for path, content in extra.items()]
+    rows.append(_row(f"{info}/INSTALLER", f"{INSTALLER}\n".encode()))
+    rows.append([f"{info}/RECORD", "", ""])
+    folder = environment.packages / info
+    os.makedirs(folder, exist_ok=True)
+    write_whole(folder / "RECORD", str(facts["record"]) + _csv(rows))
+    place_files(
+        (Placement(source + file.path, target + file.path) for file in tree.files if file.path not in left_out),
+        made,
+    )
+    place_files(moved, made)
+    for name, content in scripts.items():
+        write_whole(environment.commands / name, content, mode=0o755)
+    for path, content in extra.items():
+        write_whole(environment.packages / path, content)
+    write_whole(folder / "INSTALLER", f"{INSTALLER}\n")
+
+
+def take_out(environment: VirtualEnvironment, dist_info: str) -> int:
+    """Removes a distribution by its RECORD, INSTALLER first and RECORD last; returns how many files went.
+    Files that RECORD places outside the environment are not touched."""
+    folder = environment.packages / dist_info
+    (folder / "INSTALLER").unlink(missing_ok=True)
+    root = str(environment.folder)
+    folders = set()
+    count = 0
+    record = folder / "RECORD"
+    text = record.read_text("utf-8", "replace") if record.exists() else ""
+    for row in csv.reader(io.StringIO(text)):
+        path = os.path.normpath(os.path.join(environment.packages, row[0])) if row else ""
+        if not path.startswith(root + os.sep) or path == str(record):
+            continue
+        if os.path.lexists(path):
+            os.unlink(path)
+            count += 1
+        folders.add(os.path.dirname(path))
+    remove_empty_folders(folders, environment.packages)
+    shutil.rmtree(folder)
+    return count
+
+
+def _moved(
+    environment: VirtualEnvironment, facts: dict[str, Any], source: str
+) -> tuple[list[Placement], dict[str, bytes], list[list[str]]]:
+    """What the wheel's ``.data`` folder puts elsewhere: plain files, rewritten scripts, RECORD rows."""
+    places = {
+        "purelib": environment.packages,
+        "platlib": environment.packages,
+        "headers": environment.headers / str(facts["name"]),
+        "data": environment.folder,
+    }
+    placements: list[Placement] = []
+    scripts: dict[str, bytes] = {}
+    rows: list[list[str]] = []
+    for scheme, path, within, _ in facts["moved"]:
+        content = Path(source + within).read_bytes()
+        if scheme == "scripts":
+            scripts[path] = _with_first_line(environment, content)
+            continue
+        target = places[scheme] / path
+        placements.append(Placement(source + within, str(target)))
+        rows.append(_row(os.path.relpath(target, environment.packages), content))
+    return placements, scripts, rows
+
+
+def _with_first_line(environment: VirtualEnvironment, content: bytes) -> bytes:
+    """A script of the wheel whose first line is ``#!python…`` gets this environment's interpreter."""
+    if not content.startswith(b"#!python"):
+        return content
+    rest = content.partition(b"\n")[2]
+    return _first_line(environment) + rest
+
+
+def _entry_script(environment: VirtualEnvironment, module: str, attribute: str) -> bytes:
+    body = (
+        "import sys\n\n"
+        f"from {module} import {attribute.split('.')[0]}\n\n"
+        'if __name__ == "__main__":\n'
+        f"    sys.exit({attribute}())\n"
+    )
+    return _first_line(environment) + body.encode()
+
+
+def _first_line(environment: VirtualEnvironment) -> bytes:
+    python = str(environment.python)
+    if " " in python or len(python) + 3 > _LONGEST_FIRST_LINE:
+        # The kernel would cut such a line; to sh this is a command, to Python a string.
+        return f"#!/bin/sh\n'''exec' \"{python}\" \"$0\" \"$@\"\n' '''\n".encode()
+    return f"#!{python}\n".encode()
+
+
+def _row(path: str, content: bytes) -> list[str]:
+    digest = base64.urlsafe_b64encode(hashlib.sha256(content).digest()).rstrip(b"=").decode()
+    return [path, f"sha256={digest}", str(len(content))]
+
+
+def _csv(rows: list[list[str]]) -> str:
+    text = io.StringIO()
+    csv.writer(text, lineterminator="\n").writerows(rows)
+    return text.getvalue()

@@ -1,0 +1,122 @@
+"""Project pages of a package index: the simple repository interface in its HTML and JSON forms (PEP 503,
+592, 629, 658, 691, 700, 714). Bytes in, frozen values out."""
+
+from __future__ import annotations
+
+import json
+import re
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from html.parser import HTMLParser
+from urllib.parse import unquote, urldefrag, urljoin, urlsplit
+
+from plainfall.errors import RegistryProblem
+
+__all__ = ["ACCEPT", "IndexFile", "parse_page"]
+
+ACCEPT = (
+    "application/vnd.pypi.simple.v1+json, application/vnd.pypi.simple.v1+html;q=0.2, text/html;q=0.1"
+)
+
+
+@dataclass(frozen=True)
+class IndexFile:
+    """One archive that an index offers. ``yanked`` is None, or the reason (maybe empty); ``metadata`` tells
+    whether its METADATA can be had alone at ``url + ".metadata"``; ``size`` in bytes, None if not said."""
+
+    filename: str
+    url: str
+    hashes: Mapping[str, str] = field(default_factory=dict)
+    requires_python: str | None = None
+    yanked: str | None = None
+    metadata: bool = False
+    size: int | None = None
+
+
+def parse_page(body: bytes, media_type: str, url: str) -> list[IndexFile]:
+    """The archives on a project page; addresses made absolute against ``url``.
+
+    Raises RegistryProblem for a page of another kind or of a newer major version (PEP 629).
+    """
+    if media_type.endswith("+json") or media_type == "application/json":
+        return _parse_json(body, url)
+    if media_type.endswith("html") or not media_type:
+        return _parse_html(body, url)
+    raise RegistryProblem(
+        f"{url} answered with {media_type}, not with a package page",
+        remedy="Check the index address: it usually ends in /simple/.",
+    )
+
+
+def _check_version(version: str, url: str) -> None:
+    if version.partition(".")[0] != "1":
+        raise RegistryProblem(
+            f"{url} speaks version {version} of the index interface; version 1 is known here",
+            remedy="Update Plainfall, or use an index that speaks version 1.",
+        )
+
+
+def _parse_json(body: bytes, url: str) -> list[IndexFile]:
+    try:
+        page = json.loads(body)
+        _check_version(str(page["meta"]["api-version"]), url)
+        return [_json_file(row, url) for row in page["files"]]
+    except (ValueError, KeyError, TypeError, AttributeError) as error:
+        raise RegistryProblem(f"{url} is not a package page: {error!r}") from error
+
+
+def _json_file(row: Mapping[str, object], url: str) -> IndexFile:
+    yanked = row.get("yanked", False)
+    hashes = row.get("hashes")
+    metadata = row.get("core-metadata", row.get("dist-info-metadata", False))
+    size = row.get("size")
+    requires = row.get("requires-python")
+    return IndexFile(
+        filename=str(row["filename"]),
+        url=urljoin(url, str(row["url"])),
+        hashes={str(k): str(v) for k, v in hashes.items()} if isinstance(hashes, dict) else {},
+        requires_python=str(requires) if requires else None,
+        yanked=None if yanked is False else ("" if yanked is True else str(yanked)),
+        metadata=bool(metadata),
+        size=size if isinstance(size, int) else None,
+    )
+
+
+def _parse_html(body: bytes, url: str) -> list[IndexFile]:
+    parser = _Anchors(url)
+    parser.feed(body.decode("utf-8", "replace"))
+    return parser.files
+
+
+class _Anchors(HTMLParser):
+    def __init__(self, url: str) -> None:
+        super().__init__(convert_charrefs=True)
+        self.base = url
+        self.files: list[IndexFile] = []
+
+    def handle_starttag(self, tag: str, attrs: list[tuple[str, str | None]]) -> None:
+        values = dict(attrs)
+        if tag == "base" and values.get("href"):
+            self.base = urljoin(self.base, values["href"] or "")
+        elif tag == "meta" and values.get("name") == "pypi:repository-version":
+            _check_version(values.get("content") or "1.0", self.base)
+        elif tag == "a" and values.get("href"):
+            self._anchor(values)
+
+    def _anchor(self, values: Mapping[str, str | None]) -> None:
+        address, fragment = urldefrag(urljoin(self.base, values["href"] or ""))
+        filename = unquote(urlsplit(address).path.rpartition("/")[2])
+        if not re.search(r"\.(whl|zip|tar\.gz|tgz|tar\.bz2|tar\.xz)$", filename):
+            return
+        algorithm, joined, digest = fragment.partition("=")
+        metadata = values.get("data-core-metadata", values.get("data-dist-info-metadata", "false"))
+        self.files.append(
+            IndexFile(
+                filename=filename,
+                url=address,
+                hashes={algorithm: digest} if joined and re.fullmatch(r"[0-9a-f]+", digest) else {},
+                requires_python=values.get("data-requires-python") or None,
+                yanked=(values["data-yanked"] or "") if "data-yanked" in values else None,
+                metadata=metadata != "false",
+            )
+        )

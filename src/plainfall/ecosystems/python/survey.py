@@ -1,0 +1,165 @@
+"""What a Python part is made of: recognised, its dependency list, its commands by convention."""
+
+from __future__ import annotations
+
+import ast
+import re
+from collections.abc import Iterator, Sequence
+
+from plainfall.ecosystems.python.asks import manifest
+from plainfall.ecosystems.python.requirements import read_requirements
+from plainfall.errors import BadInput
+from plainfall.evidence import Evidence
+from plainfall.survey.commands import Command, script_file_commands
+from plainfall.survey.parts import DependencyFile
+from plainfall.survey.walk import Tree
+
+__all__ = ["dependency_file", "python_commands", "recognise_python", "required_settings"]
+
+_MANIFESTS = ("pyproject.toml", "setup.py", "setup.cfg", "Pipfile")
+_LIST = re.compile(r"^requirements?([-_.]\w+)*\.txt$|^reqs\.txt$")
+_MAIN = ("manage.py", "app.py", "main.py", "wsgi.py", "asgi.py", "__main__.py", "server.py", "run.py")
+_SIDE = re.compile(r"(^|/)(docs?|examples?|tests?|testing|benchmarks?|requirements|scripts|tools)(/|$)", re.I)
+
+
+def recognise_python(tree: Tree, folder: str) -> list[Evidence]:
+    """Evidence that the folder is a Python part: a manifest, a dependency list, or a main file.
+
+    Folders of documents, tests and examples are sides of a part, not parts; a main file alone makes a
+    part only of the clone's own folder.
+    """
+    names = tree.folders.get(folder, [])
+    if folder and _SIDE.search(folder):
+        return []
+    found = [name for name in _MANIFESTS if name in names]
+    if "pyproject.toml" in found and not _is_project(tree, folder):
+        found.remove("pyproject.toml")
+    found += sorted(name for name in names if _LIST.match(name))
+    mains = [name for name in _MAIN if name in names]
+    if not found and folder and "manage.py" not in mains:
+        return []
+    place = f"{folder}/" if folder else ""
+    return [Evidence(f"{place}{name}", 1) for name in (*found, *mains)]
+
+
+def _is_project(tree: Tree, folder: str) -> bool:
+    """A ``pyproject.toml`` that only configures tools makes no part."""
+    tables = manifest(tree, folder)
+    return "project" in tables or "build-system" in tables or "dependency-groups" in tables
+
+
+def dependency_file(tree: Tree, folder: str) -> DependencyFile | None:
+    """The list to install from: ``requirements.txt``, else another one of the kind in the folder."""
+    place = f"{folder}/" if folder else ""
+    names = sorted(name for name in tree.folders.get(folder, ()) if _LIST.match(name))
+    if not names:
+        return None
+    chosen = min(names, key=lambda name: (name != "requirements.txt", len(name)))
+    others = tuple(place + name for name in names if name != chosen)
+    listed = read_requirements(place + chosen, tree.text, {})
+    hashed = sum(1 for line in listed.lines if line.hashes)
+    if listed.lines and hashed == len(listed.lines):
+        reason = "every line is pinned, with hashes"
+    elif all(line.pinned for line in listed.lines):
+        reason = "every line is pinned"
+    else:
+        reason = "not every line is pinned"
+    first = listed.lines[0].evidence if listed.lines else Evidence(place + chosen)
+    return DependencyFile(
+        place + chosen, "requirements.txt", reason, len(listed.lines), first, listed.files, others
+    )
+
+
+def python_commands(tree: Tree, folder: str) -> list[Command]:
+    """Commands from the manifest's scripts, from script files, and from the language's conventions."""
+    commands = list(script_file_commands(tree, folder, "python", (".py",)))
+    commands += _project_scripts(tree, folder)
+    commands += _conventions(tree, folder)
+    return commands
+
+
+def _project_scripts(tree: Tree, folder: str) -> Iterator[Command]:
+    """``[project.scripts]`` whose names tell a stage; they need the part itself to be installed."""
+    path = f"{folder}/pyproject.toml" if folder else "pyproject.toml"
+    scripts = manifest(tree, folder).get("project", {}).get("scripts", {})
+    if not isinstance(scripts, dict):
+        raise BadInput("project.scripts must be a table", place=tree.line_of(path, "scripts"))
+    for name, target in scripts.items():
+        stage = next(
+            (
+                stage
+                for stage, words in (
+                    ("seeds", "seed"),
+                    ("migrations", "migrate"),
+                    ("server", "serve"),
+                )
+                if words in name.lower()
+            ),
+            None,
+        )
+        module, _, attribute = str(target).partition(":")
+        if stage and attribute and _module_is_here(tree, folder, module):
+            call = f"import sys; from {module} import {attribute} as main; sys.exit(main())"
+            yield Command(
+                stage,
+                f'python -c "{call}"',
+                f"the project's script {name!r}",
+                50,
+                tree.line_of(path, name),
+                folder,
+            )
+
+
+def _module_is_here(tree: Tree, folder: str, module: str) -> bool:
+    path = module.replace(".", "/")
+    place = f"{folder}/" if folder else ""
+    return f"{place}{path}.py" in tree or f"{place}{path}/__init__.py" in tree
+
+
+def _conventions(tree: Tree, folder: str) -> Iterator[Command]:
+    place = f"{folder}/" if folder else ""
+    for name, rank in (("server.py", 25), ("app.py", 24), ("main.py", 23), ("run.py", 22)):
+        path = place + name
+        if path in tree and _runs_as_script(tree.text(path)):
+            evidence = tree.line_of(path, "__main__")
+            reason = f"{name} is a script that can be run"
+            yield Command("server", f"python {name}", reason, rank, evidence, folder)
+
+
+def _runs_as_script(text: str) -> bool:
+    return re.search(r"^if\s+__name__\s*==\s*['\"]__main__['\"]", text, re.MULTILINE) is not None
+
+
+def required_settings(tree: Tree, folder: str, names: Sequence[str]) -> dict[str, Evidence]:
+    """Those of the names that code reads as ``os.environ["NAME"]``: without a value it stops there."""
+    wanted = set(names)
+    required: dict[str, Evidence] = {}
+    place = f"{folder}/" if folder else ""
+    for path in tree.below(folder):
+        if not path.endswith(".py"):
+            continue
+        try:
+            text = tree.text(place + path)
+        except BadInput:
+            continue  # a source file that is no text cannot read a setting; running it will say more
+        if not any(name in text for name in wanted):
+            continue
+        for name, line in _subscripts(text, wanted):
+            required.setdefault(name, Evidence(place + path, line, text.splitlines()[line - 1].strip()))
+    return required
+
+
+def _subscripts(text: str, wanted: set[str]) -> Iterator[tuple[str, int]]:
+    try:
+        module = ast.parse(text)
+    except SyntaxError:
+        return  # written for another Python; running it will say more
+    for node in ast.walk(module):
+        if (
+            isinstance(node, ast.Subscript)
+            and isinstance(node.ctx, ast.Load)
+            and isinstance(node.slice, ast.Constant)
+            and node.slice.value in wanted
+            and ast.unparse(node.value) in ("os.environ", "environ")
+        ):
+            yield str(node.slice.value), node.lineno

@@ -1,0 +1,116 @@
+"""Wheels (the binary distribution format specification, version 1.0): what one holds, read once."""
+
+from __future__ import annotations
+
+import configparser
+import csv
+import re
+from pathlib import Path
+from typing import Any
+
+from packaging.utils import InvalidWheelFilename, canonicalize_name, parse_wheel_filename
+from packaging.version import InvalidVersion
+
+from plainfall.errors import ArchiveRefused
+from plainfall.packages.unpacking import Unpacked
+
+__all__ = ["describe_wheel", "wheel_parts"]
+
+_SCHEMES = {"purelib", "platlib", "headers", "scripts", "data"}
+_ENTRY = re.compile(r"^\s*([\w.]+)\s*(?::\s*([\w.]+))?\s*(\[.*\])?\s*$")
+
+
+def wheel_parts(filename: str) -> tuple[str, str, tuple[object, ...], frozenset[Any]] | None:
+    """Name, version, build number and tags of a wheel's file name; None if it is not a valid one."""
+    try:
+        name, version, build, tags = parse_wheel_filename(filename)
+    except (InvalidWheelFilename, InvalidVersion):
+        return None
+    return name, str(version), build, tags
+
+
+def describe_wheel(folder: Path, files: list[Unpacked]) -> dict[str, Any]:
+    """The facts that laying needs, for the cache's manifest (all JSON):
+
+    ``name``, ``version``, ``dist_info`` (the folder's name), ``record`` (RECORD's rows for files that stay
+    where they are), ``moved`` ([scheme, path within it, path in the wheel, is executable]), ``entries``
+    ([command, module, attribute, "console" or "gui"]), ``requires_python``. Raises ArchiveRefused if the
+    wheel breaks its specification.
+    """
+    infos = {path.path.split("/")[0] for path in files if path.path.split("/")[0].endswith(".dist-info")}
+    if len(infos) != 1:
+        raise ArchiveRefused(f"the wheel has {len(infos)} .dist-info folders, not one")
+    info = infos.pop()
+    wheel = _headers(folder / info / "WHEEL", info)
+    if wheel.get("wheel-version", "1").partition(".")[0] != "1":
+        raise ArchiveRefused(f"{info} is of wheel version {wheel['wheel-version']}; 1 is known here")
+    metadata = _headers(folder / info / "METADATA", info)
+    moved, moved_paths = _moved(info.removesuffix(".dist-info") + ".data/", files)
+    return {
+        "name": canonicalize_name(metadata.get("name", "")),
+        "version": metadata.get("version", ""),
+        "dist_info": info,
+        "record": _record(folder / info / "RECORD", info, moved_paths),
+        "moved": moved,
+        "entries": _entries(folder / info / "entry_points.txt", info),
+        "requires_python": metadata.get("requires-python", ""),
+    }
+
+
+def _headers(path: Path, info: str) -> dict[str, str]:
+    try:
+        text = path.read_text("utf-8", "replace")
+    except FileNotFoundError as error:
+        raise ArchiveRefused(f"{info} holds no {path.name} file, which every wheel must have") from error
+    headers: dict[str, str] = {}
+    for line in text.split("\n\n")[0].splitlines():
+        key, joined, value = line.partition(":")
+        if joined and not line.startswith((" ", "\t")):
+            headers.setdefault(key.strip().lower(), value.strip())
+    return headers
+
+
+def _moved(data: str, files: list[Unpacked]) -> tuple[list[list[Any]], set[str]]:
+    moved = []
+    paths = set()
+    for file in files:
+        if file.path.startswith(data):
+            scheme, _, rest = file.path[len(data) :].partition("/")
+            if scheme not in _SCHEMES or not rest:
+                raise ArchiveRefused(f"the wheel puts {file.path!r} into an unknown place {scheme!r}")
+            moved.append([scheme, rest, file.path, bool(file.mode & 0o111)])
+            paths.add(file.path)
+    return moved, paths
+
+
+def _record(path: Path, info: str, moved: set[str]) -> str:
+    left_out = {f"{info}/{name}" for name in ("RECORD", "INSTALLER", "REQUESTED", "direct_url.json")} | moved
+    try:
+        text = path.read_text("utf-8")
+    except FileNotFoundError as error:
+        raise ArchiveRefused(f"{info} holds no RECORD file, which every wheel must have") from error
+    rows = []
+    for line in text.splitlines():
+        name = next(csv.reader([line]), [""])[0] if line.startswith('"') else line.partition(",")[0]
+        if name and name not in left_out:
+            rows.append(line)
+    return "\n".join(rows) + "\n" if rows else ""
+
+
+def _entries(path: Path, info: str) -> list[list[str]]:
+    if not path.exists():
+        return []
+    parser = configparser.RawConfigParser(delimiters=("=",), strict=False)
+    parser.optionxform = lambda optionstr: optionstr  # type: ignore[method-assign]
+    try:
+        parser.read_string(path.read_text("utf-8"))
+    except (configparser.Error, UnicodeDecodeError) as error:
+        raise ArchiveRefused(f"the entry points of {info} cannot be read: {error}") from error
+    entries = []
+    for section, kind in (("console_scripts", "console"), ("gui_scripts", "gui")):
+        for name, value in parser.items(section) if parser.has_section(section) else ():
+            found = _ENTRY.match(value)
+            if not found or not found.group(2) or "/" in name or name in (".", ".."):
+                raise ArchiveRefused(f"{info} names a command {name!r} = {value!r}, which is not valid")
+            entries.append([name, found.group(1), found.group(2), kind])
+    return entries

@@ -1,0 +1,170 @@
+"""Everything that Plainfall raises on purpose.
+
+::
+
+    PlainfallError                 something foreseeable went wrong; has a cause and a remedy
+    ├── UsageProblem               the words on the command line do not fit (exit status 2)
+    ├── NothingToOnboard           no part that Plainfall knows how to onboard (exit status 4)
+    ├── CloneBusy                  another run holds the clone
+    ├── BadInput                   a file of the clone cannot be understood; names file and line
+    ├── NoFittingRuntime           no interpreter here satisfies what the clone asks for
+    ├── EnvironmentProblem         an environment is there that is not ours to replace
+    ├── DependencyProblem          the dependency list cannot be met
+    ├── RegistryProblem            a package registry did not give what was asked of it
+    ├── ArchiveRefused             a package archive is damaged or hostile
+    │   └── HashMismatch           its bytes are not those that the lock file names
+    ├── CommandFailed              a command of the project ended with an error
+    ├── DatabaseProblem            a database could not be looked into or put back
+    ├── ServerFailed               a dev server ended, did not answer, or could not be stopped
+    ├── ValueNeeded                a setting that only the person knows is needed (exit status 3)
+    └── DiskFull                   no space left on the device
+"""
+
+from __future__ import annotations
+
+import errno
+from collections.abc import Iterator
+from contextlib import contextmanager
+
+from plainfall.evidence import Evidence
+
+__all__ = [
+    "ArchiveRefused",
+    "BadInput",
+    "CloneBusy",
+    "CommandFailed",
+    "DatabaseProblem",
+    "DependencyProblem",
+    "DiskFull",
+    "EnvironmentProblem",
+    "HashMismatch",
+    "NoFittingRuntime",
+    "NothingToOnboard",
+    "PlainfallError",
+    "RegistryProblem",
+    "ServerFailed",
+    "UsageProblem",
+    "ValueNeeded",
+    "disk_full_explained",
+]
+
+
+class PlainfallError(Exception):
+    """A foreseeable failure.
+
+    ``cause`` is one sentence; ``remedy`` says what to do about it (may be empty); ``place`` is the file
+    and line that it is about; ``lines`` are the lines of output that matter; ``log`` is the path of the
+    whole output.
+    """
+
+    exit_status = 1
+
+    def __init__(
+        self,
+        cause: str,
+        *,
+        remedy: str = "",
+        place: Evidence | None = None,
+        lines: tuple[str, ...] = (),
+        log: str | None = None,
+    ) -> None:
+        super().__init__(cause)
+        self.cause = cause
+        self.remedy = remedy
+        self.place = place
+        self.lines = lines
+        self.log = log
+
+    def __str__(self) -> str:
+        return f"{self.place}: {self.cause}" if self.place else self.cause
+
+    def __reduce__(self) -> tuple[object, ...]:
+        """Errors travel between processes, so that a worker's failure keeps its remedy."""
+        return _rebuild, (type(self), self.cause, self.remedy, self.place, self.lines, self.log)
+
+
+def _rebuild(
+    kind: type[PlainfallError],
+    cause: str,
+    remedy: str,
+    place: Evidence | None,
+    lines: tuple[str, ...],
+    log: str | None,
+) -> PlainfallError:
+    return kind(cause, remedy=remedy, place=place, lines=lines, log=log)
+
+
+class UsageProblem(PlainfallError):
+    exit_status = 2
+
+
+class NothingToOnboard(PlainfallError):
+    exit_status = 4
+
+
+class CloneBusy(PlainfallError):
+    pass
+
+
+class BadInput(PlainfallError):
+    pass
+
+
+class NoFittingRuntime(PlainfallError):
+    pass
+
+
+class EnvironmentProblem(PlainfallError):
+    pass
+
+
+class DependencyProblem(PlainfallError):
+    pass
+
+
+class RegistryProblem(PlainfallError):
+    pass
+
+
+class ArchiveRefused(PlainfallError):
+    pass
+
+
+class HashMismatch(ArchiveRefused):
+    pass
+
+
+class CommandFailed(PlainfallError):
+    pass
+
+
+class DatabaseProblem(PlainfallError):
+    pass
+
+
+class ServerFailed(PlainfallError):
+    pass
+
+
+class ValueNeeded(PlainfallError):
+    exit_status = 3
+
+
+class DiskFull(PlainfallError):
+    pass
+
+
+@contextmanager
+def disk_full_explained(doing: str) -> Iterator[None]:
+    """Turns "no space left" (ENOSPC, EDQUOT) inside the block into ``DiskFull``; ``doing`` says what was
+    being written. Other errors pass through."""
+    try:
+        yield
+    except OSError as error:
+        if error.errno in (errno.ENOSPC, errno.EDQUOT):
+            where = f" ({error.filename})" if error.filename else ""
+            raise DiskFull(
+                f"the disk is full: {doing}{where}",
+                remedy="Free some space and run the same command again; it goes on where it stopped.",
+            ) from error
+        raise

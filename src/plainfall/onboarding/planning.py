@@ -1,0 +1,75 @@
+"""From what the survey found to the steps, in working order."""
+
+from __future__ import annotations
+
+from plainfall.onboarding.stages import configuring, filling_data, installing, serving
+from plainfall.onboarding.steps import Stage, State, Step, StepResult
+from plainfall.onboarding.work import Work
+from plainfall.survey.parts import PartFound
+
+__all__ = ["plan"]
+
+
+def plan(part: PartFound, *, given: bool) -> list[Step]:
+    """The steps for one part; ``given`` tells whether settings were given on the command line."""
+    asked = ", ".join(f"{ask.text}" for ask in part.asks) or "any version"
+    steps = [
+        Step(
+            part.path,
+            Stage.RUNTIME,
+            f"choose an interpreter ({asked})",
+            "the clone asks for it" if part.asks else "",
+            tuple(ask.evidence for ask in part.asks),
+            installing.runtime,
+        ),
+        Step(part.path, Stage.ENVIRONMENT, "make an isolated environment", "", (), installing.environment),
+    ]
+    listed = part.dependencies
+    if listed:
+        title = f"install what {listed.path} lists ({listed.count})"
+        steps.append(
+            Step(part.path, Stage.DEPENDENCIES, title, listed.reason, (listed.evidence,), installing.dependencies)
+        )
+    else:
+        steps.append(_left_out(part, Stage.DEPENDENCIES, "no dependency list was found in this part"))
+    if part.settings or given:
+        found = part.settings
+        verb = "complete" if found and found.there else "make"
+        title = f"{verb} {found.target} from {found.template}" if found else "write the given settings"
+        evidence = (found.evidence,) if found else ()
+        steps.append(Step(part.path, Stage.SETTINGS, title, "", evidence, configuring.settings))
+    for stage, action in ((Stage.MIGRATIONS, filling_data.migrations), (Stage.SEEDS, filling_data.seeds)):
+        for command in part.candidates(stage.value)[:1]:
+            steps.append(
+                Step(part.path, stage, f"run {command.line}", command.reason, (command.evidence,), action)
+            )
+    servers = part.candidates("server")
+    if servers:
+        command = servers[0]
+        steps.append(
+            Step(
+                part.path,
+                Stage.SERVER,
+                f"start {command.line}",
+                command.reason,
+                (command.evidence,),
+                serving.server,
+            )
+        )
+        steps.append(Step(part.path, Stage.PROBE, "ask for the page", "", (), serving.probe))
+    else:
+        steps.append(
+            _left_out(
+                part,
+                Stage.SERVER,
+                "no start command was found (looked at: process file, project scripts, README steps, main files)",
+            )
+        )
+    return steps
+
+
+def _left_out(part: PartFound, stage: Stage, why: str) -> Step:
+    def carry_out(work: Work) -> StepResult:
+        return StepResult(State.LEFT_OUT, "nothing to do", why)
+
+    return Step(part.path, stage, "nothing to do", why, (), carry_out)

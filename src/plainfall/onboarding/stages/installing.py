@@ -1,0 +1,155 @@
+"""Runtime, environment, dependencies."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Mapping, Sequence
+from pathlib import Path
+
+from plainfall.onboarding.steps import State, StepResult
+from plainfall.onboarding.work import Work
+from plainfall.runtimes.choice import Choice
+from plainfall.writing import digest_of, digest_of_files
+
+__all__ = ["dependencies", "environment", "runtime"]
+
+
+def runtime(work: Work) -> StepResult:
+    """Chooses the interpreter; kept if it is the one of the run before."""
+    choice = work.language.choose_runtime(work.part.asks, work.surroundings, work.wishes.runtime)
+    work.choice = choice
+    taken = choice.taken
+    work.fingerprints["runtime"] = taken.identity
+    before = work.state.record(work.part.path, "runtime")
+    same = before.get("identity") == taken.identity
+    if not same:
+        record = {"identity": taken.identity, "file": str(taken.file), "version": taken.version}
+        work.state.keep(work.part.path, "runtime", record)
+    return StepResult(
+        State.KEPT if same else State.DONE,
+        f"{work.language.title} {taken.version} at {taken.found}",
+        why_runtime(work, choice),
+        tuple(ask.evidence for ask in work.part.asks),
+        tuple(choice.remarks),
+        {
+            "asked": [
+                {"text": ask.text, "source": ask.source, "evidence": [ask.evidence.as_json()]}
+                for ask in work.part.asks
+            ],
+            "chosen": {"version": taken.version, "path": str(taken.found), "file": str(taken.file)},
+            "rejected": [
+                {"path": other.path, "version": other.version, "reason": other.reason}
+                for other in choice.rejected
+            ],
+        },
+    )
+
+
+def why_runtime(work: Work, choice: Choice) -> str:
+    """The asks in one line, or that nothing is asked."""
+    if not work.part.asks:
+        return "no version is asked for; the newest release here"
+    asked = ", ".join(f"{ask.text} ({ask.evidence})" for ask in work.part.asks)
+    others = len({other.version for other in choice.rejected if other.version != choice.taken.version})
+    return f"asked for: {asked}" + (f"; {others} other versions here" if others else "")
+
+
+def environment(work: Work) -> StepResult:
+    """Makes the environment, keeps a right one, replaces a wrong one if it is ours."""
+    standing = work.language.environment_standing(work.folder, work.chosen())
+    place = work.folder / standing.path
+    detail = {"path": str(place), "state_before": standing.state, "reason": standing.reason}
+    if standing.state == "right":
+        why = "right for this interpreter" + ("" if standing.ours else "; not made by Plainfall")
+        return StepResult(State.KEPT, standing.path, why, detail=detail)
+    work.making("folder", place)
+    making = work.state.folder / "making"
+    work.language.make_environment(work.folder, work.chosen(), work.clone.resolve().name, making)
+    work.state.forget(work.part.path, "dependencies")
+    if standing.state == "wrong":
+        return StepResult(State.DONE, f"{standing.path} made anew", standing.reason, detail=detail)
+    return StepResult(State.DONE, f"{standing.path} made", "there was none", detail=detail)
+
+
+def dependencies(work: Work) -> StepResult:
+    """Makes the environment hold the locked list; kept if neither changed since."""
+    listed = work.part.dependencies
+    assert listed is not None  # a part without a list has no such step
+    inputs = digest_of_files(work.clone, listed.files)
+    place = work.folder / work.language.environment_standing(work.folder, work.chosen()).path
+    fingerprint = digest_of(inputs, work.chosen().taken.identity, str(place))
+    work.fingerprints["dependencies"] = fingerprint
+    before = work.state.record(work.part.path, "dependencies")
+    if before.get("fingerprint") == fingerprint and _all_there(place, before.get("layout", {})):
+        title = f"{_packages(len(before.get('names', [])))}, as {listed.path} lists them"
+        detail = {"laid": [], "kept": before.get("names", []), "taken_out": [], "fetched": 0}
+        return StepResult(State.KEPT, title, "list and environment are unchanged", (listed.evidence,), (), detail)
+    done = work.language.install(
+        work.clone,
+        work.folder,
+        listed,
+        work.chosen(),
+        work.surroundings,
+        before.get("memory", {}),
+        work.progress,
+    )
+    names = sorted((*done.laid, *done.kept))
+    record = {"fingerprint": fingerprint, "names": names, "memory": done.memory, "layout": done.layout}
+    work.state.keep(work.part.path, "dependencies", record)
+    changed = bool(done.laid or done.taken_out)
+    remarks = list(done.remarks)
+    if done.strangers:
+        remarks.append(f"installed by someone else and not listed, left as they are: {', '.join(done.strangers)}")
+    return StepResult(
+        State.DONE if changed else State.KEPT,
+        _what_was_done(done.laid, done.kept, done.taken_out, done.fetched, done.fetched_bytes),
+        f"{listed.path}: {listed.reason}",
+        (listed.evidence,),
+        tuple(remarks),
+        {
+            "laid": list(done.laid),
+            "kept": list(done.kept),
+            "taken_out": list(done.taken_out),
+            "fetched": done.fetched,
+            "fetched_bytes": done.fetched_bytes,
+        },
+    )
+
+
+def _all_there(place: Path, layout: Mapping[str, Sequence[str]]) -> bool:
+    """Whether every file that was laid is still there. Names only: a file that someone edits in place to
+    find a fault is theirs."""
+    if not layout:
+        return False
+    for folder, names in layout.items():
+        try:
+            here = set(os.listdir(os.path.normpath(place / folder)))
+        except OSError:
+            return False
+        if not here.issuperset(names):
+            return False
+    return True
+
+
+def _what_was_done(
+    laid: Sequence[str], kept: Sequence[str], taken_out: Sequence[str], fetched: int, size: int
+) -> str:
+    said = []
+    if laid:
+        source = f"{fetched} fetched, {_size(size)}" if fetched else "all from the cache"
+        said.append(f"{_packages(len(laid))} installed ({source})")
+    if kept:
+        said.append(f"{len(kept)} kept")
+    if taken_out:
+        said.append(f"{len(taken_out)} taken out")
+    return ", ".join(said) or "nothing is listed"
+
+
+def _packages(count: int) -> str:
+    return "1 package" if count == 1 else f"{count:,} packages"
+
+
+def _size(size: int) -> str:
+    if size < 1_000_000:
+        return f"{max(1, size // 1000)} kB"
+    return f"{size / 1_000_000:.1f} MB"

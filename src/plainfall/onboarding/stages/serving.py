@@ -1,0 +1,238 @@
+"""Server and probe: start, wait for a real answer, look at the page."""
+
+from __future__ import annotations
+
+import re
+import time
+from typing import Any
+
+from plainfall.diagnosis.reading import diagnose, lines_that_matter
+from plainfall.errors import ServerFailed
+from plainfall.onboarding.steps import State, StepResult
+from plainfall.onboarding.work import Work
+from plainfall.server.ports import free_port, holder_of, listening_ports, with_port
+from plainfall.server.probe import Probe, probe_page
+from plainfall.server.process import Running, belonging, marked, new_mark, start, stop
+from plainfall.server.readiness import Ready, wait_until_ready
+from plainfall.survey.commands import Command
+from plainfall.survey.readme import readme_addresses
+from plainfall.writing import digest_of
+
+__all__ = ["probe", "running_of", "server", "stop_server"]
+
+_DEFAULT_PORT = 8000
+
+
+def server(work: Work) -> StepResult:
+    """Starts the part's server and waits for its first answer; one that runs and is still right is kept.
+
+    Raises ServerFailed with the lines of the log that matter.
+    """
+    command = work.part.candidates("server")[0]
+    fingerprint = digest_of(
+        command.line,
+        work.fingerprints.get("runtime"),
+        work.fingerprints.get("dependencies"),
+        work.fingerprints.get("settings"),
+        work.wishes.port,
+    )
+    before = work.state.servers.get(work.part.path)
+    if before:
+        if before.get("fingerprint") == fingerprint and _runs(before):
+            work.server = before
+            why = f"process {before['pid']} runs and holds port {before['port']}"
+            return StepResult(
+                State.KEPT, f"{command.line}: {before['url']}", why, (command.evidence,), (), _detail(before)
+            )
+        stop_server(work, before)
+    wanted, source = _wanted_port(work, command)
+    port = free_port(wanted)
+    remarks = []
+    if port != wanted:
+        remarks.append(f"port {wanted} ({source}) is taken by {holder_of(wanted)}; {port} is used")
+    elif work.wishes.port is None and source != "the usual default":
+        remarks.append(f"port {port} from {source}")
+    record, ready = _start(work, command, port, fingerprint)
+    if ready.port != port:
+        remarks.append(f"it was given port {port} and listens on {ready.port}")
+    work.server = record
+    return StepResult(
+        State.DONE,
+        f"{command.line}: {record['url']}",
+        f"{command.reason}; first answer after {ready.seconds:.2f} s",
+        (command.evidence,),
+        tuple(remarks),
+        _detail(record),
+    )
+
+
+def _start(work: Work, command: Command, port: int, fingerprint: str) -> tuple[dict[str, Any], Ready]:
+    line, _ = with_port(command.line, port)
+    key = _port_key(work)
+    variables = {**work.variables(), "PORT": str(port), **({key: str(port)} if key else {})}
+    log = work.state.log(work.part.path, "server")
+    mark = new_mark()
+    record: dict[str, Any] = {"mark": mark, "command": line, "log": str(log), "port": port, "pid": 0, "started": 0}
+    # On disk before the start, so that a run after a kill finds the processes by their mark.
+    work.state.keep_server(work.part.path, record)
+    work.making("server", log, exclude=False)
+    running, process = start(line, work.folder, variables, log, port, mark)
+    record.update(running.as_record(), fingerprint=fingerprint)
+    work.state.keep_server(work.part.path, record)
+    try:
+        ready = wait_until_ready(
+            running, process, work.wishes.wait, lambda waited: work.progress(int(waited), 0, "s waited")
+        )
+        if ready.state != "answers":
+            raise _failure(work, command, running, ready)
+    except BaseException:
+        stop(running, process)
+        work.state.keep_server(work.part.path, None)
+        raise
+    host = "localhost" if ready.host == "127.0.0.1" else f"[{ready.host}]" if ":" in ready.host else ready.host
+    record.update(port=ready.port, url=f"http://{host}:{ready.port}/")
+    work.state.keep_server(work.part.path, record)
+    return record, ready
+
+
+def _failure(work: Work, command: Command, running: Running, ready: Ready) -> ServerFailed:
+    from pathlib import Path
+
+    output = work.masked(Path(running.log).read_text("utf-8", "replace"))
+    known = diagnose(output)
+    if ready.state == "ended":
+        cause = f"the server ended with status {ready.exit_status} after {ready.seconds:.1f} s"
+    else:
+        held = listening_ports(belonging(running))
+        where = f"though it listens on {', '.join(map(str, held))}" if held else "and listens on no port"
+        cause = f"the server gave no answer within {ready.seconds:.0f} s, {where}"
+    return ServerFailed(
+        cause + (f": {known.cause}" if known.cause else ""),
+        remedy=known.remedy
+        or ("Read its lines above." if ready.state == "ended" else "Give it longer with --wait SECONDS, or read its log."),
+        place=command.evidence,
+        lines=lines_that_matter(output) or ("it said nothing",),
+        log=running.log,
+    )
+
+
+def _wanted_port(work: Work, command: Command) -> tuple[int, str]:
+    """The port to try first, and where it is said."""
+    if work.wishes.port is not None:
+        return work.wishes.port, "--port"
+    found = re.search(r"(?:--port[ =]|-p +|:)(\d{4,5})\b", command.line)
+    if found:
+        return int(found.group(1)), f"the start command, {command.evidence}"
+    key = _port_key(work)
+    if key:
+        return int(work.settings[key]), f"the setting {key}"
+    default = re.search(r"\$\{PORT:-(\d+)\}", command.line)
+    if default:
+        return int(default.group(1)), f"the start command, {command.evidence}"
+    place = f"{work.part.path}/" if work.part.path else ""
+    for name in work.tree.folders.get(work.part.path, ()):
+        if name.lower().startswith("readme"):
+            for port, _, evidence in readme_addresses(work.tree.text(place + name), place + name):
+                if port:
+                    return port, f"the README, {evidence}"
+    return _DEFAULT_PORT, "the usual default"
+
+
+def _port_key(work: Work) -> str | None:
+    """The setting that holds the server's port, if one does."""
+    for key in ("PORT", "SERVER_PORT", "APP_PORT", "HTTP_PORT", "WEB_PORT", "HTTP_SERVER_PORT"):
+        if work.settings.get(key, "").isdigit():
+            return key
+    return None
+
+
+def running_of(record: dict[str, Any]) -> Running:
+    """The record of a server as a value."""
+    names = ("pid", "started", "mark", "command", "log", "port")
+    return Running(*(record[name] for name in names))
+
+
+def _runs(record: dict[str, Any]) -> bool:
+    """Whether the server's processes live and hold its port."""
+    pids = belonging(running_of(record))
+    return bool(pids) and record["port"] in listening_ports(pids)
+
+
+def _detail(record: dict[str, Any]) -> dict[str, Any]:
+    return {name: record.get(name) for name in ("command", "url", "port", "pid", "log")}
+
+
+def stop_server(work: Work, record: dict[str, Any]) -> list[int]:
+    """Ends a recorded server and drops the record; returns the ids of the ended processes."""
+    ended = stop(running_of(record)) if record.get("pid") or marked(record["mark"]) else []
+    work.state.keep_server(work.part.path, None)
+    return ended
+
+
+def probe(work: Work) -> StepResult:
+    """Asks for the page; kept if this very server was probed well before. Raises ServerFailed if no page
+    answers well."""
+    record = work.server
+    assert record is not None  # the server step comes before
+    before = record.get("probe")
+    if before and not before["problem"]:
+        return StepResult(
+            State.KEPT,
+            _probe_words(before),
+            "this very server was probed before; `plainfall probe` asks it now",
+            (),
+            (),
+            {"probe": before},
+        )
+    result, tried = best_page(record["url"], work.part.pages)
+    record["probe"] = result.as_json()
+    work.state.keep_server(work.part.path, record)
+    if result.problem:
+        raise probe_failure(work, record, result, tried)
+    return StepResult(
+        State.DONE,
+        _probe_words(result.as_json()),
+        "" if len(tried) == 1 else f"asked in turn: {', '.join(tried)}",
+        (),
+        (),
+        {"probe": result.as_json()},
+    )
+
+
+def best_page(base: str, paths: tuple[str, ...]) -> tuple[Probe, list[str]]:
+    """The first of the pages that answers well, else the first page's answer; and what was asked. A first
+    page that is not there (404) says nothing against a server that has only an interface."""
+    tried: list[str] = []
+    first: Probe | None = None
+    for path in paths or ("/",):
+        tried.append(path)
+        found = probe_page(base.rstrip("/") + path)
+        if not found.problem:
+            return found, tried
+        first = first or found
+        if first.status != 404:
+            break
+    assert first is not None
+    return first, tried
+
+
+def probe_failure(work: Work, record: dict[str, Any], result: Probe, tried: list[str]) -> ServerFailed:
+    from pathlib import Path
+
+    time.sleep(0.05)  # a server writes its log line after the answer is sent
+    output = work.masked(Path(record["log"]).read_text("utf-8", "replace"))
+    known = diagnose(output)
+    return ServerFailed(
+        f"{result.url}: {result.problem}" + (f" ({known.cause})" if known.cause else ""),
+        remedy=known.remedy or "Read what the server logged for this request. It is left running.",
+        lines=lines_that_matter(output),
+        log=record["log"],
+    )
+
+
+def _probe_words(found: dict[str, Any]) -> str:
+    title = f' "{found["title"]}"' if found["title"] else ""
+    assets = found["assets"]
+    good = sum(1 for asset in assets if asset["status"] < 400)
+    loads = f", {good} of {len(assets)} assets load" if assets else ""
+    return f"{found['status']}{title}{loads}, first byte after {found['first_byte_seconds'] * 1000:.0f} ms"

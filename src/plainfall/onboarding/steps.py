@@ -1,0 +1,70 @@
+"""Stages, steps and what comes of them."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass, field
+from enum import Enum
+from typing import TYPE_CHECKING, Any
+
+from plainfall.evidence import Evidence
+
+if TYPE_CHECKING:
+    from plainfall.onboarding.work import Work
+
+__all__ = ["Stage", "State", "Step", "StepResult"]
+
+
+class Stage(Enum):
+    """The kind of a step, in working order."""
+
+    RUNTIME = "runtime"
+    ENVIRONMENT = "environment"
+    DEPENDENCIES = "dependencies"
+    SETTINGS = "settings"
+    SERVICES = "services"
+    MIGRATIONS = "migrations"
+    SEEDS = "seeds"
+    TASKS = "tasks"
+    SERVER = "server"
+    PROBE = "probe"
+
+    @property
+    def position(self) -> int:
+        """Its place in the working order, from 0."""
+        return list(Stage).index(self)
+
+
+class State(Enum):
+    """How a step ended, or that it has not begun."""
+
+    DONE = "done"
+    KEPT = "kept"
+    FAILED = "failed"
+    WAITING = "waiting"
+    LEFT_OUT = "left out"
+
+
+@dataclass(frozen=True)
+class StepResult:
+    """What came of a step: its state, what was done in a few words, why, the places it stands on, remarks
+    for people, and ``detail`` for programs (JSON values, never a secret)."""
+
+    state: State
+    title: str
+    why: str = ""
+    evidence: tuple[Evidence, ...] = ()
+    remarks: tuple[str, ...] = ()
+    detail: Mapping[str, Any] = field(default_factory=dict)
+
+
+@dataclass(frozen=True)
+class Step:
+    """One thing to do for one part; ``title`` and ``why`` are what a preview shows."""
+
+    part: str
+    stage: Stage
+    title: str
+    why: str
+    evidence: tuple[Evidence, ...]
+    carry_out: Callable[[Work], StepResult]

@@ -1,0 +1,94 @@
+"""What the steps of one part share while a run goes on."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import Any
+
+from plainfall.data.sqlite import DatabaseFound
+from plainfall.ecosystems import Ecosystem
+from plainfall.errors import PlainfallError
+from plainfall.onboarding.events import Listener, Making
+from plainfall.onboarding.state import CloneState
+from plainfall.repository import exclude_locally
+from plainfall.runtimes.choice import Choice
+from plainfall.settings.filling import Asker, Setting
+from plainfall.survey.parts import PartFound
+from plainfall.survey.walk import Tree
+from plainfall.surroundings import Surroundings
+
+__all__ = ["Wishes", "Work"]
+
+
+@dataclass(frozen=True)
+class Wishes:
+    """What the person asked for beyond the job itself. ``wait`` is in seconds."""
+
+    given: Mapping[str, str] = field(default_factory=dict)
+    port: int | None = None
+    runtime: Path | None = None
+    seed_again: bool = False
+    wait: float = 60.0
+
+
+@dataclass
+class Work:
+    """One part under way. Each stage adds what the later ones need."""
+
+    clone: Path
+    part: PartFound
+    tree: Tree
+    language: Ecosystem
+    surroundings: Surroundings
+    state: CloneState
+    wishes: Wishes
+    listener: Listener
+    progress: Callable[[int, int, str], None]
+    ask: Asker | None = None
+    choice: Choice | None = None
+    settings: dict[str, str] = field(default_factory=dict)
+    settings_shown: tuple[Setting, ...] = ()
+    database: DatabaseFound | None = None
+    fingerprints: dict[str, str] = field(default_factory=dict)
+    server: dict[str, Any] | None = None
+
+    @property
+    def folder(self) -> Path:
+        """The part's folder."""
+        return self.clone / self.part.path if self.part.path else self.clone
+
+    def chosen(self) -> Choice:
+        """The runtime that was chosen; the runtime step always comes first."""
+        if self.choice is None:
+            raise PlainfallError("the runtime was not chosen yet")
+        return self.choice
+
+    def making(self, kind: str, path: Path, *, exclude: bool = True) -> None:
+        """Tells the journal of something before it is made, and excludes it locally."""
+        inner = path.relative_to(self.clone) if path.is_relative_to(self.clone) else path
+        self.listener(Making(kind, str(inner)))
+        if exclude:
+            exclude_locally(self.clone, [f"/{inner}{'/' if kind == 'folder' else ''}"])
+
+    def variables(self) -> dict[str, str]:
+        """The whole environment of the part's commands: the short list of the developer's own variables,
+        the part's settings, the part's environment first on the path."""
+        variables = self.surroundings.for_project()
+        own = self.language.variables(self.folder, self.chosen())
+        path = os.pathsep.join((own.pop("PATH"), variables["PATH"]))
+        return {**variables, **self.settings, **own, "PATH": path}
+
+    def secrets(self) -> list[str]:
+        """The secret values among the settings, the longest first, for masking."""
+        keys = {setting.key for setting in self.settings_shown if setting.secret}
+        values = {self.settings[key] for key in keys if len(self.settings.get(key, "")) >= 6}
+        return sorted(values, key=len, reverse=True)
+
+    def masked(self, text: str) -> str:
+        """The text with every secret value covered."""
+        for value in self.secrets():
+            text = text.replace(value, "••••••")
+        return text

@@ -1,0 +1,1 @@
+"""Fetching, verifying, unpacking and placing packages: what every ecosystem shares."""

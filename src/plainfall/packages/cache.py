@@ -1,0 +1,154 @@
+"""The package cache: verified archives and their unpacked files, shared by all clones of this user.
+
+::
+
+    CACHE/archives/ab/abcd…/NAME.whl       an archive whose SHA-256 is abcd…, never changed again
+    CACHE/trees/ab/abcd…/manifest.json     what its files are, and what the ecosystem read in them
+    CACHE/trees/ab/abcd…/files/…           its files, linked into environments
+    CACHE/partial/…                        downloads under way, kept for resuming
+
+A folder under ``trees`` appears by one rename, complete or not at all. Since its files are hard links'
+sources, a program that edits an installed file in place would edit the cache too: each use compares size
+and modification time with the manifest, and a tree that differs is unpacked anew from its archive.
+"""
+
+from __future__ import annotations
+
+import json
+import os
+import shutil
+import tempfile
+from collections.abc import Callable
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import Any
+
+from plainfall.errors import ArchiveRefused, disk_full_explained
+from plainfall.packages.unpacking import Unpacked, unpack_zip
+from plainfall.writing import read_json, write_whole
+
+__all__ = ["CachedTree", "PackageCache", "unpack_into_cache"]
+
+_MANIFEST_VERSION = 1
+
+Describe = Callable[[Path, list[Unpacked]], dict[str, Any]]
+
+
+@dataclass(frozen=True)
+class CachedTree:
+    """An unpacked package: its SHA-256, the folder of its files, the files, and the ecosystem's facts."""
+
+    sha256: str
+    folder: Path
+    files: list[Unpacked]
+    facts: dict[str, Any] = field(default_factory=dict)
+
+    def damaged(self) -> bool:
+        """Whether a file is gone or is no longer what was unpacked (by size and modification time)."""
+        root = f"{self.folder}/"
+        try:
+            for file in self.files:
+                state = os.stat(root + file.path)
+                if state.st_size != file.size or state.st_mtime_ns != file.mtime:
+                    return True
+        except OSError:
+            return True
+        return False
+
+
+class PackageCache:
+    """Looks things up in the cache folder and adds to it. Safe to use from several processes at once."""
+
+    def __init__(self, folder: Path) -> None:
+        self.folder = folder
+
+    def archive_folder(self, sha256: str) -> Path:
+        """Where the archive with that digest lies or would lie."""
+        return self.folder / "archives" / sha256[:2] / sha256
+
+    def tree_folder(self, sha256: str) -> Path:
+        """Where the archive's unpacked files and manifest lie or would lie."""
+        return self.folder / "trees" / sha256[:2] / sha256
+
+    def archive(self, sha256: str) -> Path | None:
+        """The verified archive with that digest, if it is here."""
+        try:
+            names = [entry.path for entry in os.scandir(self.archive_folder(sha256))]
+        except OSError:
+            return None
+        return Path(names[0]) if names else None
+
+    def partial(self, key: str) -> Path:
+        """A place for a download under way; the same key gives the same place, so that it can go on."""
+        folder = self.folder / "partial"
+        folder.mkdir(parents=True, exist_ok=True)
+        return folder / key
+
+    def keep_archive(self, fetched: Path, filename: str, sha256: str) -> Path:
+        """Moves a verified download to its place; returns the place."""
+        folder = self.archive_folder(sha256)
+        folder.mkdir(parents=True, exist_ok=True)
+        place = folder / filename
+        os.replace(fetched, place)
+        return place
+
+    def tree(self, sha256: str) -> CachedTree | None:
+        """The unpacked package, if it is here and complete."""
+        folder = self.tree_folder(sha256)
+        manifest = read_json(folder / "manifest.json")
+        if not isinstance(manifest, dict) or manifest.get("version") != _MANIFEST_VERSION:
+            return None
+        files = [Unpacked(*row) for row in manifest["files"]]
+        return CachedTree(sha256, folder / "files", files, manifest["facts"])
+
+    def remember(self, kind: str, key: str, value: object) -> None:
+        """Keeps a small conclusion (JSON) under a key, for every later run of this user."""
+        folder = self.folder / kind
+        folder.mkdir(parents=True, exist_ok=True)
+        write_whole(folder / f"{key}.json", json.dumps(value))
+
+    def recall(self, kind: str, key: str) -> Any:
+        """What ``remember`` kept, or None."""
+        return read_json(self.folder / kind / f"{key}.json")
+
+
+def unpack_into_cache(cache_folder: Path, archive: Path, sha256: str, describe: Describe) -> CachedTree:
+    """Unpacks a verified archive into the cache (or anew over a damaged tree) and returns the tree.
+
+    ``describe`` reads the ecosystem's facts from the unpacked files; what it raises passes through.
+    Raises ArchiveRefused or DiskFull; then the cache is as it was. May run in a worker process.
+    """
+    cache = PackageCache(cache_folder)
+    place = cache.tree_folder(sha256)
+    place.parent.mkdir(parents=True, exist_ok=True)
+    with disk_full_explained(f"unpacking {archive.name}"):
+        making = Path(tempfile.mkdtemp(prefix=f".{sha256[:12]}-", dir=place.parent))
+        try:
+            (making / "files").mkdir()
+            files = unpack_zip(archive, making / "files")
+            facts = describe(making / "files", files)
+            rows = [[file.path, file.mode, file.size, file.mtime] for file in files]
+            manifest = {"version": _MANIFEST_VERSION, "files": rows, "facts": facts}
+            write_whole(making / "manifest.json", json.dumps(manifest, separators=(",", ":")))
+            making.chmod(0o755)
+            _put_in_place(making, place)
+        except BaseException as error:
+            shutil.rmtree(making, ignore_errors=True)
+            if isinstance(error, ArchiveRefused):
+                shutil.rmtree(cache.archive_folder(sha256), ignore_errors=True)
+            raise
+    return CachedTree(sha256, place / "files", files, facts)
+
+
+def _put_in_place(making: Path, place: Path) -> None:
+    """Renames the new tree into place; one that stands there already is moved aside and removed."""
+    for _ in range(5):
+        try:
+            os.rename(making, place)
+            return
+        except OSError:
+            # ENOTEMPTY or EEXIST: an older or damaged tree, or another process was faster.
+            aside = Path(tempfile.mkdtemp(prefix=".old-", dir=place.parent))
+            os.rename(place, aside / "tree")
+            shutil.rmtree(aside, ignore_errors=True)
+    os.rename(making, place)

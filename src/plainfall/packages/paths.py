@@ -1,0 +1,54 @@
+"""Names inside archives, checked before anything is written: archives are foreign input."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterable
+
+from plainfall.errors import ArchiveRefused
+
+__all__ = ["check_no_clashes", "member_path"]
+
+_DRIVE = re.compile(r"^[A-Za-z]:")
+
+
+def member_path(name: str, archive: str) -> str:
+    """The member's name as a plain relative path with forward slashes.
+
+    Raises ArchiveRefused for a name that is empty, absolute, climbs with ``..``, holds a drive letter, a
+    backslash, a NUL byte or a line end, or is longer than Linux allows (PATH_MAX 4096, NAME_MAX 255).
+    """
+    pieces = [piece for piece in name.split("/") if piece not in ("", ".")]
+    wrong = (
+        not pieces
+        or name.startswith("/")
+        or ".." in pieces
+        or _DRIVE.match(name) is not None
+        or any(bad in name for bad in ("\\", "\0", "\n", "\r"))
+        or len(name) > 4000
+        or any(len(piece.encode()) > 255 for piece in pieces)
+    )
+    if wrong:
+        raise ArchiveRefused(
+            f"{archive} holds a member named {name!r}, which would be written outside its folder "
+            "or under a name that is not safe",
+            remedy="Nothing of it was used. Do not install it by other means either; tell its publisher.",
+        )
+    return "/".join(pieces)
+
+
+def check_no_clashes(names: Iterable[str], archive: str) -> None:
+    """Raises ArchiveRefused if two names are the same, the same but for case (they would overwrite each
+    other on a case-insensitive disk), or if one is a folder of another."""
+    seen: dict[str, str] = {}
+    folders: set[str] = set()
+    for name in names:
+        key = name.casefold()
+        if key in seen:
+            raise ArchiveRefused(f"{archive} holds {seen[key]!r} and {name!r}, which clash")
+        seen[key] = name
+        while "/" in key:
+            key = key.rpartition("/")[0]
+            folders.add(key)
+    for key in folders & seen.keys():
+        raise ArchiveRefused(f"{archive} holds {seen[key]!r} both as a file and as a folder")

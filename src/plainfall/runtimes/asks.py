@@ -1,0 +1,34 @@
+"""What a clone asks of its runtime's version, and how strongly."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from enum import IntEnum
+
+from plainfall.evidence import Evidence
+
+__all__ = ["Strength", "VersionAsk"]
+
+
+class Strength(IntEnum):
+    """How much weight an ask has; a stronger one wins where two cannot both hold."""
+
+    HINT = 1
+    PREFERENCE = 2
+    RANGE = 3
+    PIN = 4
+
+
+@dataclass(frozen=True, slots=True)
+class VersionAsk:
+    """One place that asks for a version.
+
+    ``text`` is what stands there; ``specifier`` the same in the ecosystem's range grammar; ``source``
+    names the kind of place in a few words, for people.
+    """
+
+    text: str
+    specifier: str
+    strength: Strength
+    source: str
+    evidence: Evidence

@@ -1,0 +1,159 @@
+"""Which interpreter to take, and why each of the others was not taken."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, field
+
+from plainfall.errors import NoFittingRuntime
+from plainfall.runtimes.asks import Strength, VersionAsk
+from plainfall.runtimes.interpreters import BrokenInterpreter, Interpreter
+
+__all__ = ["Choice", "Grammar", "Rejected", "choose"]
+
+
+@dataclass(frozen=True)
+class Grammar:
+    """What the choice must know of an ecosystem's versions.
+
+    ``admits(specifier, version)``; ``relaxed(specifier)`` is the specifier of the same release line, for
+    a pin whose exact patch release is not here, or None; ``order(version)`` sorts, larger is newer;
+    ``is_final(version)`` is False for pre-releases.
+    """
+
+    admits: Callable[[str, str], bool]
+    relaxed: Callable[[str], str | None]
+    order: Callable[[str], tuple[int, ...]]
+    is_final: Callable[[str], bool]
+
+
+@dataclass(frozen=True)
+class Rejected:
+    """An interpreter that was not taken, and the reason in a few words."""
+
+    path: str
+    version: str
+    reason: str
+
+
+@dataclass(frozen=True)
+class Choice:
+    """The interpreter that was taken, the rejected ones, and remarks (a pin that was met only nearly)."""
+
+    taken: Interpreter
+    rejected: list[Rejected] = field(default_factory=list)
+    remarks: list[str] = field(default_factory=list)
+
+
+def choose(
+    language: str,
+    asks: Sequence[VersionAsk],
+    found: Sequence[Interpreter | BrokenInterpreter],
+    grammar: Grammar,
+    unfit: Callable[[Interpreter], str | None],
+) -> Choice:
+    """The best interpreter for the asks; ``unfit`` gives a reason against one whatever its version.
+
+    The strongest asks hold first. Where the exact patch release of a pin is not here, another one of the
+    same release line is taken and that is remarked. Among equals a version that weaker asks prefer, then
+    a final release, then the newest, then the one found first. Raises NoFittingRuntime.
+    """
+    usable, rejected = _usable(found, unfit)
+    remarks: list[str] = []
+    held = [ask for ask in asks if ask.strength >= Strength.RANGE]
+    specifiers = {ask: ask.specifier for ask in held}
+    fitting = _fitting(usable, specifiers, grammar)
+    if not fitting:
+        relaxed = {ask: _relaxed(ask, grammar) for ask in held}
+        fitting = _fitting(usable, relaxed, grammar)
+        if fitting:
+            specifiers = relaxed
+            remarks.extend(_patch_remarks(held, grammar))
+    if not fitting:
+        raise _none_fits(language, held, usable, rejected)
+    weak = [ask for ask in asks if ask.strength < Strength.RANGE]
+
+    def merit(item: tuple[int, Interpreter]) -> tuple[object, ...]:
+        position, interpreter = item
+        version = interpreter.version
+        agreed = sum(int(ask.strength) for ask in weak if grammar.admits(ask.specifier, version))
+        exact = sum(grammar.admits(ask.specifier, version) for ask in held)
+        return exact, agreed, grammar.is_final(version), grammar.order(version), -position
+
+    best = max(enumerate(fitting), key=merit)[1]
+    for other in usable:
+        if other is not best:
+            reason = _against(other, best, specifiers, grammar)
+            rejected.append(Rejected(str(other.found), other.version, reason))
+    return Choice(best, rejected, remarks)
+
+
+def _usable(
+    found: Sequence[Interpreter | BrokenInterpreter], unfit: Callable[[Interpreter], str | None]
+) -> tuple[list[Interpreter], list[Rejected]]:
+    usable, rejected = [], []
+    for item in found:
+        if isinstance(item, BrokenInterpreter):
+            rejected.append(Rejected(str(item.found), "?", f"does not work: {item.reason}"))
+        elif reason := unfit(item):
+            rejected.append(Rejected(str(item.found), item.version, reason))
+        else:
+            usable.append(item)
+    return usable, rejected
+
+
+def _fitting(
+    usable: Sequence[Interpreter], specifiers: dict[VersionAsk, str], grammar: Grammar
+) -> list[Interpreter]:
+    return [
+        interpreter
+        for interpreter in usable
+        if all(grammar.admits(specifier, interpreter.version) for specifier in specifiers.values())
+    ]
+
+
+def _relaxed(ask: VersionAsk, grammar: Grammar) -> str:
+    relaxed = grammar.relaxed(ask.specifier) if ask.strength is Strength.PIN else None
+    return relaxed or ask.specifier
+
+
+def _patch_remarks(held: Sequence[VersionAsk], grammar: Grammar) -> list[str]:
+    return [
+        f"{ask.text} ({ask.evidence}) is not installed; another patch release of the same line is taken"
+        for ask in held
+        if ask.strength is Strength.PIN and grammar.relaxed(ask.specifier)
+    ]
+
+
+def _against(
+    other: Interpreter, best: Interpreter, specifiers: dict[VersionAsk, str], grammar: Grammar
+) -> str:
+    for ask, specifier in specifiers.items():
+        if not grammar.admits(specifier, other.version):
+            return f"{ask.evidence} asks for {ask.text}"
+    if other.version == best.version:
+        return "the same version, found later"
+    if not grammar.is_final(other.version):
+        return "a pre-release"
+    if grammar.order(other.version) < grammar.order(best.version):
+        return f"fits, but {best.version} is newer"
+    return f"fits, but {best.version} is closer to what is asked for"
+
+
+def _none_fits(
+    language: str, held: Sequence[VersionAsk], usable: Sequence[Interpreter], rejected: Sequence[Rejected]
+) -> NoFittingRuntime:
+    asked = "; ".join(f"{ask.text} ({ask.evidence})" for ask in held) or "any version"
+    here = ", ".join(sorted({interpreter.version for interpreter in usable})) or "none"
+    broken = "".join(f"\n  {item.path} ({item.version}): {item.reason}" for item in rejected)
+    lines = (f"asked for: {asked}", f"here: {here}", *broken.strip("\n").split("\n")) if broken else (
+        f"asked for: {asked}",
+        f"here: {here}",
+    )
+    return NoFittingRuntime(
+        f"no {language} here fits what the clone asks for",
+        remedy=f"Install a {language} that fits (your system's package manager or the {language} site has "
+        "it), or name one with --runtime PATH to try it all the same.",
+        lines=lines,
+        place=held[0].evidence if held else None,
+    )

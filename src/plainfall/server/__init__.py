@@ -1,0 +1,1 @@
+"""The dev server's life: ports, processes, readiness, probes."""

@@ -1,0 +1,161 @@
+"""Starting a server in a session of its own, finding all that belongs to it, and ending it for certain."""
+
+from __future__ import annotations
+
+import os
+import secrets
+import signal
+import subprocess
+import time
+from collections.abc import Mapping
+from dataclasses import asdict, dataclass
+from pathlib import Path
+from typing import Any
+
+from plainfall.errors import ServerFailed
+from plainfall.server.ports import holder_of, is_free
+
+__all__ = ["MARK", "Running", "belonging", "is_alive", "marked", "new_mark", "start", "stop"]
+
+# Put into the environment of each server: whatever it starts and however that detaches, it can be found.
+MARK = "PLAINFALL_SERVER_MARK"
+_PATIENCE = 5.0  # seconds between asking a process to end and forcing it
+
+
+@dataclass(frozen=True)
+class Running:
+    """A server that was started: the leader's process id and start time (seconds since 1970, as the system
+    states it), the mark, the command line, the log, and the port it was given."""
+
+    pid: int
+    started: float
+    mark: str
+    command: str
+    log: str
+    port: int
+
+    def as_record(self) -> dict[str, Any]:
+        """The form in which the clone's state keeps it."""
+        return asdict(self)
+
+
+def new_mark() -> str:
+    """A mark that no other server has."""
+    return secrets.token_hex(8)
+
+
+def start(
+    command: str, folder: Path, variables: Mapping[str, str], log: Path, port: int, mark: str
+) -> tuple[Running, subprocess.Popen[bytes]]:
+    """Starts the command line in ``folder``, its output in ``log`` (mode 600, emptied first), nothing on
+    its input. Raises ServerFailed if it cannot be started at all."""
+    import psutil
+
+    log.parent.mkdir(parents=True, exist_ok=True)
+    handle = os.open(log, os.O_WRONLY | os.O_CREAT | os.O_TRUNC | os.O_APPEND, 0o600)
+    try:
+        process = subprocess.Popen(
+            ["/bin/sh", "-c", command],
+            cwd=folder,
+            env={**variables, MARK: mark},
+            stdin=subprocess.DEVNULL,
+            stdout=handle,
+            stderr=subprocess.STDOUT,
+            start_new_session=True,
+        )
+    except OSError as error:
+        raise ServerFailed(f"the server could not be started: {error.strerror}") from error
+    finally:
+        os.close(handle)
+    try:
+        started = psutil.Process(process.pid).create_time()
+    except psutil.Error:
+        started = time.time()
+    return Running(process.pid, started, mark, command, str(log), port), process
+
+
+def is_alive(pid: int, started: float) -> bool:
+    """Whether that very process still runs: the same id and start time, and not a zombie."""
+    import psutil
+
+    try:
+        process = psutil.Process(pid)
+        return abs(process.create_time() - started) < 0.05 and process.status() != psutil.STATUS_ZOMBIE
+    except psutil.Error:
+        return False
+
+
+def belonging(running: Running) -> list[int]:
+    """Ids of all live processes of the server: its session, its descendants, and what bears its mark."""
+    return _gathered(running.mark, running.pid if is_alive(running.pid, running.started) else None)
+
+
+def marked(mark: str) -> list[int]:
+    """Ids of all live processes that bear a mark."""
+    return _gathered(mark, None)
+
+
+def _gathered(mark: str, leader: int | None) -> list[int]:
+    import psutil
+
+    found = set()
+    for process in psutil.process_iter():
+        try:
+            if process.status() == psutil.STATUS_ZOMBIE:
+                continue
+            if leader is not None and os.getsid(process.pid) == leader:
+                found.add(process.pid)
+            elif process.uids().real == os.getuid() and process.environ().get(MARK) == mark:
+                found.add(process.pid)
+        except (psutil.Error, OSError):
+            continue  # it ended meanwhile, or is not ours to look into
+    return sorted(found)
+
+
+def stop(running: Running, popen: subprocess.Popen[bytes] | None = None) -> list[int]:
+    """Ends everything that belongs to the server: asks (SIGTERM), waits up to 5 s, forces (SIGKILL).
+
+    Returns the ids that were ended (none if it had ended before). Raises ServerFailed if a process stays,
+    or if the server's port is still held by one of them.
+    """
+    ended = belonging(running)
+    held = _port_of(running, ended)
+    for force in (signal.SIGTERM, signal.SIGKILL):
+        pids = belonging(running)
+        for pid in pids:
+            _send(pid, force)
+        deadline = time.monotonic() + _PATIENCE
+        while time.monotonic() < deadline:
+            if popen is not None:
+                popen.poll()
+            if not belonging(running):
+                break
+            time.sleep(0.02)
+        else:
+            continue
+        break
+    left = belonging(running)
+    if left:
+        raise ServerFailed(
+            f"processes {', '.join(map(str, left))} of the server cannot be ended",
+            remedy="They hang in the system (a lost network disk, most often); a restart ends them.",
+        )
+    if popen is not None:
+        popen.wait()
+    for port in held:
+        if not is_free(port) and (holder := holder_of(port)) and holder.pid in ended:
+            raise ServerFailed(f"port {port} is still held by {holder}")
+    return ended
+
+
+def _port_of(running: Running, pids: list[int]) -> list[int]:
+    from plainfall.server.ports import listening_ports
+
+    return sorted({running.port, *listening_ports(pids)})
+
+
+def _send(pid: int, number: int) -> None:
+    try:
+        os.kill(pid, number)
+    except ProcessLookupError:
+        return  # it ended by itself, which is what was wanted

@@ -1,0 +1,1 @@
+"""Settings files: templates, what a value is for, filling in without losing anything."""

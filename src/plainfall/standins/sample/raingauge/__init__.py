@@ -1,0 +1,1 @@
+"""A log of daily rain gauge readings."""

@@ -1,0 +1,66 @@
+"""Making the sample clone: a real repository of a small app, locked to the stand-in registry's packages."""
+
+from __future__ import annotations
+
+import os
+import shutil
+import subprocess
+import sys
+from pathlib import Path
+
+from plainfall.standins.building import Built
+
+__all__ = ["lock_text", "make_sample"]
+
+_SAMPLE = Path(__file__).parent / "sample"
+_TEMPLATED = {"README.md", "pyproject.toml", ".python-version"}
+
+
+def make_sample(folder: Path, built: list[Built], *, line: str | None = None) -> bool:
+    """Writes the sample into a folder that does not exist yet, and commits it.
+
+    ``line`` is the release line of Python that it asks for; without it, the one that runs Plainfall.
+    Returns whether it became a repository (not where no git is installed). Raises OSError.
+    """
+    line = line or f"{sys.version_info[0]}.{sys.version_info[1]}"
+    shutil.copytree(_SAMPLE, folder, ignore=shutil.ignore_patterns("__pycache__"))
+    for path in [path for path in folder.rglob("dot_*") if path.is_file()]:
+        path.rename(path.with_name(path.name.replace("dot_", ".", 1)))
+    for name in _TEMPLATED:
+        file = folder / name
+        file.write_text(file.read_text("utf-8").replace("{line}", line), "utf-8")
+    (folder / "requirements.txt").write_text(lock_text(built), "utf-8")
+    return _commit(folder)
+
+
+def lock_text(built: list[Built]) -> str:
+    """A requirements.txt that pins every package, with the hashes of its wheel and its source package."""
+    by_name: dict[str, list[Built]] = {}
+    for archive in built:
+        by_name.setdefault(archive.name, []).append(archive)
+    rows = ["# Every package pinned, with the hashes of its archives.\n"]
+    for name, archives in sorted(by_name.items()):
+        hashes = " \\\n".join(f"    --hash=sha256:{archive.sha256}" for archive in archives)
+        rows.append(f"{name}=={archives[0].version} \\\n{hashes}\n")
+    return "".join(rows)
+
+
+def _commit(folder: Path) -> bool:
+    if shutil.which("git") is None:
+        return False
+    variables = {
+        "PATH": os.environ.get("PATH", ""),
+        "HOME": str(folder),
+        "GIT_CONFIG_NOSYSTEM": "1",
+        "GIT_AUTHOR_NAME": "Mira Tolland",
+        "GIT_AUTHOR_EMAIL": "mira@gauges.example",
+        "GIT_COMMITTER_NAME": "Mira Tolland",
+        "GIT_COMMITTER_EMAIL": "mira@gauges.example",
+    }
+    for words in (
+        ["init", "--quiet", "--initial-branch=main"],
+        ["add", "--all"],
+        ["commit", "--quiet", "--message", "A log of daily rain gauge readings"],
+    ):
+        subprocess.run(["git", *words], cwd=folder, env=variables, check=True, capture_output=True)
+    return True

@@ -1,0 +1,5 @@
+import sys
+
+from gaugeweb.command import main
+
+sys.exit(main())

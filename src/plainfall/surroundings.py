@@ -1,0 +1,62 @@
+"""What a run stands in: the variables, folders and caches that it may look at. Passed in, never global."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Mapping
+from dataclasses import dataclass
+from pathlib import Path
+
+__all__ = ["Surroundings"]
+
+# What of the developer's own variables a project's command needs to find its way on this machine. All
+# else stays out, so that a project behaves the same on each developer's machine.
+_PASSED_ON = frozenset(
+    "HOME USER LOGNAME SHELL LANG LANGUAGE TZ TMPDIR TERM NO_COLOR XDG_RUNTIME_DIR XDG_CACHE_HOME "
+    "SSL_CERT_FILE SSL_CERT_DIR HTTP_PROXY HTTPS_PROXY NO_PROXY ALL_PROXY "
+    "http_proxy https_proxy no_proxy all_proxy SYSTEMROOT".split()
+)
+_STANDARD_PATH = "/usr/local/bin:/usr/bin:/bin:/usr/local/sbin:/usr/sbin:/sbin"
+
+
+@dataclass(frozen=True)
+class Surroundings:
+    """The variables and the user's folders that one run works with.
+
+    ``variables`` stands for the process environment; ``folder`` is the current folder; ``home`` the
+    user's; ``cache`` the folder of the package cache and of what is remembered about this machine.
+    """
+
+    variables: Mapping[str, str]
+    folder: Path
+    home: Path
+    cache: Path
+
+    @classmethod
+    def of_process(cls) -> Surroundings:
+        """Those of this process. ``PLAINFALL_CACHE`` moves the cache folder."""
+        variables = dict(os.environ)
+        home = Path(variables.get("HOME") or Path.home())
+        moved = variables.get("PLAINFALL_CACHE")
+        if moved:
+            cache = Path(moved).absolute()
+        else:
+            from platformdirs import user_cache_path
+
+            cache = user_cache_path("plainfall", appauthor=False)
+        return cls(variables, Path.cwd(), home, cache)
+
+    def search_path(self) -> list[str]:
+        """The folders in which commands are looked for, in order, without empty entries."""
+        path = self.variables.get("PATH", _STANDARD_PATH)
+        return [entry for entry in path.split(os.pathsep) if entry]
+
+    def for_project(self) -> dict[str, str]:
+        """The variables that project code is given before its own settings are added (design rule 4)."""
+        passed = {
+            name: value
+            for name, value in self.variables.items()
+            if name in _PASSED_ON or name.startswith("LC_")
+        }
+        passed["PATH"] = os.pathsep.join(self.search_path()) or _STANDARD_PATH
+        return passed

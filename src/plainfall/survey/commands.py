@@ -1,0 +1,144 @@
+"""Commands of the project that a stage could run: where each was found, ranked, with the reason."""
+
+from __future__ import annotations
+
+import re
+import shlex
+from collections.abc import Iterator
+from dataclasses import dataclass
+
+from plainfall.errors import BadInput
+from plainfall.evidence import Evidence
+from plainfall.survey.readme import ReadmeStep
+from plainfall.survey.walk import Tree
+
+__all__ = ["Command", "process_file_commands", "readme_commands", "script_file_commands"]
+
+_PROCESS = re.compile(r"^([A-Za-z0-9_-]+):\s*(.+)$")
+_PROCESS_STAGES = {"web": "server", "server": "server", "dev": "server", "release": "migrations"}
+
+
+@dataclass(frozen=True, slots=True)
+class Command:
+    """A command line for a stage, why it is believed to be one, and where it stands.
+
+    ``rank`` orders the candidates of a stage, larger is better. ``folder`` is where it runs, relative to
+    the clone.
+    """
+
+    stage: str
+    line: str
+    reason: str
+    rank: int
+    evidence: Evidence
+    folder: str = ""
+
+    def as_json(self) -> dict[str, object]:
+        """The form that ``survey --json`` shows."""
+        return {
+            "command": self.line,
+            "reason": self.reason,
+            "folder": self.folder,
+            "evidence": [self.evidence.as_json()],
+        }
+
+
+def process_file_commands(tree: Tree, folder: str) -> Iterator[Command]:
+    """Commands of the part's process files: ``Procfile.dev`` before ``Procfile``.
+
+    Raises BadInput for a line that is not ``name: command``.
+    """
+    for name, bonus in (("Procfile.dev", 10), ("Procfile", 0)):
+        path = f"{folder}/{name}" if folder else name
+        if path not in tree:
+            continue
+        for number, line in enumerate(tree.text(path).splitlines(), 1):
+            if not line.strip() or line.lstrip().startswith("#"):
+                continue
+            found = _PROCESS.match(line.strip())
+            if not found:
+                raise BadInput(
+                    f"{line.strip()!r} is no process",
+                    place=Evidence(path, number, line.strip()),
+                    remedy="Each line of a process file is written NAME: COMMAND.",
+                )
+            process, command = found.groups()
+            stage = _PROCESS_STAGES.get(process.lower())
+            if stage:
+                yield Command(
+                    stage,
+                    command,
+                    f"the process file's {process!r} process",
+                    80 + bonus,
+                    Evidence(path, number, line.strip()),
+                    folder,
+                )
+
+
+def readme_commands(steps: list[ReadmeStep], tree: Tree, folder: str) -> Iterator[Command]:
+    """The README's steps for migrations, seeds and servers, in this part's folder."""
+    for position, step in enumerate(steps):
+        if step.stage in ("migrations", "seeds", "server"):
+            heading = f" under {step.heading!r}" if step.heading else ""
+            missing = missing_script(step.command, tree, folder)
+            yield Command(
+                step.stage,
+                step.command,
+                f"the README's step{heading}",
+                (20 if missing else 60) - position,
+                step.evidence,
+                folder,
+            )
+
+
+def missing_script(command: str, tree: Tree, folder: str) -> str | None:
+    """The script file that a command names and the clone lacks, or None."""
+    try:
+        words = shlex.split(command)
+    except ValueError:
+        return None
+    if words and re.fullmatch(r"python[\d.]*|node|php|ruby|sh|bash", words[0].rsplit("/", 1)[-1]):
+        for word in words[1:]:
+            if word.startswith("-"):
+                return None
+            path = f"{folder}/{word}" if folder else word
+            looks_like_file = re.search(r"\.(py|js|mjs|php|rb|sh)$", word) is not None
+            return word if looks_like_file and path.removeprefix("./") not in tree else None
+    if words and words[0].startswith("./"):
+        path = words[0][2:]
+        return words[0] if (f"{folder}/{path}" if folder else path) not in tree else None
+    return None
+
+
+def script_file_commands(
+    tree: Tree, folder: str, runner: str, endings: tuple[str, ...]
+) -> Iterator[Command]:
+    """Script files whose names tell what they do: ``seed.py``, ``scripts/migrate.py`` and the like.
+
+    ``runner`` is the runtime's command, ``endings`` the file endings of its language.
+    """
+    for inner in ("", "scripts", "bin", "tools", "db"):
+        place = "/".join(piece for piece in (folder, inner) if piece)
+        for name in tree.folders.get(place, ()):
+            stem, dot, ending = name.rpartition(".")
+            if f"{dot}{ending}" not in endings:
+                continue
+            stage = _stage_of_file(stem)
+            if stage:
+                path = f"{inner}/{name}" if inner else name
+                yield Command(
+                    stage,
+                    f"{runner} {path}",
+                    f"a script named {name}",
+                    40 if not inner else 35,
+                    Evidence(f"{place}/{name}" if place else name),
+                    folder,
+                )
+
+
+def _stage_of_file(stem: str) -> str | None:
+    if re.fullmatch(r"(db[_-]?)?seeds?([_-](data|db|database))?|load[_-]seeds?|populate([_-]db)?", stem):
+        return "seeds"
+    if re.fullmatch(r"(run[_-])?migrat(e|ions?)|init[_-]db|create[_-](db|tables)", stem):
+        return "migrations"
+    return None

@@ -1,0 +1,88 @@
+"""Places of a clone that cannot all be right: versions, ports, files that steps name and nobody has."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator, Sequence
+from itertools import combinations
+
+from plainfall.evidence import Evidence
+from plainfall.runtimes.asks import Strength, VersionAsk
+from plainfall.settings.dotenv import parse_dotenv
+from plainfall.survey.commands import missing_script
+from plainfall.survey.parts import Contradiction, PartFound
+from plainfall.survey.readme import ReadmeStep, readme_addresses
+from plainfall.survey.walk import Tree
+
+__all__ = ["find_contradictions"]
+
+
+def find_contradictions(
+    tree: Tree, parts: Sequence[PartFound], steps: Sequence[ReadmeStep]
+) -> Iterator[Contradiction]:
+    """All contradictions, each with every place and with what Plainfall goes by."""
+    for part in parts:
+        yield from _versions(part.asks)
+        yield from _ports(tree, part)
+    for step in steps:
+        folder = parts[0].path if parts else ""
+        missing = missing_script(step.command, tree, folder)
+        if missing:
+            yield Contradiction(
+                f"the README runs {missing}, which is not in the clone",
+                (step.evidence,),
+                "the step is left out",
+            )
+
+
+def _versions(asks: Sequence[VersionAsk]) -> Iterator[Contradiction]:
+    """A pinned version that a range does not admit, and two pins of different release lines."""
+    from packaging.specifiers import SpecifierSet
+
+    strong = [ask for ask in asks if ask.strength >= Strength.RANGE]
+    for first, second in combinations(strong, 2):
+        pin, other = (first, second) if first.strength >= second.strength else (second, first)
+        version = pin.specifier.removeprefix("==")
+        if pin.strength is not Strength.PIN:
+            continue
+        probes = [version.replace(".*", ending) for ending in (".0", ".99")] if "*" in version else [version]
+        if not any(SpecifierSet(other.specifier).contains(probe, prereleases=True) for probe in probes):
+            yield Contradiction(
+                f"one place asks for Python {first.text}, another for {second.text}",
+                (first.evidence, second.evidence),
+                "both must hold, so no interpreter fits; use --runtime PATH to name one",
+            )
+
+
+def _ports(tree: Tree, part: PartFound) -> Iterator[Contradiction]:
+    """The ports that the template, the start command and the README name."""
+    named: list[tuple[int, Evidence, str]] = []
+    if part.settings:
+        template = part.settings.template
+        for entry in parse_dotenv(tree.text(template), template).entries:
+            if re.fullmatch(r"(\w+_)?PORT", entry.key) and entry.value.isdigit() and "DB" not in entry.key:
+                evidence = Evidence(template, entry.line, f"{entry.key}={entry.value}")
+                named.append((int(entry.value), evidence, "the settings template"))
+                break
+    servers = part.candidates("server")
+    if servers:
+        found = re.search(r"(?:--port[ =]|-p +|:)(\d{4,5})\b", servers[0].line)
+        if found:
+            named.append((int(found.group(1)), servers[0].evidence, "the start command"))
+    place = f"{part.path}/" if part.path else ""
+    for name in tree.folders.get(part.path, ()):
+        if re.match(r"readme", name, re.IGNORECASE):
+            for port, _, evidence in readme_addresses(tree.text(place + name), place + name):
+                if port:
+                    named.append((port, evidence, "the README"))
+    ports = {port for port, _, _ in named}
+    if len(ports) > 1:
+        first: dict[int, tuple[Evidence, str]] = {}
+        for port, evidence, where in named:
+            first.setdefault(port, (evidence, where))
+        text = ", ".join(f"{where} says {port}" for port, (_, where) in first.items())
+        yield Contradiction(
+            f"the ports disagree: {text}",
+            tuple(evidence for evidence, _ in first.values()),
+            f"{named[0][0]}, from {named[0][2]}",
+        )

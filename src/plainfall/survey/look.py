@@ -1,0 +1,146 @@
+"""The look at a clone: parts, steps, contradictions. Reads only; the clone is not changed."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator
+from pathlib import Path
+
+from plainfall.ecosystems import Ecosystem, ecosystems
+from plainfall.errors import BadInput, NothingToOnboard
+from plainfall.evidence import Evidence
+from plainfall.frameworks import framework_commands
+from plainfall.settings.templates import find_templates
+from plainfall.survey.commands import process_file_commands, readme_commands
+from plainfall.survey.contradictions import find_contradictions
+from plainfall.survey.parts import PartFound, Survey
+from plainfall.survey.readme import ReadmeStep, read_steps, readme_addresses
+from plainfall.survey.walk import Tree, walk
+
+__all__ = ["look"]
+
+_README = re.compile(r"^readme(\.(md|markdown|txt))?$", re.IGNORECASE)
+_COMPILED = {
+    "Cargo.toml": "Rust", "go.mod": "Go", "pom.xml": "Java", "build.gradle": "Java", "CMakeLists.txt": "C or C++",
+    "Package.swift": "Swift", "build.gradle.kts": "Kotlin", "mix.exs": "Elixir",
+}  # fmt: skip
+_INTERPRETED = {"package.json": "Node", "composer.json": "PHP", "Gemfile": "Ruby"}
+
+
+def look(clone: Path) -> tuple[Survey, Tree]:
+    """Surveys the clone; returns what was found and the tree it was found in.
+
+    Raises NothingToOnboard if the folder is not there or holds no part, BadInput for a file that matters
+    and cannot be understood.
+    """
+    if not clone.is_dir():
+        raise NothingToOnboard(
+            f"{clone} is not a folder", remedy="Name the folder of a clone, or go there first."
+        )
+    tree = walk(clone)
+    remarks = list(_remarks(tree))
+    parts = tuple(_parts(tree))
+    if not parts:
+        raise _nothing(clone, tree, remarks)
+    steps = [step for part in parts[:1] for step in _steps(tree, part.path)]
+    contradictions = tuple(find_contradictions(tree, parts, steps))
+    name = re.sub(r"-(main|master|trunk|v?\d[\d.]*)$", "", clone.resolve().name)
+    return Survey(name, parts, tuple(steps), contradictions, tuple(remarks), _history(clone)), tree
+
+
+def _parts(tree: Tree) -> Iterator[PartFound]:
+    for language in ecosystems():
+        found: list[str] = []
+        for folder in sorted(tree.folders, key=lambda path: (path.count("/"), path)):
+            evidence = language.recognise(tree, folder)
+            if not evidence or _belongs_to(tree, folder, found):
+                continue
+            found.append(folder)
+            yield _part(tree, folder, language, evidence)
+
+
+def _belongs_to(tree: Tree, folder: str, found: list[str]) -> bool:
+    """A folder below a part is a part of its own only if it has a dependency list or manifest and is not
+    one of the parent's packages."""
+    above = [part for part in found if part == "" or folder.startswith(f"{part}/")]
+    names = tree.folders.get(folder, [])
+    return bool(above) and "__init__.py" in names
+
+
+def _part(tree: Tree, folder: str, language: Ecosystem, evidence: list[Evidence]) -> PartFound:
+    commands = [
+        *process_file_commands(tree, folder),
+        *language.commands(tree, folder),
+        *framework_commands(tree, folder, language.name),
+    ]
+    pages = ["/"]
+    readme = _readme(tree, folder)
+    if readme:
+        commands += readme_commands(_steps(tree, folder), tree, folder)
+        pages += [path for _, path, _ in readme_addresses(tree.text(readme), readme)]
+    return PartFound(
+        path=folder,
+        language=language.name,
+        evidence=tuple(evidence),
+        asks=tuple(language.asks(tree, folder)),
+        dependencies=language.dependencies(tree, folder),
+        settings=find_templates(tree, folder),
+        commands=tuple(commands),
+        pages=tuple(dict.fromkeys(pages)),
+    )
+
+
+def _readme(tree: Tree, folder: str) -> str | None:
+    for name in tree.folders.get(folder, ()):
+        if _README.match(name):
+            return f"{folder}/{name}" if folder else name
+    return None
+
+
+def _steps(tree: Tree, folder: str) -> list[ReadmeStep]:
+    readme = _readme(tree, folder)
+    try:
+        return read_steps(tree.text(readme), readme) if readme else []
+    except BadInput:
+        return []  # a README in an old encoding is no reason to stop; nothing stands on it
+
+
+def _remarks(tree: Tree) -> Iterator[tuple[str, Evidence]]:
+    for folder, names in tree.folders.items():
+        for name, language in _COMPILED.items():
+            if name in names:
+                place = f"{folder}/{name}" if folder else name
+                yield f"{language} is compiled and out of Plainfall's scope; build it as its README says", Evidence(
+                    place, 1
+                )
+        for name, language in _INTERPRETED.items():
+            if name in names:
+                place = f"{folder}/{name}" if folder else name
+                yield f"a {language} part is here; this version of Plainfall does not onboard it", Evidence(place, 1)
+    if tree.cut:
+        yield "the clone holds more files than are looked at; the rest was passed over", Evidence(".")
+
+
+def _nothing(clone: Path, tree: Tree, remarks: list[tuple[str, Evidence]]) -> NothingToOnboard:
+    lines = tuple(f"{text} ({place})" for text, place in remarks[:8])
+    return NothingToOnboard(
+        f"nothing in {clone} that Plainfall can onboard"
+        + ("" if tree.files else ": it holds no files, or all are ignored"),
+        remedy="A Python part is known by pyproject.toml, requirements.txt, setup.py or a main file. If the "
+        "project is in a subfolder below another repository, name that folder.",
+        lines=lines,
+    )
+
+
+def _history(clone: Path) -> str:
+    """The branch that is checked out, read from the repository's own file; "" without a repository."""
+    from plainfall.repository import repository_folder
+
+    folder = repository_folder(clone)
+    if folder is None:
+        return ""
+    try:
+        head = (folder / "HEAD").read_text("utf-8").strip()
+    except OSError:
+        return ""  # a repository without a HEAD has no branch to tell of
+    return head.removeprefix("ref: refs/heads/") if head.startswith("ref: ") else head[:12]

@@ -1,0 +1,86 @@
+"""What the survey found, as values."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+from typing import Any
+
+from plainfall.evidence import Evidence
+from plainfall.runtimes.asks import VersionAsk
+from plainfall.survey.commands import Command
+from plainfall.survey.readme import ReadmeStep
+
+__all__ = ["Contradiction", "DependencyFile", "PartFound", "SettingsFound", "Survey"]
+
+
+@dataclass(frozen=True)
+class DependencyFile:
+    """The dependency list that counts: its path and kind, why it and not another, whether it is a complete
+    lock, and the paths of every file it includes. ``count`` is the number of its lines."""
+
+    path: str
+    kind: str
+    reason: str
+    count: int
+    evidence: Evidence
+    files: tuple[str, ...] = ()
+    others: tuple[str, ...] = ()
+
+
+@dataclass(frozen=True)
+class SettingsFound:
+    """A settings template and the file it is made into (both relative to the clone), with its keys."""
+
+    template: str
+    target: str
+    keys: tuple[str, ...]
+    evidence: Evidence
+    there: bool
+
+
+@dataclass(frozen=True)
+class PartFound:
+    """One runnable unit of the clone. ``path`` is its folder ("" is the clone itself)."""
+
+    path: str
+    language: str
+    evidence: tuple[Evidence, ...]
+    asks: tuple[VersionAsk, ...] = ()
+    dependencies: DependencyFile | None = None
+    settings: SettingsFound | None = None
+    commands: tuple[Command, ...] = ()
+    pages: tuple[str, ...] = ()
+
+    def candidates(self, stage: str) -> list[Command]:
+        """The commands for a stage, the best first; a command written in two places counts once."""
+        ranked = sorted(
+            (command for command in self.commands if command.stage == stage), key=lambda c: -c.rank
+        )
+        return list({command.line: command for command in reversed(ranked)}.values())[::-1]
+
+
+@dataclass(frozen=True)
+class Contradiction:
+    """Two or more places of the clone that cannot all be right, and what is done about it."""
+
+    what: str
+    places: tuple[Evidence, ...]
+    taken: str
+
+    def as_json(self) -> dict[str, Any]:
+        """The form that ``--json`` documents show."""
+        return {"what": self.what, "taken": self.taken, "evidence": [p.as_json() for p in self.places]}
+
+
+@dataclass(frozen=True)
+class Survey:
+    """The whole look: parts in the order of their folders, README steps, contradictions, and remarks on
+    what is there and is not onboarded (with evidence)."""
+
+    name: str
+    parts: tuple[PartFound, ...]
+    steps: tuple[ReadmeStep, ...] = ()
+    contradictions: tuple[Contradiction, ...] = ()
+    remarks: tuple[tuple[str, Evidence], ...] = ()
+    history: str = ""
+    extra: dict[str, Any] = field(default_factory=dict)

@@ -1,0 +1,110 @@
+"""The README's steps: fenced commands under headings such as "Getting started", matched to stages."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator
+from dataclasses import dataclass
+
+from plainfall.evidence import Evidence
+
+__all__ = ["ReadmeStep", "read_steps", "readme_addresses", "stage_of"]
+
+_HEADING = re.compile(
+    r"set.?up|start|install|quick|usage|running|run\b|develop|local|build|migrat|seed|data ?base|schema|serve|use it",
+    re.IGNORECASE,
+)
+_SHELLS = {"", "sh", "bash", "shell", "console", "zsh", "shell-session", "text", "terminal", "cmd"}
+_PROMPT = re.compile(r"^\s*(?:\([\w.-]+\)\s*)?[$%>]\s+")
+_ADDRESS = re.compile(r"https?://(?:localhost|127\.0\.0\.1|0\.0\.0\.0|\[::1\])(?::(\d+))?(/[\w./-]*)?")
+
+# In this order: the first that matches says which stage a command belongs to.
+_STAGES: tuple[tuple[str, str], ...] = (
+    ("fetch", r"^(git|cd|mkdir|tar|unzip)\b"),
+    ("probe", r"^(curl|wget|open|xdg-open)\b"),
+    ("environment", r"-m venv\b|\bvirtualenv\b|bin/activate|\bconda\b"),
+    ("settings", r"^(cp|mv|copy)\s+\S*(env|config|settings)\S*\s|^export\s+\w+="),
+    ("seeds", r"\b\w*(seed|loaddata|fixture|populate)\w*"),
+    ("migrations", r"\b\w*(migrat\w*|db\s+upgrade|upgrade\s+head|createdb|create_all|init.?db)\b"),
+    ("dependencies", r"\bpip3?\s+install\b|\binstall\s+-r\b|\b(npm|yarn|pnpm|bundle|composer)\s+(i|ci|install)\b"),
+    ("test", r"\b(pytest|unittest|tests?)\b"),
+    ("server", r"\b(run|serve\w*|server|runserver|start|dev|up|gunicorn|uvicorn|http\.server)\b|^python3?\s+\S+\.py$"),
+)  # fmt: skip
+_DATABASE = re.compile(r"\b(data ?base|schema|tables|migrations?)\b", re.IGNORECASE)
+_MATCHERS = [(stage, re.compile(pattern, re.IGNORECASE)) for stage, pattern in _STAGES]
+
+
+@dataclass(frozen=True, slots=True)
+class ReadmeStep:
+    """One command of the README, the heading it stands under, and the stage it belongs to ("" if none is
+    recognised; "fetch" and "test" are no stages of ours)."""
+
+    command: str
+    heading: str
+    stage: str
+    evidence: Evidence
+
+
+def stage_of(command: str, heading: str = "") -> str:
+    """The stage that a command belongs to, by its words, then by the heading's."""
+    for stage, matcher in _MATCHERS:
+        if matcher.search(command):
+            return stage
+    return "migrations" if _DATABASE.search(heading) else ""
+
+
+def read_steps(text: str, path: str) -> list[ReadmeStep]:
+    """The commands in the README's fenced and indented code under headings of that kind, in order.
+
+    Comments, prompts and the output after prompts are left out; continued lines are joined.
+    """
+    from markdown_it import MarkdownIt
+
+    steps = []
+    headings: list[tuple[int, str]] = []
+    tokens = MarkdownIt("commonmark").parse(text)
+    for position, token in enumerate(tokens):
+        if token.type == "heading_open":
+            level = int(token.tag[1:])
+            headings = [(deep, name) for deep, name in headings if deep < level]
+            headings.append((level, tokens[position + 1].content))
+        elif token.type in ("fence", "code_block") and token.map:
+            shell = token.info.split()[0].lower() if token.info.split() else ""
+            under = [name for deep, name in headings if deep > 1 or len(headings) == 1]
+            if shell not in _SHELLS or not any(_HEADING.search(name) for name in under):
+                continue
+            first = token.map[0] + (2 if token.type == "fence" else 1)
+            heading = headings[-1][1] if headings else ""
+            for offset, command in _commands(token.content):
+                place = Evidence(path, first + offset, command)
+                steps.append(ReadmeStep(command, heading, stage_of(command, heading), place))
+    return steps
+
+
+def _commands(code: str) -> Iterator[tuple[int, str]]:
+    lines = code.splitlines()
+    prompted = any(_PROMPT.match(line) for line in lines)
+    gathered, start = "", 0
+    for offset, raw in enumerate(lines):
+        if prompted and not gathered and not _PROMPT.match(raw):
+            continue
+        line = raw.strip() if gathered else _PROMPT.sub("", raw).strip()
+        start = start if gathered else offset
+        if line.endswith("\\"):
+            gathered += line[:-1].rstrip() + " "
+            continue
+        command = re.sub(r"\s+#\s.*$", "", gathered + line).strip()
+        gathered = ""
+        if command and not command.startswith("#"):
+            yield start, command
+
+
+def readme_addresses(text: str, path: str) -> list[tuple[int | None, str, Evidence]]:
+    """Loopback addresses that the README names: port (None if not written), path, place."""
+    found = []
+    for number, line in enumerate(text.splitlines(), 1):
+        for match in _ADDRESS.finditer(line):
+            port = int(match.group(1)) if match.group(1) else None
+            where = (match.group(2) or "/").rstrip(".") or "/"
+            found.append((port, where, Evidence(path, number, line.strip())))
+    return found

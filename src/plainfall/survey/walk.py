@@ -1,0 +1,180 @@
+"""A walk through the clone that honours ignore rules and leaves environments and vendored trees alone."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Iterator
+from dataclasses import dataclass, field
+from functools import cached_property
+from pathlib import Path, PurePosixPath
+from typing import TYPE_CHECKING
+
+from plainfall.errors import BadInput
+from plainfall.evidence import Evidence
+
+if TYPE_CHECKING:
+    from pathspec import GitIgnoreSpec
+
+__all__ = ["Tree", "walk"]
+
+_SKIPPED = frozenset(
+    ".git .hg .svn .plainfall node_modules bower_components __pycache__ site-packages .tox .nox "
+    ".mypy_cache .ruff_cache .pytest_cache .idea .gradle .bundle".split()
+)
+_DEEPEST = 8
+_MOST = 50_000
+_LARGEST_TEXT = 2 * 1024 * 1024
+
+
+@dataclass(frozen=True)
+class Tree:
+    """The clone's files that count: paths relative to ``root``, sorted, with forward slashes.
+
+    ``cut`` tells that the clone holds more files than are looked at.
+    """
+
+    root: Path
+    files: tuple[str, ...]
+    cut: bool = False
+    _texts: dict[str, str] = field(default_factory=dict, repr=False, compare=False)
+
+    @cached_property
+    def _set(self) -> frozenset[str]:
+        return frozenset(self.files)
+
+    def __contains__(self, path: str) -> bool:
+        return path in self._set
+
+    @cached_property
+    def folders(self) -> dict[str, list[str]]:
+        """Folder (``""`` is the clone itself) to the names of the files directly in it."""
+        folders: dict[str, list[str]] = {}
+        for path in self.files:
+            folder, _, name = path.rpartition("/")
+            folders.setdefault(folder, []).append(name)
+        return folders
+
+    def below(self, folder: str) -> Iterator[str]:
+        """Paths of the files in a folder and its subfolders, relative to that folder."""
+        prefix = f"{folder}/" if folder else ""
+        for path in self.files:
+            if path.startswith(prefix):
+                yield path[len(prefix) :]
+
+    def text(self, path: str) -> str:
+        """A file's text (UTF-8, byte-order mark taken off), read once.
+
+        Raises BadInput if it is not there, is no text, or is larger than 2 MiB.
+        """
+        if path not in self._texts:
+            self._texts[path] = _read(self.root, path)
+        return self._texts[path]
+
+    def forget(self, path: str) -> None:
+        """Drops what was read of a file that may have changed since."""
+        self._texts.pop(path, None)
+
+    def line_of(self, path: str, piece: str) -> Evidence:
+        """The first line that holds a piece of text, as evidence."""
+        for number, line in enumerate(self.text(path).splitlines(), 1):
+            if piece in line:
+                return Evidence(path, number, line.strip())
+        return Evidence(path)
+
+
+def _read(root: Path, path: str) -> str:
+    file = root / path
+    try:
+        if not file.resolve().is_relative_to(root.resolve()):
+            raise BadInput("it leads out of the clone, and is not read", place=Evidence(path))
+        if file.stat().st_size > _LARGEST_TEXT:
+            raise BadInput("it is larger than 2 MiB, too large for what it should be", place=Evidence(path))
+        data = file.read_bytes()
+    except FileNotFoundError as error:
+        raise BadInput("it is not there", place=Evidence(path)) from error
+    except OSError as error:
+        raise BadInput(f"it cannot be read: {error.strerror}", place=Evidence(path)) from error
+    try:
+        text = data.decode("utf-16" if data[:2] in (b"\xff\xfe", b"\xfe\xff") else "utf-8-sig")
+    except UnicodeDecodeError as error:
+        line = data[: error.start].count(b"\n") + 1
+        raise BadInput(
+            f"it is not text: byte {data[error.start] if error.start < len(data) else 0:#04x} is not UTF-8",
+            place=Evidence(path, line),
+            remedy="Save it as UTF-8 text, or restore it from version control.",
+        ) from error
+    if "\0" in text:
+        line = text[: text.index("\0")].count("\n") + 1
+        raise BadInput(
+            "it is not text: it holds a NUL byte",
+            place=Evidence(path, line),
+            remedy="Save it as UTF-8 text, or restore it from version control.",
+        )
+    return text
+
+
+def walk(root: Path) -> Tree:
+    """Looks through the clone. Links to folders are not followed, unreadable folders are passed over."""
+    files: list[str] = []
+    for path in _walk(root, "", [], 0):
+        if len(files) >= _MOST:
+            return Tree(root, tuple(sorted(files)), cut=True)
+        files.append(path)
+    return Tree(root, tuple(sorted(files)))
+
+
+def _walk(
+    root: Path, folder: str, rules: list[tuple[str, GitIgnoreSpec]], depth: int
+) -> Iterator[str]:
+    try:
+        entries = sorted(os.scandir(root / folder), key=lambda entry: entry.name)
+    except OSError:
+        return  # a folder that we may not read has nothing that we could use
+    names = {entry.name for entry in entries}
+    if folder and "pyvenv.cfg" in names:
+        return
+    if ".gitignore" in names or (not folder and (root / ".git/info/exclude").is_file()):
+        rules = rules + _rules(root, folder)
+    for entry in entries:
+        path = f"{folder}/{entry.name}" if folder else entry.name
+        is_folder = entry.is_dir(follow_symlinks=False)
+        if entry.name in _SKIPPED or _ignored(path, rules, is_folder):
+            continue
+        if is_folder:
+            if depth < _DEEPEST and not _vendored(entry.name, entry.path):
+                yield from _walk(root, path, rules, depth + 1)
+        elif entry.is_file(follow_symlinks=True):
+            yield path
+
+
+def _vendored(name: str, path: str) -> bool:
+    """``vendor`` that a package tool fills: it holds a loader or a list of modules, not the clone's code."""
+    return name == "vendor" and any(
+        os.path.exists(os.path.join(path, mark)) for mark in ("autoload.php", "modules.txt", "bundle")
+    )
+
+
+def _rules(root: Path, folder: str) -> list[tuple[str, GitIgnoreSpec]]:
+    from pathspec import GitIgnoreSpec
+
+    lines: list[str] = []
+    places = [root / folder / ".gitignore"]
+    if not folder:
+        places.insert(0, root / ".git/info/exclude")
+    for place in places:
+        try:
+            lines += place.read_text("utf-8", "replace").splitlines()
+        except OSError:
+            continue  # not there, or a folder of that name: no rules
+    return [(folder, GitIgnoreSpec.from_lines(lines))]
+
+
+def _ignored(path: str, rules: list[tuple[str, GitIgnoreSpec]], is_folder: bool) -> bool:
+    """The last rule that speaks of the path decides; deeper files' rules come later (gitignore(5))."""
+    ignored = False
+    for folder, spec in rules:
+        inner = str(PurePosixPath(path).relative_to(folder)) if folder else path
+        verdict = spec.check_file(f"{inner}/" if is_folder else inner).include
+        if verdict is not None:
+            ignored = verdict
+    return ignored

@@ -1,0 +1,68 @@
+"""Files written so that a stop at any moment leaves the old content or the new, never half of it."""
+
+from __future__ import annotations
+
+import hashlib
+import json
+import os
+import tempfile
+from collections.abc import Iterable
+from pathlib import Path
+from typing import Any
+
+__all__ = ["BESIDE", "digest_of", "digest_of_files", "read_json", "write_json", "write_whole"]
+
+# What the names of files written beside their place begin with: a stop may leave one, to be swept away.
+BESIDE = ".plainfall-"
+
+
+def write_whole(path: Path, content: bytes | str, *, mode: int = 0o644) -> None:
+    """Writes ``content`` beside ``path``, then moves it into place (rename(2) is atomic).
+
+    Text is written as UTF-8 with its line ends untouched. The file gets ``mode`` whatever the umask.
+    Raises OSError; then ``path`` is as it was and nothing is left beside it.
+    """
+    data = content.encode() if isinstance(content, str) else content
+    handle, beside = tempfile.mkstemp(prefix=BESIDE, dir=path.parent)
+    try:
+        with open(handle, "wb") as file:
+            file.write(data)
+            file.flush()
+            os.fchmod(file.fileno(), mode)
+        os.replace(beside, path)
+    except BaseException:
+        Path(beside).unlink(missing_ok=True)
+        raise
+
+
+def write_json(path: Path, value: object, *, mode: int = 0o644) -> None:
+    """``write_whole`` of the value as JSON."""
+    write_whole(path, json.dumps(value, ensure_ascii=False, separators=(",", ":")), mode=mode)
+
+
+def read_json(path: Path) -> Any:
+    """The value in a JSON file that Plainfall wrote; None if it is not there or was damaged (such files
+    only spare work, so a damaged one counts as absent)."""
+    try:
+        return json.loads(path.read_bytes())
+    except (OSError, ValueError):
+        return None
+
+
+def digest_of(*pieces: object) -> str:
+    """A short stable fingerprint (32 hex digits of SHA-256) of the pieces' JSON form."""
+    text = json.dumps(pieces, ensure_ascii=False, sort_keys=True, default=str)
+    return hashlib.sha256(text.encode()).hexdigest()[:32]
+
+
+def digest_of_files(folder: Path, names: Iterable[str]) -> str:
+    """One fingerprint over the named files' contents; an absent file counts as such."""
+    whole = hashlib.sha256()
+    for name in sorted(names):
+        try:
+            content = (folder / name).read_bytes()
+        except OSError:
+            content = b"\0absent"
+        whole.update(f"{name}\0{len(content)}\0".encode())
+        whole.update(content)
+    return whole.hexdigest()[:32]
