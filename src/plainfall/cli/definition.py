@@ -11,8 +11,17 @@ from plainfall import __version__
 __all__ = ["build_parser"]
 
 _STAGES = (
-    "runtime", "environment", "dependencies", "settings", "services", "migrations", "seeds", "tasks", "server", "probe",
-)  # fmt: skip
+    "runtime",
+    "environment",
+    "dependencies",
+    "settings",
+    "services",
+    "migrations",
+    "seeds",
+    "tasks",
+    "server",
+    "probe",
+)
 _EPILOG = """\
 exit status: 0 done, 1 a step failed, 2 wrong usage, 3 a value is needed that only you have,
 4 nothing here that can be onboarded, 130 interrupted
@@ -23,7 +32,7 @@ def build_parser() -> argparse.ArgumentParser:
     """The whole command line."""
     parser = argparse.ArgumentParser(
         prog="plainfall",
-        description="Takes a freshly cloned project to a dev server that answers, with evidence for each step.",
+        description="Takes a fresh clone to a dev server that answers, with evidence for each step.",
         epilog=_EPILOG,
         formatter_class=argparse.RawDescriptionHelpFormatter,
     )
@@ -41,7 +50,9 @@ def build_parser() -> argparse.ArgumentParser:
 def _shared() -> argparse.ArgumentParser:
     shared = argparse.ArgumentParser(add_help=False)
     group = shared.add_argument_group("what is shown")
-    group.add_argument("--json", action="store_true", help="one JSON document on standard output, nothing else")
+    group.add_argument(
+        "--json", action="store_true", help="one JSON document on standard output, nothing else"
+    )
     amount = group.add_mutually_exclusive_group()
     amount.add_argument("--quiet", action="store_true", help="only the result and errors")
     amount.add_argument("--verbose", action="store_true", help="everything that was found and rejected, too")
@@ -64,7 +75,9 @@ def _command(commands: Any, shared: argparse.ArgumentParser, name: str, text: st
 
 
 def _with_clone(parser: argparse.ArgumentParser) -> None:
-    parser.add_argument("clone", nargs="?", default=".", metavar="CLONE", help="its folder (default: this one)")
+    parser.add_argument(
+        "clone", nargs="?", default=".", metavar="CLONE", help="its folder (default: this one)"
+    )
 
 
 def _survey(commands: Any, shared: argparse.ArgumentParser) -> None:
@@ -75,9 +88,7 @@ def _survey(commands: Any, shared: argparse.ArgumentParser) -> None:
 
 
 def _onboard(commands: Any, shared: argparse.ArgumentParser) -> None:
-    parser = _command(
-        commands, shared, "onboard", "carry out every step, up to a dev server that answers"
-    )
+    parser = _command(commands, shared, "onboard", "carry out every step, up to a dev server that answers")
     _with_clone(parser)
     _wishes(parser)
     parser.add_argument("--preview", action="store_true", help="only list the steps; change nothing")
@@ -109,7 +120,9 @@ def _demo(commands: Any, shared: argparse.ArgumentParser) -> None:
     parser = _command(
         commands, shared, "demo", "onboard a sample clone, offline, with packages from a stand-in registry"
     )
-    parser.add_argument("--into", metavar="DIR", help="make the sample clone here (a new folder), and leave it")
+    parser.add_argument(
+        "--into", metavar="DIR", help="make the sample clone here (a new folder), and leave it"
+    )
     parser.add_argument("--keep", action="store_true", help="leave the clone and its server up")
     _wishes(parser)
 

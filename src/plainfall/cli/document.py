@@ -94,7 +94,8 @@ def _part(part: PartFound, runtime: dict[str, Any]) -> dict[str, Any]:
         "evidence": [place.as_json() for place in part.evidence],
         "runtime": {
             "asked": [
-                {"text": ask.text, "source": ask.source, "evidence": [ask.evidence.as_json()]} for ask in part.asks
+                {"text": ask.text, "source": ask.source, "evidence": [ask.evidence.as_json()]}
+                for ask in part.asks
             ],
             "chosen": runtime.get("chosen"),
             "candidates": runtime.get("candidates", []),

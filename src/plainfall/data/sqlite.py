@@ -51,7 +51,9 @@ class Look:
 
     def as_json(self) -> dict[str, Any]:
         """Table to columns and rows."""
-        return {name: {"columns": list(columns), "rows": rows} for name, (columns, rows) in self.tables.items()}
+        return {
+            name: {"columns": list(columns), "rows": rows} for name, (columns, rows) in self.tables.items()
+        }
 
 
 def database_of_settings(values: Mapping[str, str], folder: Path, target: str) -> DatabaseFound | None:
@@ -97,7 +99,8 @@ def look_into(file: Path) -> Look:
         names = [
             str(row[0])
             for row in database.execute(
-                "SELECT name FROM sqlite_master WHERE type = 'table' AND name NOT LIKE 'sqlite_%' ORDER BY name"
+                "SELECT name FROM sqlite_master WHERE type = 'table' AND name NOT LIKE 'sqlite_%' "
+                "ORDER BY name"
             )
         ]
         tables = {}

@@ -11,10 +11,10 @@ from typing import Any, Protocol
 from plainfall.evidence import Evidence
 from plainfall.runtimes.asks import VersionAsk
 from plainfall.runtimes.choice import Choice
+from plainfall.surroundings import Surroundings
 from plainfall.survey.commands import Command
 from plainfall.survey.parts import DependencyFile
 from plainfall.survey.walk import Tree
-from plainfall.surroundings import Surroundings
 
 __all__ = ["Ecosystem", "EnvironmentStanding", "Installation", "ecosystem", "ecosystems"]
 

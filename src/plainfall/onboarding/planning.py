@@ -28,7 +28,14 @@ def plan(part: PartFound, *, given: bool) -> list[Step]:
     if listed:
         title = f"install what {listed.path} lists ({listed.count})"
         steps.append(
-            Step(part.path, Stage.DEPENDENCIES, title, listed.reason, (listed.evidence,), installing.dependencies)
+            Step(
+                part.path,
+                Stage.DEPENDENCIES,
+                title,
+                listed.reason,
+                (listed.evidence,),
+                installing.dependencies,
+            )
         )
     else:
         steps.append(_left_out(part, Stage.DEPENDENCIES, "no dependency list was found in this part"))
@@ -62,7 +69,7 @@ def plan(part: PartFound, *, given: bool) -> list[Step]:
             _left_out(
                 part,
                 Stage.SERVER,
-                "no start command was found (looked at: process file, project scripts, README steps, main files)",
+                "no start command was found in process file, project scripts, README steps or main files",
             )
         )
     return steps

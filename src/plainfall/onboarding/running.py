@@ -23,9 +23,9 @@ from plainfall.onboarding.state import CloneState, Journal
 from plainfall.onboarding.steps import Stage, State, Step, StepResult
 from plainfall.onboarding.work import Wishes, Work
 from plainfall.settings.filling import Asker, Setting
+from plainfall.surroundings import Surroundings
 from plainfall.survey.look import look
 from plainfall.survey.parts import Survey
-from plainfall.surroundings import Surroundings
 
 __all__ = ["Outcome", "onboard"]
 
@@ -138,7 +138,8 @@ def _explained(step: Step, work: Work) -> StepResult:
             return step.carry_out(work)
     except OSError as error:
         raise PlainfallError(
-            f"the system refused: {error.strerror or error}" + (f" ({error.filename})" if error.filename else ""),
+            f"the system refused: {error.strerror or error}"
+            + (f" ({error.filename})" if error.filename else ""),
             remedy="Check the owner and mode of that place, and that its disk can be written.",
         ) from error
 

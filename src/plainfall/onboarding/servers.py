@@ -64,9 +64,7 @@ def probe_servers(clone: Path) -> list[ServerLook]:
             path = "/" + url.split("/", 3)[3] if url.count("/") > 2 else "/"
             probe, _ = best_page(record["url"], (path,))
         looks.append(
-            ServerLook(
-                part, record.get("url", ""), record["command"], record["pid"], record["log"], probe
-            )
+            ServerLook(part, record.get("url", ""), record["command"], record["pid"], record["log"], probe)
         )
     return looks
 

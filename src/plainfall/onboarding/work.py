@@ -16,9 +16,9 @@ from plainfall.onboarding.state import CloneState
 from plainfall.repository import exclude_locally
 from plainfall.runtimes.choice import Choice
 from plainfall.settings.filling import Asker, Setting
+from plainfall.surroundings import Surroundings
 from plainfall.survey.parts import PartFound
 from plainfall.survey.walk import Tree
-from plainfall.surroundings import Surroundings
 
 __all__ = ["Wishes", "Work"]
 

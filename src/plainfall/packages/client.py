@@ -15,7 +15,7 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 from urllib.parse import unquote, urljoin, urlsplit, urlunsplit
-from urllib.request import proxy_bypass_environment
+from urllib.request import proxy_bypass_environment  # type: ignore[attr-defined]
 
 from plainfall.errors import HashMismatch, RegistryProblem, disk_full_explained
 
@@ -134,9 +134,7 @@ class RegistryClient:
                     file.write(piece)
                     progress(len(piece))
             return True
-        except (urllib3.exceptions.HTTPError, OSError) as error:
-            if isinstance(error, OSError) and error.errno is not None and error.filename is not None:
-                raise
+        except urllib3.exceptions.HTTPError as error:
             if last:
                 raise self._unreachable(url, error) from error
             return False

@@ -146,9 +146,13 @@ def _none_fits(
     asked = "; ".join(f"{ask.text} ({ask.evidence})" for ask in held) or "any version"
     here = ", ".join(sorted({interpreter.version for interpreter in usable})) or "none"
     broken = "".join(f"\n  {item.path} ({item.version}): {item.reason}" for item in rejected)
-    lines = (f"asked for: {asked}", f"here: {here}", *broken.strip("\n").split("\n")) if broken else (
-        f"asked for: {asked}",
-        f"here: {here}",
+    lines = (
+        (f"asked for: {asked}", f"here: {here}", *broken.strip("\n").split("\n"))
+        if broken
+        else (
+            f"asked for: {asked}",
+            f"here: {here}",
+        )
     )
     return NoFittingRuntime(
         f"no {language} here fits what the clone asks for",

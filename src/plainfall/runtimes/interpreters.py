@@ -93,9 +93,7 @@ def find_interpreters(
     return found
 
 
-def _files(
-    surroundings: Surroundings, is_name: Callable[[str], bool]
-) -> list[tuple[Path, Path, str]]:
+def _files(surroundings: Surroundings, is_name: Callable[[str], bool]) -> list[tuple[Path, Path, str]]:
     """Each executable file once: where it was found first, the file itself, its identity."""
     files: dict[Path, tuple[Path, Path, str]] = {}
     for candidate in _candidates(surroundings, is_name):

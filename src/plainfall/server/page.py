@@ -32,7 +32,9 @@ class _Page(HTMLParser):
             self._in_title = self._had_title = True
         elif tag == "base" and values.get("href"):
             self.base = urljoin(self.base, values["href"])
-        elif tag == "link" and {"stylesheet", "icon", "manifest"} & set(values.get("rel", "").lower().split()):
+        elif tag == "link" and {"stylesheet", "icon", "manifest"} & set(
+            values.get("rel", "").lower().split()
+        ):
             self._asset(values.get("href", ""))
         elif tag in ("script", "img", "source", "audio", "video"):
             self._asset(values.get("src", ""))

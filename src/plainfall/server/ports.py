@@ -71,7 +71,7 @@ def holder_of(port: int) -> Holder | None:
     import psutil
 
     for connection in psutil.net_connections(kind="tcp"):
-        if connection.status != psutil.CONN_LISTEN or connection.laddr.port != port:
+        if connection.status != psutil.CONN_LISTEN or not connection.laddr or connection.laddr.port != port:
             continue
         if connection.pid is None:
             return Holder(None, "", "")
@@ -91,7 +91,7 @@ def listening_ports(pids: Iterable[int]) -> dict[int, str]:
     for pid in pids:
         try:
             for connection in psutil.Process(pid).net_connections(kind="tcp"):
-                if connection.status == psutil.CONN_LISTEN:
+                if connection.status == psutil.CONN_LISTEN and connection.laddr:
                     ports[connection.laddr.port] = connection.laddr.ip
         except psutil.Error:
             continue  # it ended between the look and this one

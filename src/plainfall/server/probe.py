@@ -78,7 +78,9 @@ def _once(url: str, timeout: float) -> tuple[Answer, str]:
     try:
         start = time.perf_counter()
         target = (parts.path or "/") + (f"?{parts.query}" if parts.query else "")
-        connection.request("GET", target, headers={"Accept": "text/html,*/*;q=0.8", "User-Agent": "plainfall"})
+        connection.request(
+            "GET", target, headers={"Accept": "text/html,*/*;q=0.8", "User-Agent": "plainfall"}
+        )
         response = connection.getresponse()
         first = time.perf_counter() - start
         body = _body(response, timeout)
@@ -108,18 +110,30 @@ def probe_page(url: str, timeout: float = 10.0) -> Probe:
         answer = ask(url, timeout)
     except (OSError, http.client.HTTPException) as error:
         return Probe(url, 0, None, 0.0, 0, "", (), f"no answer: {error or type(error).__name__}")
-    title, addresses = (None, [])
+    title: str | None = None
+    addresses: list[str] = []
     if "html" in answer.media_type:
         title, addresses = read_page(answer.body, answer.url)
     assets = tuple((address, _status(address, timeout)) for address in addresses)
-    bad = [f"{urlsplit(address).path} → {status or 'no answer'}" for address, status in assets if not 0 < status < 400]
+    bad = [
+        f"{urlsplit(address).path} → {status or 'no answer'}"
+        for address, status in assets
+        if not 0 < status < 400
+    ]
     problem = ""
     if answer.status >= 400:
         problem = f"the page answers with status {answer.status}"
     elif bad:
         problem = f"the page loads what is not there: {', '.join(bad)}"
     return Probe(
-        answer.url, answer.status, title, answer.first_byte, len(answer.body), answer.media_type, assets, problem
+        answer.url,
+        answer.status,
+        title,
+        answer.first_byte,
+        len(answer.body),
+        answer.media_type,
+        assets,
+        problem,
     )
 
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import os
 import secrets
 import signal
@@ -103,9 +104,9 @@ def _gathered(mark: str, leader: int | None) -> list[int]:
         try:
             if process.status() == psutil.STATUS_ZOMBIE:
                 continue
-            if leader is not None and os.getsid(process.pid) == leader:
-                found.add(process.pid)
-            elif process.uids().real == os.getuid() and process.environ().get(MARK) == mark:
+            if (leader is not None and os.getsid(process.pid) == leader) or (
+                process.uids().real == os.getuid() and process.environ().get(MARK) == mark
+            ):
                 found.add(process.pid)
         except (psutil.Error, OSError):
             continue  # it ended meanwhile, or is not ours to look into
@@ -140,12 +141,20 @@ def stop(running: Running, popen: subprocess.Popen[bytes] | None = None) -> list
             f"processes {', '.join(map(str, left))} of the server cannot be ended",
             remedy="They hang in the system (a lost network disk, most often); a restart ends them.",
         )
-    if popen is not None:
-        popen.wait()
+    _reap(running.pid, popen)
     for port in held:
         if not is_free(port) and (holder := holder_of(port)) and holder.pid in ended:
             raise ServerFailed(f"port {port} is still held by {holder}")
     return ended
+
+
+def _reap(pid: int, popen: subprocess.Popen[bytes] | None) -> None:
+    """Takes the ended leader off the process table, if it is a child of ours."""
+    if popen is not None:
+        popen.wait()
+        return
+    with contextlib.suppress(ChildProcessError):  # another run of ours started it; the system reaps it
+        os.waitpid(pid, os.WNOHANG)
 
 
 def _port_of(running: Running, pids: list[int]) -> list[int]:

@@ -126,4 +126,6 @@ def _value(text: str, start: int, path: str, line: int) -> tuple[str, int, int, 
 
 
 def _unescaped(inner: str) -> str:
-    return re.sub(r"\\(.)", lambda found: _ESCAPES.get(found.group(1), found.group(0)), inner, flags=re.DOTALL)
+    return re.sub(
+        r"\\(.)", lambda found: _ESCAPES.get(found.group(1), found.group(0)), inner, flags=re.DOTALL
+    )

@@ -19,12 +19,16 @@ _OWN_SECRET = re.compile(
     r"^((APP|DJANGO|FLASK|SESSION|COOKIE|JWT|AUTH|CSRF|SIGNING|TOKEN|WEB|API|SERVER|NEXTAUTH)_?)*"
     r"(SECRET(_KEY)?(_BASE)?|SIGNING_KEY|ENCRYPTION_KEY|SESSION_KEY|COOKIE_KEY|SALT|PEPPER|CSRF_KEY)$"
 )
-_SECRET = re.compile(r"SECRET|PASSWORD|PASSWD|PASSPHRASE|TOKEN|PRIVATE|CREDENTIAL|_KEY$|^KEY$|APIKEY|SALT|DSN$")
+_SECRET = re.compile(
+    r"SECRET|PASSWORD|PASSWD|PASSPHRASE|TOKEN|PRIVATE|CREDENTIAL|_KEY$|^KEY$|APIKEY|SALT|DSN$"
+)
 _CREDENTIAL = re.compile(
     r"(^|_)(API_?KEY|ACCESS_KEY(_ID)?|CLIENT_(ID|SECRET)|TOKEN|ACCOUNT_SID|DSN|WEBHOOK(_URL)?|KEY|SECRET|"
     r"SECRET_ACCESS_KEY|PASSWORD|LICEN[CS]E)$"
 )
-_OPTIONAL = re.compile(r"\boptional\b|\bnot (needed|required)\b|\bleave (it )?(empty|blank)\b|\bwithout it\b", re.I)
+_OPTIONAL = re.compile(
+    r"\boptional\b|\bnot (needed|required)\b|\bleave (it )?(empty|blank)\b|\bwithout it\b", re.I
+)
 
 
 class Kind(Enum):

@@ -91,7 +91,9 @@ def archives_in(folder: Path) -> list[Archive]:
         if path.suffix == ".whl":
             content = path.read_bytes()
             with zipfile.ZipFile(BytesIO(content)) as wheel:
-                name = next(n for n in wheel.namelist() if n.endswith(".dist-info/METADATA") and n.count("/") == 1)
+                name = next(
+                    n for n in wheel.namelist() if n.endswith(".dist-info/METADATA") and n.count("/") == 1
+                )
                 metadata = wheel.read(name).decode("utf-8", "replace")
             requires = re.search(r"^Requires-Python: *(.+)$", metadata, re.MULTILINE)
             project = path.name.split("-")[0]

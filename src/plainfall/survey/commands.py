@@ -110,9 +110,7 @@ def missing_script(command: str, tree: Tree, folder: str) -> str | None:
     return None
 
 
-def script_file_commands(
-    tree: Tree, folder: str, runner: str, endings: tuple[str, ...]
-) -> Iterator[Command]:
+def script_file_commands(tree: Tree, folder: str, runner: str, endings: tuple[str, ...]) -> Iterator[Command]:
     """Script files whose names tell what they do: ``seed.py``, ``scripts/migrate.py`` and the like.
 
     ``runner`` is the runtime's command, ``endings`` the file endings of its language.

@@ -21,9 +21,15 @@ __all__ = ["look"]
 
 _README = re.compile(r"^readme(\.(md|markdown|txt))?$", re.IGNORECASE)
 _COMPILED = {
-    "Cargo.toml": "Rust", "go.mod": "Go", "pom.xml": "Java", "build.gradle": "Java", "CMakeLists.txt": "C or C++",
-    "Package.swift": "Swift", "build.gradle.kts": "Kotlin", "mix.exs": "Elixir",
-}  # fmt: skip
+    "Cargo.toml": "Rust",
+    "go.mod": "Go",
+    "pom.xml": "Java",
+    "build.gradle": "Java",
+    "build.gradle.kts": "Kotlin",
+    "CMakeLists.txt": "C or C++",
+    "Package.swift": "Swift",
+    "mix.exs": "Elixir",
+}
 _INTERPRETED = {"package.json": "Node", "composer.json": "PHP", "Gemfile": "Ruby"}
 
 
@@ -110,13 +116,17 @@ def _remarks(tree: Tree) -> Iterator[tuple[str, Evidence]]:
         for name, language in _COMPILED.items():
             if name in names:
                 place = f"{folder}/{name}" if folder else name
-                yield f"{language} is compiled and out of Plainfall's scope; build it as its README says", Evidence(
-                    place, 1
+                yield (
+                    f"{language} is compiled and out of Plainfall's scope; build it as its README says",
+                    Evidence(place, 1),
                 )
         for name, language in _INTERPRETED.items():
             if name in names:
                 place = f"{folder}/{name}" if folder else name
-                yield f"a {language} part is here; this version of Plainfall does not onboard it", Evidence(place, 1)
+                yield (
+                    f"a {language} part is here; this version of Plainfall does not onboard it",
+                    Evidence(place, 1),
+                )
     if tree.cut:
         yield "the clone holds more files than are looked at; the rest was passed over", Evidence(".")
 

@@ -11,7 +11,8 @@ from plainfall.evidence import Evidence
 __all__ = ["ReadmeStep", "read_steps", "readme_addresses", "stage_of"]
 
 _HEADING = re.compile(
-    r"set.?up|start|install|quick|usage|running|run\b|develop|local|build|migrat|seed|data ?base|schema|serve|use it",
+    r"set.?up|start|install|quick|usage|running|run\b|develop|local|build|migrat|seed|data ?base|schema|"
+    r"serve|use it",
     re.IGNORECASE,
 )
 _SHELLS = {"", "sh", "bash", "shell", "console", "zsh", "shell-session", "text", "terminal", "cmd"}
@@ -25,11 +26,21 @@ _STAGES: tuple[tuple[str, str], ...] = (
     ("environment", r"-m venv\b|\bvirtualenv\b|bin/activate|\bconda\b"),
     ("settings", r"^(cp|mv|copy)\s+\S*(env|config|settings)\S*\s|^export\s+\w+="),
     ("seeds", r"\b\w*(seed|loaddata|fixture|populate)\w*"),
-    ("migrations", r"\b\w*(migrat\w*|db\s+upgrade|upgrade\s+head|createdb|create_all|init.?db)\b"),
-    ("dependencies", r"\bpip3?\s+install\b|\binstall\s+-r\b|\b(npm|yarn|pnpm|bundle|composer)\s+(i|ci|install)\b"),
+    (
+        "migrations",
+        r"\b\w*(migrat\w*|db\s+upgrade|upgrade\s+head|createdb|create_all|init.?db)\b",
+    ),
+    (
+        "dependencies",
+        r"\bpip3?\s+install\b|\binstall\s+-r\b|\b(npm|yarn|pnpm|bundle|composer)\s+(i|ci|install)\b",
+    ),
     ("test", r"\b(pytest|unittest|tests?)\b"),
-    ("server", r"\b(run|serve\w*|server|runserver|start|dev|up|gunicorn|uvicorn|http\.server)\b|^python3?\s+\S+\.py$"),
-)  # fmt: skip
+    (
+        "server",
+        r"\b(run|serve\w*|server|runserver|start|dev|up|gunicorn|uvicorn|http\.server)\b"
+        r"|^python3?\s+\S+\.py$",
+    ),
+)
 _DATABASE = re.compile(r"\b(data ?base|schema|tables|migrations?)\b", re.IGNORECASE)
 _MATCHERS = [(stage, re.compile(pattern, re.IGNORECASE)) for stage, pattern in _STAGES]
 

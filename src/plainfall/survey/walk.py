@@ -123,9 +123,7 @@ def walk(root: Path) -> Tree:
     return Tree(root, tuple(sorted(files)))
 
 
-def _walk(
-    root: Path, folder: str, rules: list[tuple[str, GitIgnoreSpec]], depth: int
-) -> Iterator[str]:
+def _walk(root: Path, folder: str, rules: list[tuple[str, GitIgnoreSpec]], depth: int) -> Iterator[str]:
     try:
         entries = sorted(os.scandir(root / folder), key=lambda entry: entry.name)
     except OSError:

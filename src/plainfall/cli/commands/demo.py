@@ -80,7 +80,5 @@ def _run(options: argparse.Namespace, console: Console, clone: Path) -> int:
 def _with_registry(surroundings: Surroundings) -> Surroundings:
     """The same surroundings without the user's own package sources: the demo needs none, and must not
     send the names of made-up packages to a real registry."""
-    variables = {
-        name: value for name, value in surroundings.variables.items() if not name.startswith("PIP_")
-    }
+    variables = {name: value for name, value in surroundings.variables.items() if not name.startswith("PIP_")}
     return dataclasses.replace(surroundings, variables={**variables, "PIP_CONFIG_FILE": "/dev/null"})

@@ -76,7 +76,9 @@ def show_contradictions(console: Console, outcome: Outcome) -> None:
         places = ", ".join(str(place) for place in found.places)
         console.note(console.styled(console.wrapped(places, 12, " " * 12), "dim"))
     for text, place in outcome.survey.remarks:
-        console.note(console.wrapped(f"{text} ({place})", 12, "  " + console.styled("note", "warn") + "      "))
+        console.note(
+            console.wrapped(f"{text} ({place})", 12, "  " + console.styled("note", "warn") + "      ")
+        )
 
 
 def _show_preview(console: Console, view: RunView, outcome: Outcome) -> None:
@@ -104,7 +106,10 @@ def show_outcome(console: Console, outcome: Outcome, clone: str, *, how_to_go_on
         where = f"{part}: " if part else ""
         probe = record.get("probe") or {}
         state = "good" if probe and not probe.get("problem") else "warn"
-        console.result(console.styled(f"{where}{record['url']}", state, out=True) + f"  log {console.shown_path(record['log'])}")
+        console.result(
+            console.styled(f"{where}{record['url']}", state, out=True)
+            + f"  log {console.shown_path(record['log'])}"
+        )
     took = f"{outcome.seconds:.1f} s" if outcome.seconds >= 0.95 else f"{outcome.seconds * 1000:.0f} ms"
     if outcome.outcome == "done":
         kept = sum(result.state.value == "kept" for _, result, _ in outcome.steps)
@@ -116,4 +121,6 @@ def show_outcome(console: Console, outcome: Outcome, clone: str, *, how_to_go_on
         console.result(f"a value is needed before it can go on ({took})")
     else:
         stage = outcome.failure[0].stage.value if outcome.failure else "?"
-        console.result(f"failed at {stage} after {took}; mend it and run the same command again, it goes on there")
+        console.result(
+            f"failed at {stage} after {took}; mend it and run the same command again, it goes on there"
+        )

@@ -34,7 +34,9 @@ def _show(console: Console, look: ServerLook) -> None:
         console.result(f"{console.styled('ended', 'bad', out=True)}  {name}: {look.command}")
         console.result("       its processes are gone; start it again with: plainfall onboard")
         return
-    state = console.styled("bad", "bad", out=True) if probe.problem else console.styled("good", "good", out=True)
+    state = (
+        console.styled("bad", "bad", out=True) if probe.problem else console.styled("good", "good", out=True)
+    )
     title = f'  "{probe.title}"' if probe.title else ""
     console.result(f"{state}  {probe.url}  {probe.status or 'no answer'}{title}")
     console.result(

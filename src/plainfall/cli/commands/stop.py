@@ -29,5 +29,7 @@ def run(options: argparse.Namespace, console: Console) -> int:
         count = len(server.ended)
         processes = "1 process" if count == 1 else f"{count} processes"
         port = "is free" if server.port_free else "is held by another program"
-        console.result(f"{name}ended {processes} ({', '.join(map(str, server.ended))}); port {server.port} {port}")
+        console.result(
+            f"{name}ended {processes} ({', '.join(map(str, server.ended))}); port {server.port} {port}"
+        )
     return 0

@@ -12,9 +12,9 @@ from plainfall.cli.document import survey_document
 from plainfall.cli.view import part_heading
 from plainfall.ecosystems import ecosystem
 from plainfall.errors import NoFittingRuntime
+from plainfall.surroundings import Surroundings
 from plainfall.survey.look import look
 from plainfall.survey.parts import PartFound, Survey
-from plainfall.surroundings import Surroundings
 
 __all__ = ["run"]
 
@@ -59,21 +59,39 @@ def _show_part(console: Console, survey: Survey, part: PartFound, runtime: dict[
     console.result(part_heading(console, survey, part))
     asked = ", ".join(f"{ask.text} ({ask.evidence})" for ask in part.asks) or "no version is asked for"
     chosen = runtime["chosen"]
-    text = f"{part.language.capitalize()} {chosen['version']} at {console.shown_path(chosen['path'])}" if chosen else ""
+    text = (
+        f"{part.language.capitalize()} {chosen['version']} at {console.shown_path(chosen['path'])}"
+        if chosen
+        else ""
+    )
     _row(console, "runtime", text or runtime["problem"], f"asked for: {asked}")
     if console.verbose:
         for other in runtime["candidates"][1:]:
-            _row(console, "", f"not {console.shown_path(other['path'])} ({other['version']}): {other['reason']}")
+            _row(
+                console,
+                "",
+                f"not {console.shown_path(other['path'])} ({other['version']}): {other['reason']}",
+            )
     listed = part.dependencies
     if listed:
         others = f"; not used: {', '.join(listed.others)}" if listed.others else ""
-        _row(console, "dependencies", f"{listed.path}, {listed.count} packages", f"{listed.reason} ({listed.evidence}){others}")
+        _row(
+            console,
+            "dependencies",
+            f"{listed.path}, {listed.count} packages",
+            f"{listed.reason} ({listed.evidence}){others}",
+        )
     else:
         _row(console, "dependencies", "no list was found")
     settings = part.settings
     if settings:
         there = "is there" if settings.there else "is not there yet"
-        _row(console, "settings", f"{settings.target} from {settings.template} ({there})", f"keys: {', '.join(settings.keys)}")
+        _row(
+            console,
+            "settings",
+            f"{settings.target} from {settings.template} ({there})",
+            f"keys: {', '.join(settings.keys)}",
+        )
     for stage in ("migrations", "seeds", "server"):
         candidates = part.candidates(stage)
         if not candidates:
@@ -99,4 +117,8 @@ def _show_rest(console: Console, survey: Survey) -> None:
         places = ", ".join(str(place) for place in found.places)
         console.result(console.styled(console.wrapped(places, 16, " " * 16), "dim", out=True))
     for text, place in survey.remarks:
-        console.result(console.wrapped(f"{text} ({place})", 16, "  " + console.styled("note", "warn", out=True) + "          "))
+        console.result(
+            console.wrapped(
+                f"{text} ({place})", 16, "  " + console.styled("note", "warn", out=True) + "          "
+            )
+        )

@@ -31,9 +31,10 @@ def manifest(tree: Tree, folder: str) -> dict[str, Any]:
         return tomllib.loads(tree.text(path))
     except tomllib.TOMLDecodeError as error:
         found = re.search(r"at line (\d+)", str(error))
+        last = len(tree.text(path).splitlines())
         raise BadInput(
             f"it is not valid TOML: {error}",
-            place=Evidence(path, int(found.group(1)) if found else 0),
+            place=Evidence(path, int(found.group(1)) if found else last),
             remedy="Correct this line; most often a quote or a bracket is not closed.",
         ) from error
 

@@ -246,9 +246,7 @@ class _Fetching:
         from plainfall.packages.client import RegistryClient
 
         workers = self._workers()
-        client = RegistryClient(
-            self._sources.connection, self._surroundings.variables, connections=_AT_ONCE
-        )
+        client = RegistryClient(self._sources.connection, self._surroundings.variables, connections=_AT_ONCE)
         facts = self._interpreter.facts
         finder = Finder(client, self._sources, supported_tags(facts), facts)
         self._check_constraints(lines)

@@ -20,10 +20,10 @@ from plainfall.errors import NoFittingRuntime
 from plainfall.evidence import Evidence
 from plainfall.runtimes.asks import VersionAsk
 from plainfall.runtimes.choice import Choice, choose
+from plainfall.surroundings import Surroundings
 from plainfall.survey.commands import Command
 from plainfall.survey.parts import DependencyFile
 from plainfall.survey.walk import Tree
-from plainfall.surroundings import Surroundings
 
 __all__ = ["ECOSYSTEM", "PythonEcosystem"]
 

@@ -78,9 +78,13 @@ def standing(folder: Path, interpreter: Interpreter) -> Standing:
         return Standing("wrong", "its interpreter is gone: bin/python leads nowhere", ours)
     if ours:
         if python.resolve() != interpreter.file:
-            return Standing("wrong", f"it stands on {python.resolve()}, and {interpreter.file} was chosen", ours)
+            return Standing(
+                "wrong", f"it stands on {python.resolve()}, and {interpreter.file} was chosen", ours
+            )
         if settings.get("placed-at") != str(folder):
-            return Standing("wrong", "it was moved here from another folder; its commands name the old one", ours)
+            return Standing(
+                "wrong", "it was moved here from another folder; its commands name the old one", ours
+            )
     return Standing("right", ours=ours)
 
 

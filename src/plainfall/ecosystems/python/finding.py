@@ -232,6 +232,4 @@ def _folder(folder: Path) -> list[IndexFile]:
         names = sorted(entry.name for entry in folder.iterdir())
     except OSError:
         return []  # a folder that is configured and absent offers nothing
-    return [
-        IndexFile(name, (folder / name).as_uri()) for name in names if _project(name)
-    ]
+    return [IndexFile(name, (folder / name).as_uri()) for name in names if _project(name)]

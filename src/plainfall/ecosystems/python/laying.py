@@ -91,7 +91,11 @@ def lay_wheel(
     os.makedirs(folder, exist_ok=True)
     write_whole(folder / "RECORD", str(facts["record"]) + _csv(rows))
     place_files(
-        (Placement(source + file.path, target + file.path) for file in tree.files if file.path not in left_out),
+        (
+            Placement(source + file.path, target + file.path)
+            for file in tree.files
+            if file.path not in left_out
+        ),
         made,
     )
     place_files(moved, made)

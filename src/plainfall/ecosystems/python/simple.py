@@ -14,9 +14,7 @@ from plainfall.errors import RegistryProblem
 
 __all__ = ["ACCEPT", "IndexFile", "parse_page"]
 
-ACCEPT = (
-    "application/vnd.pypi.simple.v1+json, application/vnd.pypi.simple.v1+html;q=0.2, text/html;q=0.1"
-)
+ACCEPT = "application/vnd.pypi.simple.v1+json, application/vnd.pypi.simple.v1+html;q=0.2, text/html;q=0.1"
 
 
 @dataclass(frozen=True)

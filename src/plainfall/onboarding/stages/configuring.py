@@ -73,7 +73,9 @@ def _stop_if_open(settings: Sequence[Setting], target: str) -> None:
             remedy="Run the same command with "
             + " ".join(f"--set {setting.key}=VALUE" for setting in needed)
             + f", or write it into {target}.",
-            lines=tuple(f"{s.key} is read at {s.needed_by}: {s.needed_by.text}" for s in needed if s.needed_by),
+            lines=tuple(
+                f"{s.key} is read at {s.needed_by}: {s.needed_by.text}" for s in needed if s.needed_by
+            ),
         )
 
 

@@ -64,8 +64,9 @@ def seeds(work: Work) -> StepResult:
 def _run(work: Work, command: Command, stage: str) -> tuple[StepResult, dict[str, Any]]:
     database = _database(work)
     before = look_into(database.file) if database else Look(False)
-    if database:
-        database.file.parent.mkdir(parents=True, exist_ok=True)
+    if database and not database.file.parent.exists():
+        work.making("folder", database.file.parent, exclude=False)
+        database.file.parent.mkdir(parents=True)
     guard, mark = _guard(work), new_mark()
     guard.begin(stage, database.file if database else None, mark)
     try:
@@ -121,7 +122,11 @@ def _in_short(before: Look, after: Look) -> str:
 def _kept(work: Work, command: Command, before: dict[str, Any], why: str) -> StepResult:
     rows = before.get("rows", {})
     where = f"{len(rows)} tables, {sum(rows.values()):,} rows" if rows else "done before"
-    detail = {"command": command.line, "database": before.get("database"), "changes": []}
+    detail: dict[str, Any] = {
+        "command": command.line,
+        "database": before.get("database"),
+        "changes": [],
+    }
     return StepResult(State.KEPT, f"{command.line}: {where}", why, (command.evidence,), (), detail)
 
 
@@ -137,9 +142,7 @@ def _still_holds(work: Work, before: dict[str, Any]) -> bool:
         return False
     rows = look_into(database.file).rows()
     filled = before.get("filled", [])
-    return set(before.get("rows", {})) <= set(rows) and (
-        not filled or any(rows.get(name) for name in filled)
-    )
+    return set(before.get("rows", {})) <= set(rows) and (not filled or any(rows.get(name) for name in filled))
 
 
 def _database(work: Work) -> DatabaseFound | None:

@@ -83,7 +83,9 @@ def dependencies(work: Work) -> StepResult:
     if before.get("fingerprint") == fingerprint and _all_there(place, before.get("layout", {})):
         title = f"{_packages(len(before.get('names', [])))}, as {listed.path} lists them"
         detail = {"laid": [], "kept": before.get("names", []), "taken_out": [], "fetched": 0}
-        return StepResult(State.KEPT, title, "list and environment are unchanged", (listed.evidence,), (), detail)
+        return StepResult(
+            State.KEPT, title, "list and environment are unchanged", (listed.evidence,), (), detail
+        )
     done = work.language.install(
         work.clone,
         work.folder,
@@ -99,7 +101,9 @@ def dependencies(work: Work) -> StepResult:
     changed = bool(done.laid or done.taken_out)
     remarks = list(done.remarks)
     if done.strangers:
-        remarks.append(f"installed by someone else and not listed, left as they are: {', '.join(done.strangers)}")
+        remarks.append(
+            f"installed by someone else and not listed, left as they are: {', '.join(done.strangers)}"
+        )
     return StepResult(
         State.DONE if changed else State.KEPT,
         _what_was_done(done.laid, done.kept, done.taken_out, done.fetched, done.fetched_bytes),

@@ -38,7 +38,7 @@ def server(work: Work) -> StepResult:
     )
     before = work.state.servers.get(work.part.path)
     if before:
-        if before.get("fingerprint") == fingerprint and _runs(before):
+        if before.get("fingerprint") == fingerprint and "url" in before and _runs(before):
             work.server = before
             why = f"process {before['pid']} runs and holds port {before['port']}"
             return StepResult(
@@ -72,7 +72,14 @@ def _start(work: Work, command: Command, port: int, fingerprint: str) -> tuple[d
     variables = {**work.variables(), "PORT": str(port), **({key: str(port)} if key else {})}
     log = work.state.log(work.part.path, "server")
     mark = new_mark()
-    record: dict[str, Any] = {"mark": mark, "command": line, "log": str(log), "port": port, "pid": 0, "started": 0}
+    record: dict[str, Any] = {
+        "mark": mark,
+        "command": line,
+        "log": str(log),
+        "port": port,
+        "pid": 0,
+        "started": 0,
+    }
     # On disk before the start, so that a run after a kill finds the processes by their mark.
     work.state.keep_server(work.part.path, record)
     work.making("server", log, exclude=False)
@@ -89,7 +96,9 @@ def _start(work: Work, command: Command, port: int, fingerprint: str) -> tuple[d
         stop(running, process)
         work.state.keep_server(work.part.path, None)
         raise
-    host = "localhost" if ready.host == "127.0.0.1" else f"[{ready.host}]" if ":" in ready.host else ready.host
+    host = (
+        "localhost" if ready.host == "127.0.0.1" else f"[{ready.host}]" if ":" in ready.host else ready.host
+    )
     record.update(port=ready.port, url=f"http://{host}:{ready.port}/")
     work.state.keep_server(work.part.path, record)
     return record, ready
@@ -109,7 +118,11 @@ def _failure(work: Work, command: Command, running: Running, ready: Ready) -> Se
     return ServerFailed(
         cause + (f": {known.cause}" if known.cause else ""),
         remedy=known.remedy
-        or ("Read its lines above." if ready.state == "ended" else "Give it longer with --wait SECONDS, or read its log."),
+        or (
+            "Read its lines above."
+            if ready.state == "ended"
+            else "Give it longer with --wait SECONDS, or read its log."
+        ),
         place=command.evidence,
         lines=lines_that_matter(output) or ("it said nothing",),
         log=running.log,

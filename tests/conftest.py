@@ -1,0 +1,153 @@
+"""What the tests stand on: a made-up machine with an empty home, clones in temporary folders, a registry."""
+
+from __future__ import annotations
+
+import json
+import os
+import subprocess
+import sys
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+from plainfall.standins.building import Built, wheel_bytes
+from plainfall.standins.registry import Archive, Faults, Registry, serving
+
+PYTHON_LINE = f"{sys.version_info[0]}.{sys.version_info[1]}"
+
+# A server that needs nothing installed: it takes its port from PORT, as most do.
+SERVER = """\
+import os
+from http.server import BaseHTTPRequestHandler, HTTPServer
+
+class Page(BaseHTTPRequestHandler):
+    def do_GET(self):
+        body = b"<title>Gauge</title>ok"
+        self.send_response(200)
+        self.send_header("Content-Type", "text/html")
+        self.send_header("Content-Length", str(len(body)))
+        self.end_headers()
+        self.wfile.write(body)
+
+HTTPServer(("127.0.0.1", int(os.environ["PORT"])), Page).serve_forever()
+"""
+
+
+@dataclass
+class Run:
+    """A finished run of the program."""
+
+    status: int
+    out: str
+    err: str
+
+    @property
+    def document(self) -> dict[str, Any]:
+        found: dict[str, Any] = json.loads(self.out)
+        return found
+
+    def step(self, stage: str) -> dict[str, Any]:
+        found: dict[str, Any] = next(s for s in self.document["steps"] if s["stage"] == stage)
+        return found
+
+    @property
+    def states(self) -> dict[str, str]:
+        return {step["stage"]: step["state"] for step in self.document["steps"]}
+
+
+@dataclass
+class Machine:
+    """A user on a machine of their own: home, cache, variables. ``run`` runs the built program there."""
+
+    home: Path
+    variables: dict[str, str] = field(default_factory=dict)
+
+    def run(self, *words: object, timeout: float = 60, **more: str) -> Run:
+        done = subprocess.run(
+            [sys.executable, "-m", "plainfall", *map(str, words)],
+            capture_output=True,
+            text=True,
+            timeout=timeout,
+            env={**self.variables, **more},
+            stdin=subprocess.DEVNULL,
+            cwd=self.home,
+            check=False,
+        )
+        return Run(done.returncode, done.stdout, done.stderr)
+
+    def start(self, *words: object) -> subprocess.Popen[str]:
+        return subprocess.Popen(
+            [sys.executable, "-m", "plainfall", *map(str, words)],
+            stdout=subprocess.PIPE,
+            stderr=subprocess.PIPE,
+            text=True,
+            env=self.variables,
+            stdin=subprocess.DEVNULL,
+            cwd=self.home,
+        )
+
+    def clone(self, files: dict[str, str | bytes], name: str = "gauges") -> Path:
+        folder = self.home / name
+        for path, content in files.items():
+            file = folder / path
+            file.parent.mkdir(parents=True, exist_ok=True)
+            file.write_bytes(content.encode() if isinstance(content, str) else content)
+        return folder
+
+
+@pytest.fixture
+def machine(tmp_path: Path) -> Iterator[Machine]:
+    home = tmp_path / "home"
+    home.mkdir()
+    variables = {
+        "HOME": str(home),
+        "PLAINFALL_CACHE": str(tmp_path / "cache"),
+        "PATH": os.pathsep.join([str(Path(sys.executable).parent), "/usr/bin", "/bin"]),
+        "PIP_CONFIG_FILE": "/dev/null",
+        "PIP_NO_INDEX": "1",
+        "LANG": "C.UTF-8",
+        "PYTHONDONTWRITEBYTECODE": "1",
+    }
+    made = Machine(home, variables)
+    yield made
+    for folder in {path.parent for path in tmp_path.rglob(".plainfall/state.json")}:
+        made.run("stop", folder.parent)
+
+
+@pytest.fixture
+def offer(machine: Machine) -> Iterator[Callable[..., Registry]]:
+    """Starts a registry with the given archives, and makes it the machine's own."""
+    opened = []
+
+    def start(archives: list[Archive], faults: Faults | None = None) -> Registry:
+        context = serving(archives, faults)
+        registry = context.__enter__()
+        opened.append(context)
+        machine.variables["PIP_INDEX_URL"] = registry.url
+        machine.variables.pop("PIP_NO_INDEX", None)
+        return registry
+
+    yield start
+    for context in opened:
+        context.__exit__(None, None, None)
+
+
+def package(name: str = "gaugekit", version: str = "1.0", **more: Any) -> Built:
+    """A small wheel of our own."""
+    members = {f"{name.replace('-', '_')}/__init__.py": f"VERSION = {version!r}\n".encode()}
+    return wheel_bytes(name, version, {**members, **more.pop("members", {})}, **more)
+
+
+def locked(*built: Built) -> str:
+    """A requirements.txt that pins these wheels with their hashes."""
+    return "".join(f"{b.name}=={b.version} --hash=sha256:{b.sha256}\n" for b in built)
+
+
+def listeners(port: int) -> list[int]:
+    """Ids of the processes that listen on a port."""
+    import psutil
+
+    return [c.pid for c in psutil.net_connections("tcp") if c.status == "LISTEN" and c.laddr.port == port]
