@@ -12,7 +12,6 @@ import argparse
 import json
 import os
 import platform
-import shutil
 import statistics
 import subprocess
 import sys
@@ -29,35 +28,57 @@ Measure = Callable[[], None]
 
 
 class Bench:
-    """The folders and variables of one comparison."""
+    """The folders and variables of one comparison. Each timed action gets new folders: on ext4, making files
+    right after others were removed is several times slower, and would be measured instead."""
 
     def __init__(self, work: Path, url: str, requirements: str) -> None:
         self.work = work
-        self.clone = work / "clone"
-        self.clone.mkdir()
-        (self.clone / "requirements.txt").write_text(requirements)
-        (self.clone / ".python-version").write_text(platform.python_version() + "\n")
+        self.requirements = requirements
+        self.count = 0
+        self.clone = work
         self.variables = {
             "HOME": str(work / "home"),
             "PATH": os.environ["PATH"],
             "PIP_CONFIG_FILE": "/dev/null",
             "PIP_INDEX_URL": url,
-            "PIP_CACHE_DIR": str(work / "hand-cache"),
             "PIP_DISABLE_PIP_VERSION_CHECK": "1",
-            "PLAINFALL_CACHE": str(work / "our-cache"),
         }
         (work / "home").mkdir()
+        self.new_caches()
+        self.interpreters: bytes = b""
+
+    def _new(self, what: str) -> Path:
+        self.count += 1
+        return self.work / f"{what}{self.count}"
+
+    def new_clone(self) -> None:
+        self.clone = self._new("clone")
+        self.clone.mkdir()
+        (self.clone / "requirements.txt").write_text(self.requirements)
+        (self.clone / ".python-version").write_text(platform.python_version() + "\n")
+
+    def new_caches(self) -> None:
+        self.variables["PIP_CACHE_DIR"] = str(self._new("hand-cache"))
+        self.variables["PLAINFALL_CACHE"] = str(self._new("our-cache"))
+
+    def new_all(self) -> None:
+        self.new_clone()
+        self.new_caches()
+        # The interpreters of a machine are asked once, ever: that is no part of an install.
+        place = Path(self.variables["PLAINFALL_CACHE"]) / "interpreters"
+        place.mkdir(parents=True)
+        (place / "python.json").write_bytes(self.interpreters)
 
     def call(self, *words: object) -> None:
         done = subprocess.run(
-            [str(word) for word in words], cwd=self.clone, env=self.variables, capture_output=True, check=False
+            [str(word) for word in words],
+            cwd=self.clone,
+            env=self.variables,
+            capture_output=True,
+            check=False,
         )
         if done.returncode:
             raise SystemExit(f"{words}: {done.stdout.decode()}{done.stderr.decode()}")
-
-    def without(self, *names: str) -> None:
-        for name in names:
-            shutil.rmtree(self.work / name, ignore_errors=True)
 
     def ours(self) -> None:
         self.call(sys.executable, "-m", "plainfall", "onboard", ".", "--until", "dependencies", "--quiet")
@@ -66,6 +87,9 @@ class Bench:
         base = Path(sys.base_prefix) / "bin" / f"python{sys.version_info[0]}.{sys.version_info[1]}"
         self.call(base, "-m", "venv", ".venv")
         self.call(".venv/bin/python", "-m", "pip", "install", "--quiet", "-r", "requirements.txt")
+
+    def copy(self) -> None:
+        self.call("cp", "-al", self.clone / ".venv", self._new("copy"))
 
 
 def timed(rounds: int, before: Measure, action: Measure) -> float:
@@ -81,31 +105,27 @@ def timed(rounds: int, before: Measure, action: Measure) -> float:
 
 def measure(bench: Bench, rounds: int) -> dict[str, float]:
     """All medians, in seconds."""
-    fresh = ("clone/.venv", "clone/.plainfall")
-    bench.ours()  # the interpreters of this machine are asked once, ever; kept apart below
-    interpreters = (bench.work / "our-cache/interpreters/python.json").read_bytes()
 
-    def empty_cache() -> None:
-        bench.without(*fresh, "our-cache")
-        place = bench.work / "our-cache/interpreters"
-        place.mkdir(parents=True)
-        (place / "python.json").write_bytes(interpreters)
+    def nothing() -> None:
+        return None
 
-    found = {"ours, empty cache": timed(rounds, empty_cache, bench.ours)}
-    found["ours, warm cache"] = timed(rounds, lambda: bench.without(*fresh), bench.ours)
-    found["ours, nothing to do"] = timed(rounds, lambda: None, bench.ours)
-    copy = bench.work / "copy"
-    found["cp -al"] = timed(
-        rounds, lambda: bench.without("copy"), lambda: bench.call("cp", "-al", bench.clone / ".venv", copy)
-    )
-    found["by hand, empty cache"] = timed(
-        rounds, lambda: bench.without(*fresh, "hand-cache"), bench.by_hand
-    )
-    found["by hand, warm cache"] = timed(rounds, lambda: bench.without(*fresh), bench.by_hand)
-    found["plainfall --help"] = timed(
-        rounds, lambda: None, lambda: bench.call(sys.executable, "-m", "plainfall", "--help")
-    )
-    found["python -c pass"] = timed(rounds, lambda: None, lambda: bench.call(sys.executable, "-c", "pass"))
+    bench.new_clone()
+    bench.ours()
+    remembered = Path(bench.variables["PLAINFALL_CACHE"]) / "interpreters/python.json"
+    bench.interpreters = remembered.read_bytes()
+    found = {
+        "ours, empty cache": timed(rounds, bench.new_all, bench.ours),
+        "ours, warm cache": timed(rounds, bench.new_clone, bench.ours),
+        "ours, nothing to do": timed(rounds, nothing, bench.ours),
+        "cp -al": timed(rounds, nothing, bench.copy),
+        "by hand, empty cache": timed(rounds, bench.new_all, bench.by_hand),
+        "by hand, warm cache": timed(rounds, bench.new_clone, bench.by_hand),
+    }
+    for name, words in {
+        "plainfall --help": ["-m", "plainfall", "--help"],
+        "python -c pass": ["-c", "pass"],
+    }.items():
+        found[name] = timed(rounds * 3, nothing, lambda words=words: bench.call(sys.executable, *words))  # type: ignore[misc]
     return found
 
 

@@ -195,7 +195,9 @@ def test_a_full_disk_is_said_and_the_next_run_goes_on(
     assert found["kind"] == "DiskFull" and "Free some space" in found["remedy"]
     subprocess.run(["mount", "-o", "remount,size=80m", small_disk], check=True)
     assert machine.run("onboard", clone, "--until", "dependencies").status == 0
-    assert (next((clone / ".venv").glob("lib/python*/site-packages")) / "gaugekit/table.bin").stat().st_size == 8_000_000
+    assert (
+        next((clone / ".venv").glob("lib/python*/site-packages")) / "gaugekit/table.bin"
+    ).stat().st_size == 8_000_000
 
 
 def test_a_manifest_that_is_no_toml_names_the_line(machine: Machine) -> None:

@@ -60,9 +60,7 @@ def test_all_stages_are_done_in_order_with_evidence(machine: Machine) -> None:
 
 
 def test_nothing_of_the_sample_is_changed_for_version_control(kept: Path) -> None:
-    done = subprocess.run(
-        ["git", "status", "--short"], cwd=kept, capture_output=True, text=True, check=True
-    )
+    done = subprocess.run(["git", "status", "--short"], cwd=kept, capture_output=True, text=True, check=True)
     assert done.stdout == ""
 
 

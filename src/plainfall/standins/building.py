@@ -7,6 +7,7 @@ the same bytes each time.
 from __future__ import annotations
 
 import base64
+import csv
 import gzip
 import hashlib
 import io
@@ -94,15 +95,17 @@ def _as_wheel(project: dict[str, Any], members: dict[str, bytes], tag: str = "py
         f"Wheel-Version: 1.0\nGenerator: plainfall-standin\nRoot-Is-Purelib: {pure}\nTag: {tag}\n".encode()
     )
     if project.get("scripts"):
-        rows = "".join(f"{name} = {target}\n" for name, target in project["scripts"].items())
-        members[f"{info}/entry_points.txt"] = f"[console_scripts]\n{rows}".encode()
-    record = "".join(f"{path},sha256={_digest(data)},{len(data)}\n" for path, data in members.items())
-    members[f"{info}/RECORD"] = f"{record}{info}/RECORD,,\n".encode()
+        commands = "".join(f"{name} = {target}\n" for name, target in project["scripts"].items())
+        members[f"{info}/entry_points.txt"] = f"[console_scripts]\n{commands}".encode()
+    rows = [[path, f"sha256={_digest(data)}", len(data)] for path, data in members.items()]
+    record = io.StringIO()
+    csv.writer(record, lineterminator="\n").writerows([*rows, [f"{info}/RECORD", "", ""]])
+    members[f"{info}/RECORD"] = record.getvalue().encode()
     content = io.BytesIO()
     with zipfile.ZipFile(content, "w", zipfile.ZIP_DEFLATED) as wheel:
         for path, data in members.items():
             entry = zipfile.ZipInfo(path, _WHEN)
-            entry.external_attr = 0o100644 << 16
+            entry.external_attr = (0o100755 if ".data/scripts/" in path else 0o100644) << 16
             wheel.writestr(entry, data, zipfile.ZIP_DEFLATED)
     return Built(
         project["name"],

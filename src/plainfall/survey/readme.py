@@ -25,7 +25,7 @@ _STAGES: tuple[tuple[str, str], ...] = (
     ("probe", r"^(curl|wget|open|xdg-open)\b"),
     ("environment", r"-m venv\b|\bvirtualenv\b|bin/activate|\bconda\b"),
     ("settings", r"^(cp|mv|copy)\s+\S*(env|config|settings)\S*\s|^export\s+\w+="),
-    ("seeds", r"\b\w*(seed|loaddata|fixture|populate)\w*"),
+    ("seeds", r"\b\w*(seed|loaddata|fixture|populate)\w*|\b(load|fill|import)[\w-]*\.py\b"),
     (
         "migrations",
         r"\b\w*(migrat\w*|db\s+upgrade|upgrade\s+head|createdb|create_all|init.?db)\b",
@@ -37,11 +37,11 @@ _STAGES: tuple[tuple[str, str], ...] = (
     ("test", r"\b(pytest|unittest|tests?)\b"),
     (
         "server",
-        r"\b(run|serve\w*|server|runserver|start|dev|up|gunicorn|uvicorn|http\.server)\b"
-        r"|^python3?\s+\S+\.py$",
+        r"\b(run|serve\w*|server|runserver|start|dev|up|gunicorn|uvicorn|http\.server)\b",
     ),
 )
 _DATABASE = re.compile(r"\b(data ?base|schema|tables|migrations?)\b", re.IGNORECASE)
+_BARE_SCRIPT = re.compile(r"^python3?\s+\S+\.py$")
 _MATCHERS = [(stage, re.compile(pattern, re.IGNORECASE)) for stage, pattern in _STAGES]
 
 
@@ -61,7 +61,9 @@ def stage_of(command: str, heading: str = "") -> str:
     for stage, matcher in _MATCHERS:
         if matcher.search(command):
             return stage
-    return "migrations" if _DATABASE.search(heading) else ""
+    if _DATABASE.search(heading):
+        return "migrations"
+    return "server" if _BARE_SCRIPT.search(command) else ""
 
 
 def read_steps(text: str, path: str) -> list[ReadmeStep]:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import threading
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
@@ -10,7 +11,14 @@ from typing import TYPE_CHECKING, Any
 
 from plainfall.ecosystems.python.configuration import Source, Sources, read_sources
 from plainfall.ecosystems.python.environment import VirtualEnvironment
-from plainfall.ecosystems.python.laying import INSTALLER, installed_distributions, lay_wheel, take_out
+from plainfall.ecosystems.python.laying import (
+    INSTALLER,
+    installed_distributions,
+    is_whole,
+    lay_wheel,
+    recorded_paths,
+    take_out,
+)
 from plainfall.ecosystems.python.requirements import RequirementLine, RequirementList
 from plainfall.ecosystems.python.wheel import describe_wheel
 from plainfall.errors import DependencyProblem, PlainfallError, disk_full_explained
@@ -143,7 +151,8 @@ def _cleared(
         label = f"{name} {version}"
         if distribution.installer == INSTALLER:
             same = line is not None and _is_version(line, version)
-            if line is not None and same and _still_listed(line, archives.get(name)):
+            listed = line is not None and same and _still_listed(line, archives.get(name))
+            if listed and is_whole(environment, distribution.dist_info):
                 there.add(name)
                 result.kept.append(label)
                 result.archives[name] = archives.get(name, "")
@@ -234,6 +243,7 @@ class _Fetching:
         self._interpreter = interpreter
         self._result = result
         self._progress = progress
+        self._lock = threading.Lock()
         self._bytes = 0
         self._whole = 0
 
@@ -332,13 +342,15 @@ class _Fetching:
             except PlainfallError as error:
                 error.place = error.place or choice.line.evidence
                 raise
-        self._result.fetched += 1
-        self._result.fetched_bytes += partial.stat().st_size
+        with self._lock:
+            self._result.fetched += 1
+            self._result.fetched_bytes += partial.stat().st_size
         return self._cache.keep_archive(partial, choice.filename, sha256), sha256
 
     def _received(self, count: int) -> None:
-        self._bytes += count
-        self._progress(self._bytes, max(self._whole, self._bytes), "bytes fetched")
+        with self._lock:
+            self._bytes += count
+            self._progress(self._bytes, max(self._whole, self._bytes), "bytes fetched")
 
     def _check_constraints(self, lines: Sequence[RequirementLine]) -> None:
         from plainfall.ecosystems.python.requirements import read_requirements
@@ -381,22 +393,16 @@ def _constraint_text(source: Source) -> str:
 def layout_of(environment: VirtualEnvironment) -> dict[str, list[str]]:
     """The files that every installed distribution's RECORD lists, without bytecode: folder relative to the
     environment → names. Comparing it with the disk tells whether anything was taken away since."""
-    import csv
-
     root = str(environment.folder)
     layout: dict[str, list[str]] = {}
     folders: dict[str, str] = {}
     for distribution in installed_distributions(environment):
-        record = environment.packages / distribution.dist_info / "RECORD"
-        if not record.exists():
-            continue
-        with record.open(encoding="utf-8", newline="") as file:
-            for row in csv.reader(file):
-                if not row or row[0].endswith(".pyc"):
-                    continue
-                folder, _, name = row[0].rpartition("/")
-                if folder not in folders:
-                    place = os.path.normpath(os.path.join(environment.packages, folder))
-                    folders[folder] = os.path.relpath(place, root)
-                layout.setdefault(folders[folder], []).append(name)
+        for path in recorded_paths(environment, distribution.dist_info):
+            if path.endswith(".pyc"):
+                continue
+            folder, _, name = path.rpartition("/")
+            if folder not in folders:
+                place = os.path.normpath(os.path.join(environment.packages, folder))
+                folders[folder] = os.path.relpath(place, root)
+            layout.setdefault(folders[folder], []).append(name)
     return layout

@@ -132,7 +132,13 @@ def unfit(interpreter: Interpreter) -> str | None:
 def _admits(specifier: str, version: str) -> bool:
     from packaging.specifiers import SpecifierSet
 
-    return SpecifierSet(specifier).contains(version, prereleases=True)
+    # A pre-release of 3.13 serves where >=3.13 is asked for, though PEP 440 orders it before 3.13.
+    release = re.match(r"[\d.]+", version)
+    wanted = SpecifierSet(specifier)
+    return any(
+        wanted.contains(candidate, prereleases=True)
+        for candidate in {version, release.group().rstrip(".") if release else version}
+    )
 
 
 def _order(version: str) -> tuple[int, ...]:

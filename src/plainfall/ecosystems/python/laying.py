@@ -12,6 +12,7 @@ import hashlib
 import io
 import os
 import shutil
+from collections.abc import Iterator
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
@@ -21,7 +22,15 @@ from plainfall.packages.cache import CachedTree
 from plainfall.packages.placing import Placement, place_files, remove_empty_folders
 from plainfall.writing import write_whole
 
-__all__ = ["INSTALLER", "Installed", "installed_distributions", "lay_wheel", "take_out"]
+__all__ = [
+    "INSTALLER",
+    "Installed",
+    "installed_distributions",
+    "is_whole",
+    "lay_wheel",
+    "recorded_paths",
+    "take_out",
+]
 
 INSTALLER = "plainfall"
 _LONGEST_FIRST_LINE = 127  # Linux cuts a script's first line here (BINPRM_BUF_SIZE)
@@ -106,6 +115,27 @@ def lay_wheel(
     write_whole(folder / "INSTALLER", f"{INSTALLER}\n")
 
 
+def recorded_paths(environment: VirtualEnvironment, dist_info: str) -> Iterator[str]:
+    """The paths that a distribution's RECORD lists, as written there; none if it has no RECORD."""
+    record = environment.packages / dist_info / "RECORD"
+    text = record.read_text("utf-8", "replace") if record.exists() else ""
+    for line in text.splitlines():
+        # Nearly no path holds a comma or a quote; the csv module is for those that do.
+        path = next(csv.reader([line]), [""])[0] if '"' in line else line.partition(",")[0]
+        if path:
+            yield path
+
+
+def is_whole(environment: VirtualEnvironment, dist_info: str) -> bool:
+    """Whether every file that RECORD lists is there, bytecode aside."""
+    root = f"{environment.packages}/"
+    return all(
+        os.path.lexists(root + path)
+        for path in recorded_paths(environment, dist_info)
+        if not path.endswith(".pyc")
+    )
+
+
 def take_out(environment: VirtualEnvironment, dist_info: str) -> int:
     """Removes a distribution by its RECORD, INSTALLER first and RECORD last; returns how many files went.
     Files that RECORD places outside the environment are not touched."""
@@ -115,9 +145,8 @@ def take_out(environment: VirtualEnvironment, dist_info: str) -> int:
     folders = set()
     count = 0
     record = folder / "RECORD"
-    text = record.read_text("utf-8", "replace") if record.exists() else ""
-    for row in csv.reader(io.StringIO(text)):
-        path = os.path.normpath(os.path.join(environment.packages, row[0])) if row else ""
+    for row in recorded_paths(environment, dist_info):
+        path = os.path.normpath(os.path.join(environment.packages, row))
         if not path.startswith(root + os.sep) or path == str(record):
             continue
         if os.path.lexists(path):

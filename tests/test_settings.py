@@ -1,0 +1,166 @@
+"""Settings: dotenv read and written faithfully, files made from templates, nothing of the person's lost."""
+
+from __future__ import annotations
+
+import stat
+import sys
+
+import pexpect
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from conftest import Machine
+from plainfall.errors import BadInput
+from plainfall.settings.dotenv import parse_dotenv, quoted
+from plainfall.settings.templates import target_of
+from plainfall.settings.values import Kind, is_secret, kind_of
+
+KEYS = st.from_regex(r"[A-Z][A-Z0-9_]{0,8}", fullmatch=True)
+VALUES = st.text(st.characters(codec="utf-8", exclude_categories=("Cs", "Cc")), max_size=20)
+
+
+def test_dotenv_forms() -> None:
+    text = (
+        '\ufeff# note\nA=1\r\nexport B = two words # c\nC=\'it\\\'s $HOME\'\nD="a\\nb \\"q\\""\nE=\nF=a#b\n'
+        'G="first\nsecond"\nnot a line\nA=again\nH=#nothing\n'
+    )
+    assert parse_dotenv(text).values() == {
+        "A": "again",
+        "B": "two words",
+        "C": "it's $HOME",
+        "D": 'a\nb "q"',
+        "E": "",
+        "F": "a#b",
+        "G": "first\nsecond",
+        "H": "",
+    }
+    lines = {entry.key: entry.line for entry in parse_dotenv(text).entries}
+    assert (lines["B"], lines["G"], lines["A"]) == (3, 8, 11)
+
+
+def test_setting_a_value_changes_nothing_else() -> None:
+    text = "# a\r\nexport  KEY =  'old' # why\r\n\r\nOTHER=1"
+    changed = parse_dotenv(text).with_value("KEY", "new").with_value("ADDED", "x y")
+    assert changed.text == "# a\r\nexport  KEY =  new # why\r\n\r\nOTHER=1\r\nADDED='x y'\r\n"
+
+
+def test_an_open_quote_names_its_line() -> None:
+    with pytest.raises(BadInput) as caught:
+        parse_dotenv("A=1\nB='never closed\n", ".env")
+    assert str(caught.value).startswith(".env:2: ")
+
+
+@given(st.dictionaries(KEYS, VALUES, max_size=6))
+def test_what_is_written_is_read_back(values: dict[str, str]) -> None:
+    text = "".join(f"{key}={quoted(value)}\n" for key, value in values.items())
+    assert parse_dotenv(text).values() == values
+
+
+@given(st.text(max_size=80), KEYS, VALUES)
+def test_any_text_keeps_its_other_values(text: str, key: str, value: str) -> None:
+    try:
+        before = parse_dotenv(text)
+        after = before.with_value(key, value)
+    except BadInput:
+        return
+    assert after.values() == {**before.values(), key: value}
+
+
+@pytest.mark.parametrize(
+    ("name", "target"),
+    [
+        (".env.example", ".env"),
+        (".env-sample", ".env"),
+        ("env.template", ".env"),
+        ("example.env", ".env"),
+        (".env.dist", ".env"),
+        (".env.local.example", ".env.local"),
+        (".env", None),
+        ("environment.yml", None),
+    ],
+)
+def test_template_names(name: str, target: str | None) -> None:
+    assert target_of(name) == target
+
+
+@pytest.mark.parametrize(
+    ("key", "value", "comment", "kind"),
+    [
+        ("SECRET_KEY", "change-me", "", Kind.GENERATE),
+        ("SECRET_KEY", "looks-real-but-everyone-has-it", "", Kind.GENERATE),
+        ("SESSION_SECRET", "", "", Kind.GENERATE),
+        ("FORECAST_API_KEY", "your-key-here", "", Kind.ASK),
+        ("FORECAST_API_KEY", "", "optional", Kind.OPTIONAL),
+        ("CLIENT_SECRET", "<secret>", "", Kind.ASK),
+        ("DEBUG", "true", "", Kind.USABLE),
+        ("DATABASE_URL", "sqlite:///x.db", "", Kind.USABLE),
+        ("LOG_FILE", "", "", Kind.OPTIONAL),
+    ],
+)
+def test_what_a_value_is_for(key: str, value: str, comment: str, kind: Kind) -> None:
+    assert kind_of(key, value, comment) is kind
+
+
+def test_which_values_are_secret() -> None:
+    assert is_secret("DB_PASSWORD") and is_secret("X", "postgres://u:pw@h/db") and not is_secret("PORT", "80")
+
+
+TEMPLATE = '# mine\nSECRET_KEY=change-me\nNAME="Valley" # shown\nFEED_TOKEN=your-token-here\n'
+FILES = {".env.example": TEMPLATE, "app.py": "import os\nprint(os.environ.get('FEED_TOKEN'))\n"}
+NEEDED = {**FILES, "app.py": "import os\nTOKEN = os.environ['FEED_TOKEN']\n"}
+
+
+def test_the_file_is_made_from_the_template_mode_600(machine: Machine) -> None:
+    clone = machine.clone(FILES)
+    run = machine.run("onboard", clone, "--json")
+    text = (clone / ".env").read_text()
+    secret = text.splitlines()[1].removeprefix("SECRET_KEY=")
+    assert text == TEMPLATE.replace("change-me", secret) and len(secret) == 64
+    assert stat.S_IMODE((clone / ".env").stat().st_mode) == 0o600
+    assert [s["key"] for s in run.document["open_settings"]] == ["FEED_TOKEN"] and run.status == 0
+    kept = [p.read_text() for p in (clone / ".plainfall").rglob("*") if p.is_file()]
+    assert not any(secret in content for content in [run.out, run.err, *kept])
+
+
+def test_given_values_win_and_answers_come_from_a_file(machine: Machine) -> None:
+    clone = machine.clone(FILES)
+    answers = machine.home / "answers"
+    answers.write_text("FEED_TOKEN='a b'\nNAME=Other\n")
+    machine.run("onboard", clone, "--answers", answers, "--set", "NAME=Hill", "--set", "EXTRA=1")
+    values = parse_dotenv((clone / ".env").read_text()).values()
+    assert values["FEED_TOKEN"] == "a b" and values["NAME"] == "Hill" and values["EXTRA"] == "1"
+
+
+def test_an_existing_file_is_only_added_to(machine: Machine) -> None:
+    clone = machine.clone({**FILES, ".env": "# my own\nNAME=Home\n"})
+    machine.run("onboard", clone, "--set", "NAME=Hill")
+    text = (clone / ".env").read_text()
+    assert text.startswith("# my own\nNAME=Home\n") and parse_dotenv(text).values()["NAME"] == "Hill"
+    assert "# mine\nSECRET_KEY=" in text
+    again = (clone / ".env").read_bytes()
+    machine.run("onboard", clone)
+    assert (clone / ".env").read_bytes() == again
+
+
+def test_a_value_that_the_code_needs_ends_with_status_3(machine: Machine) -> None:
+    clone = machine.clone(NEEDED)
+    run = machine.run("onboard", clone)
+    assert run.status == 3
+    assert "FEED_TOKEN" in run.err and "app.py:2" in run.err and "--set FEED_TOKEN=VALUE" in run.err
+    assert machine.run("onboard", clone, "--set", "FEED_TOKEN=abc").status == 0
+
+
+def test_a_person_is_asked_on_a_terminal(machine: Machine) -> None:
+    clone = machine.clone(NEEDED)
+    words = ["-m", "plainfall", "onboard", str(clone)]
+    child = pexpect.spawn(sys.executable, words, env={**machine.variables, "TERM": "xterm"}, timeout=30)  # type: ignore[arg-type]
+    child.expect("FEED_TOKEN.*only you know")
+    child.expect("stops without it: app.py:2")
+    child.sendline("rain-token")
+    child.expect(pexpect.EOF)
+    child.close()
+    assert child.exitstatus == 0
+    assert "rain-token" not in child.before.decode()
+    assert parse_dotenv((clone / ".env").read_text()).values()["FEED_TOKEN"] == "rain-token"
+    assert machine.run("onboard", clone).status == 0

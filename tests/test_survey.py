@@ -1,0 +1,181 @@
+"""The survey: what it finds, the evidence, and that it leaves the clone alone."""
+
+from __future__ import annotations
+
+import os
+from pathlib import Path
+
+from conftest import Machine
+from plainfall.survey.readme import read_steps, stage_of
+from plainfall.survey.walk import walk
+
+README = """\
+# Gauges
+
+```sh
+make poster
+```
+
+## Getting started
+
+```console
+$ git clone https://gauges.example/app
+$ python -m venv .venv && . .venv/bin/activate
+(.venv) $ pip install -r requirements.txt
+$ cp .env.example .env
+Copied.
+```
+
+### Database
+
+```
+tallysteps apply \\
+    --verbose
+python load.py   # fills it
+```
+
+## Running
+
+    python app.py
+
+Open http://localhost:9000/today and look.
+
+```json
+{"not": "a command"}
+```
+"""
+
+
+def snapshot(folder: Path) -> dict[str, tuple[int, int]]:
+    return {str(p): (p.stat().st_mtime_ns, p.stat().st_size) for p in sorted(folder.rglob("*"))}
+
+
+def test_readme_steps_under_their_headings_with_stages_and_lines() -> None:
+    steps = [(step.stage, step.command, step.evidence.line) for step in read_steps(README, "README.md")]
+    assert steps == [
+        ("fetch", "git clone https://gauges.example/app", 10),
+        ("environment", "python -m venv .venv && . .venv/bin/activate", 11),
+        ("dependencies", "pip install -r requirements.txt", 12),
+        ("settings", "cp .env.example .env", 13),
+        ("migrations", "tallysteps apply --verbose", 20),
+        ("seeds", "python load.py", 22),
+        ("server", "python app.py", 27),
+    ]
+
+
+def test_commands_of_unknown_tools_by_their_words() -> None:
+    assert stage_of("raintool migrate") == "migrations"
+    assert stage_of("raintool db:seed") == "seeds"
+    assert stage_of("raintool serve --fast") == "server"
+    assert stage_of("raintool polish") == ""
+
+
+def test_a_survey_changes_nothing_on_disk(machine: Machine) -> None:
+    clone = machine.clone({"README.md": README, "app.py": "x = 1\n", "requirements.txt": "gaugekit==1\n"})
+    before = snapshot(clone)
+    assert machine.run("survey", clone).status == 0
+    assert machine.run("onboard", clone, "--preview").status == 0
+    assert snapshot(clone) == before
+
+
+def test_parts_in_subfolders_and_what_is_no_part(machine: Machine) -> None:
+    clone = machine.clone(
+        {
+            "api/requirements.txt": "gaugekit==1\n",
+            "reports/pyproject.toml": "[project]\nname='reports'\n",
+            "docs/requirements.txt": "docskit==1\n",
+            "client/package.json": "{}",
+            "reader/Cargo.toml": "",
+            "tools.py": "",
+        }
+    )
+    document = machine.run("survey", clone, "--json").document
+    assert [part["path"] for part in document["parts"]] == ["api", "reports"]
+    remarks = " ".join(remark["text"] for remark in document["remarks"])
+    assert "Node part" in remarks and "Rust is compiled" in remarks
+
+
+def test_ignored_files_environments_and_vendored_trees_are_left_out(tmp_path: Path) -> None:
+    for path in (
+        "app.py",
+        ".gitignore",
+        "keep/build/a.py",
+        "build/b.py",
+        "mine/pyvenv.cfg",
+        "mine/lib/c.py",
+        "node_modules/d.js",
+        "vendor/autoload.php",
+        "vendor/e.php",
+        "sub/.gitignore",
+        "sub/f.py",
+        "sub/g.py",
+        "notes.log",
+    ):
+        (tmp_path / path).parent.mkdir(parents=True, exist_ok=True)
+        (tmp_path / path).write_text("")
+    (tmp_path / ".gitignore").write_text("/build/\n*.log\nf.py\n")
+    (tmp_path / "sub/.gitignore").write_text("!f.py\ng.py\n")
+    assert set(walk(tmp_path).files) == {
+        "app.py",
+        ".gitignore",
+        "keep/build/a.py",
+        "sub/.gitignore",
+        "sub/f.py",
+    }
+
+
+def test_contradictions_name_both_places(machine: Machine) -> None:
+    clone = machine.clone(
+        {
+            "README.md": README,
+            "app.py": "if __name__ == '__main__':\n    pass\n",
+            ".env.example": "PORT=8000\n",
+            ".python-version": "3.10\n",
+            "pyproject.toml": "[project]\nname='gauges'\nrequires-python='>=3.11'\n",
+        }
+    )
+    found = machine.run("survey", clone, "--json").document["contradictions"]
+    places = [[f"{p['path']}:{p['line']}" for p in one["evidence"]] for one in found]
+    assert places == [
+        [".python-version:1", "pyproject.toml:3"],
+        [".env.example:1", "README.md:29"],
+        ["README.md:22"],
+    ]
+    assert "load.py, which is not in the clone" in found[2]["what"]
+
+
+def test_commands_are_ranked_with_reasons(machine: Machine) -> None:
+    clone = machine.clone(
+        {
+            "README.md": README,
+            "Procfile": "web: raintool serve --port $PORT\nrelease: raintool migrate\n",
+            "app.py": "if __name__ == '__main__':\n    pass\n",
+            "seed.py": "",
+            "pyproject.toml": "[project]\nname='g'\n[project.scripts]\ng-serve='gauges:main'\n",
+            "gauges.py": "def main(): pass\n",
+        }
+    )
+    [part] = machine.run("survey", clone, "--json").document["parts"]
+    assert part["server"]["command"] == "raintool serve --port $PORT"
+    assert [c["reason"] for c in part["server"]["candidates"]] == [
+        "the process file's 'web' process",
+        "the README's step under 'Running'",
+        "the project's script 'g-serve'",
+    ]
+    assert part["migrations"]["command"] == "raintool migrate"
+    assert part["seeds"]["evidence"][0]["path"] == "seed.py"
+
+
+def test_a_clone_with_nothing_for_us_ends_with_status_4(machine: Machine) -> None:
+    run = machine.run("onboard", machine.clone({"Cargo.toml": "", "src/main.rs": ""}))
+    assert run.status == 4 and "Rust is compiled" in run.err
+    assert machine.run("survey", machine.home / "nowhere").status == 4
+
+
+def test_links_that_lead_out_are_not_read(machine: Machine, tmp_path: Path) -> None:
+    secret = tmp_path / "secret.txt"
+    secret.write_text("gaugekit==1\n")
+    clone = machine.clone({"app.py": ""})
+    os.symlink(secret, clone / "requirements.txt")
+    run = machine.run("survey", clone)
+    assert run.status == 1 and "leads out of the clone" in run.err
