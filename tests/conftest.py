@@ -6,7 +6,7 @@ import json
 import os
 import subprocess
 import sys
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
@@ -89,7 +89,7 @@ class Machine:
             cwd=self.home,
         )
 
-    def clone(self, files: dict[str, str | bytes], name: str = "gauges") -> Path:
+    def clone(self, files: Mapping[str, str | bytes], name: str = "gauges") -> Path:
         folder = self.home / name
         for path, content in files.items():
             file = folder / path
@@ -150,4 +150,5 @@ def listeners(port: int) -> list[int]:
     """Ids of the processes that listen on a port."""
     import psutil
 
-    return [c.pid for c in psutil.net_connections("tcp") if c.status == "LISTEN" and c.laddr.port == port]
+    found = psutil.net_connections("tcp")
+    return [c.pid for c in found if c.pid and c.status == "LISTEN" and c.laddr and c.laddr.port == port]

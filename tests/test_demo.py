@@ -12,7 +12,6 @@ from pathlib import Path
 
 import psutil
 import pytest
-
 from conftest import Machine, listeners
 
 

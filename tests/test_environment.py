@@ -8,8 +8,8 @@ import sys
 from pathlib import Path
 
 import pytest
-
 from conftest import PYTHON_LINE, Machine
+
 from plainfall.ecosystems.python.environment import make_environment, standing
 from plainfall.ecosystems.python.interpreters import interpreter_at
 from plainfall.ecosystems.python.tags import supported_tags
@@ -28,7 +28,9 @@ def environment(tmp_path: Path) -> Path:
 
 
 def test_the_interpreter_sees_itself_in_the_environment(environment: Path) -> None:
-    code = "import sys, sysconfig; print(sys.prefix, sys.base_prefix != sys.prefix, sysconfig.get_path('purelib'))"
+    code = (
+        "import sys, sysconfig as s; print(sys.prefix, sys.base_prefix != sys.prefix, s.get_path('purelib'))"
+    )
     done = subprocess.run(
         [environment / "bin/python", "-c", code], capture_output=True, text=True, check=True
     )
@@ -38,7 +40,8 @@ def test_the_interpreter_sees_itself_in_the_environment(environment: Path) -> No
 
 
 SHELLS = {
-    "sh": ". bin/activate; echo $VIRTUAL_ENV; command -v python; deactivate; echo ${VIRTUAL_ENV:-none}; echo $PATH",
+    "sh": ". bin/activate; echo $VIRTUAL_ENV; command -v python; deactivate; "
+    "echo ${VIRTUAL_ENV:-none}; echo $PATH",
     "bash": "set -eu; . bin/activate; echo $VIRTUAL_ENV; command -v python; deactivate; "
     "echo ${VIRTUAL_ENV:-none}; echo $PATH",
     "fish": "source bin/activate.fish; echo $VIRTUAL_ENV; command -v python; deactivate; "

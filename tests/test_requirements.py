@@ -19,7 +19,8 @@ VERSIONS = st.from_regex(r"[1-9]?[0-9](\.[1-9]?[0-9]){0,2}", fullmatch=True)
 def test_continuations_comments_hashes_and_markers() -> None:
     listed = parse_requirements(
         "\ufeff# pins\n\ngaugekit==1.0 ; python_version >= '3.8' \\\n"
-        f"    --hash=sha256:{SHA} \\\n    --hash=sha512:{'b' * 128}  # two\nother-kit [fast] == 2.* # no hash\n"
+        f"    --hash=sha256:{SHA} \\\n    --hash=sha512:{'b' * 128}  # two\n"
+        "other-kit [fast] == 2.* # no hash\n"
     )
     first, second = listed.lines
     assert (first.name, first.pinned, first.evidence.line) == ("gaugekit", "1.0", 3)

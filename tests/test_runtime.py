@@ -6,8 +6,8 @@ import sys
 from pathlib import Path
 
 import pytest
-
 from conftest import PYTHON_LINE, Machine
+
 from plainfall.ecosystems.python.interpreters import GRAMMAR, ask_python, unfit
 from plainfall.errors import NoFittingRuntime
 from plainfall.evidence import Evidence

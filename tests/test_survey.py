@@ -6,6 +6,7 @@ import os
 from pathlib import Path
 
 from conftest import Machine
+
 from plainfall.survey.readme import read_steps, stage_of
 from plainfall.survey.walk import walk
 

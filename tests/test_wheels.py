@@ -11,8 +11,8 @@ from collections.abc import Callable
 from pathlib import Path
 
 import pytest
-
 from conftest import PYTHON_LINE, Machine, locked, package
+
 from plainfall.standins.building import Built, build_all
 from plainfall.standins.registry import Archive, Faults, Registry
 from plainfall.standins.sample_clone import lock_text

@@ -26,7 +26,7 @@ _STYLE = {
     State.WAITING: "dim",
     State.LEFT_OUT: "dim",
 }
-_INDENT = 33
+_INDENT = 36
 
 
 class RunView:
@@ -95,7 +95,7 @@ class RunView:
         console = self._console
         state = console.styled(f"{result.state.value:<8}", _STYLE[result.state])
         timing = f"{seconds:6.2f} s" if result.state not in (State.WAITING, State.LEFT_OUT) else " " * 8
-        head = f"  {state}  {timing}  {step.stage.value:<13}"
+        head = f"  {state}  {timing}  {step.stage.value:<14}"
         console.note(console.wrapped(_relative(console, result.title), _INDENT, head))
         if result.state is State.FAILED:
             return

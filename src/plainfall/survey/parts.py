@@ -56,7 +56,10 @@ class PartFound:
         ranked = sorted(
             (command for command in self.commands if command.stage == stage), key=lambda c: -c.rank
         )
-        return list({command.line: command for command in reversed(ranked)}.values())[::-1]
+        first: dict[str, Command] = {}
+        for command in ranked:
+            first.setdefault(command.line, command)
+        return list(first.values())
 
 
 @dataclass(frozen=True)

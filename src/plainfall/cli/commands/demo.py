@@ -9,12 +9,18 @@ import shutil
 import tempfile
 from pathlib import Path
 
-from plainfall.cli.commands.onboard import exit_status, show_outcome, wishes_of
+from plainfall.cli.commands.onboard import (
+    exit_status,
+    show_contradictions,
+    show_outcome,
+    verdict,
+    wishes_of,
+)
 from plainfall.cli.console import Console
 from plainfall.cli.document import outcome_document
 from plainfall.cli.view import RunView
 from plainfall.errors import UsageProblem
-from plainfall.onboarding.running import onboard
+from plainfall.onboarding.running import Outcome, onboard
 from plainfall.onboarding.servers import stop_servers
 from plainfall.standins.building import build_all
 from plainfall.standins.registry import Archive, serving
@@ -36,7 +42,6 @@ def run(options: argparse.Namespace, console: Console) -> int:
                 stop_servers(clone)
             if options.into is None:
                 shutil.rmtree(place)
-                console.note("the sample clone was removed; --keep leaves it up, --into DIR leaves its files")
 
 
 def _place(options: argparse.Namespace) -> Path:
@@ -72,9 +77,23 @@ def _run(options: argparse.Namespace, console: Console, clone: Path) -> int:
             view.pause()
     if console.json:
         console.result(json.dumps(outcome_document(outcome), indent=2, ensure_ascii=False))
+    elif options.keep or outcome.outcome != "done":
+        show_outcome(console, outcome, str(clone))
     else:
-        show_outcome(console, outcome, str(clone), how_to_go_on=options.keep)
+        _show_end(options, console, outcome)
     return exit_status(outcome)
+
+
+def _show_end(options: argparse.Namespace, console: Console, outcome: Outcome) -> None:
+    """The end of a demo whose server is about to be ended."""
+    console.note("")
+    show_contradictions(console, outcome)
+    console.note("")
+    for record in outcome.servers.values():
+        console.result(f"{console.styled(record['url'], 'good', out=True)} answered; {verdict(outcome)}")
+    left = "its files stay" if options.into else "the sample clone is removed"
+    console.note(f"now the server is ended and {left} (--keep leaves both up)")
+    console.note("with a clone of yours: plainfall survey CLONE, then plainfall onboard CLONE")
 
 
 def _with_registry(surroundings: Surroundings) -> Surroundings:

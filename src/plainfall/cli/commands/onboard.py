@@ -19,7 +19,7 @@ from plainfall.settings.dotenv import parse_dotenv
 from plainfall.settings.filling import parse_given
 from plainfall.surroundings import Surroundings
 
-__all__ = ["exit_status", "run", "show_contradictions", "wishes_of"]
+__all__ = ["exit_status", "run", "show_contradictions", "show_outcome", "verdict", "wishes_of"]
 
 
 def run(options: argparse.Namespace, console: Console) -> int:
@@ -95,7 +95,7 @@ def _show_preview(console: Console, view: RunView, outcome: Outcome) -> None:
     console.result(f"{len(outcome.steps)} steps; nothing was changed")
 
 
-def show_outcome(console: Console, outcome: Outcome, clone: str, *, how_to_go_on: bool = True) -> None:
+def show_outcome(console: Console, outcome: Outcome, clone: str) -> None:
     """The end of a run: contradictions, the address, how to go on."""
     console.note("")
     show_contradictions(console, outcome)
@@ -105,22 +105,21 @@ def show_outcome(console: Console, outcome: Outcome, clone: str, *, how_to_go_on
     for part, record in outcome.servers.items():
         where = f"{part}: " if part else ""
         probe = record.get("probe") or {}
-        state = "good" if probe and not probe.get("problem") else "warn"
-        console.result(
-            console.styled(f"{where}{record['url']}", state, out=True)
-            + f"  log {console.shown_path(record['log'])}"
-        )
+        style = "good" if probe and not probe.get("problem") else "warn"
+        address = console.styled(f"{where}{record['url']}", style, out=True)
+        console.result(f"{address}  log {console.shown_path(record['log'])}")
+    console.result(verdict(outcome))
+    if outcome.outcome == "done" and outcome.servers:
+        console.note(f"look again: plainfall probe{named}   end it: plainfall stop{named}")
+
+
+def verdict(outcome: Outcome) -> str:
+    """The run in one line."""
     took = f"{outcome.seconds:.1f} s" if outcome.seconds >= 0.95 else f"{outcome.seconds * 1000:.0f} ms"
-    if outcome.outcome == "done":
-        kept = sum(result.state.value == "kept" for _, result, _ in outcome.steps)
-        still = f", {kept} of {len(outcome.steps)} steps were done already" if kept else ""
-        console.result(f"done in {took}{still}")
-        if outcome.servers and how_to_go_on:
-            console.note(f"look again: plainfall probe{named}   end it: plainfall stop{named}")
-    elif outcome.outcome == "open":
-        console.result(f"a value is needed before it can go on ({took})")
-    else:
-        stage = outcome.failure[0].stage.value if outcome.failure else "?"
-        console.result(
-            f"failed at {stage} after {took}; mend it and run the same command again, it goes on there"
-        )
+    if outcome.outcome == "open":
+        return f"a value is needed before it can go on ({took})"
+    if outcome.failure:
+        stage = outcome.failure[0].stage.value
+        return f"failed at {stage} after {took}; mend it and run the same command again, it goes on there"
+    kept = sum(result.state.value == "kept" for _, result, _ in outcome.steps)
+    return f"done in {took}" + (f", {kept} of {len(outcome.steps)} steps were done already" if kept else "")

@@ -89,7 +89,7 @@ def _result(filled: Filled, target: str, changed: bool, made: bool, template: st
         "given": "given by you",
         "asked": "asked",
         "there already": "there already",
-        "optional": "optional, left as they are",
+        "optional": "optional",
         "open": "open",
     }
     said = ", ".join(f"{counts[origin]} {text}" for origin, text in words.items() if origin in counts)

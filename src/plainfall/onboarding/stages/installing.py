@@ -27,7 +27,7 @@ def runtime(work: Work) -> StepResult:
         work.state.keep(work.part.path, "runtime", record)
     return StepResult(
         State.KEPT if same else State.DONE,
-        f"{work.language.title} {taken.version} at {taken.found}",
+        f"{work.language.title} {taken.version} at {taken.file}",
         why_runtime(work, choice),
         tuple(ask.evidence for ask in work.part.asks),
         tuple(choice.remarks),
@@ -66,9 +66,10 @@ def environment(work: Work) -> StepResult:
     making = work.state.folder / "making"
     work.language.make_environment(work.folder, work.chosen(), work.clone.resolve().name, making)
     work.state.forget(work.part.path, "dependencies")
+    version = work.chosen().taken.version
     if standing.state == "wrong":
         return StepResult(State.DONE, f"{standing.path} made anew", standing.reason, detail=detail)
-    return StepResult(State.DONE, f"{standing.path} made", "there was none", detail=detail)
+    return StepResult(State.DONE, f"{standing.path} made for {work.language.title} {version}", detail=detail)
 
 
 def dependencies(work: Work) -> StepResult:
