@@ -53,6 +53,7 @@ class RunView:
             if event.error is not None:
                 self._console.note("")
                 print(self._console.error_text(event.error, "  "), file=self._console.err, flush=True)
+                self._console.note("")
 
     def pause(self) -> None:
         """Takes the moving line away, so that something else can be written."""

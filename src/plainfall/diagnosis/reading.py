@@ -14,6 +14,8 @@ _TELLING = re.compile(
     r"error|exception|fatal|failed|cannot|denied|refused|not found|no such|missing|traceback|panic|abort",
     re.IGNORECASE,
 )
+# Lines of a traceback that tell a reader nothing: the import machinery's own frames, and underlines.
+_NOISE = re.compile(r'^\s*File "<frozen |^\s*[\^~]+\s*$')
 _MOST = 12
 
 
@@ -48,6 +50,7 @@ def diagnose(output: str) -> Diagnosis:
 def lines_that_matter(output: str) -> tuple[str, ...]:
     """At most 12 lines: the last traceback's end or the last telling lines, else the very last ones."""
     lines = [line.rstrip() for line in output.splitlines() if line.strip()]
+    lines = [line for line in lines if not _NOISE.search(line)]
     starts = [number for number, line in enumerate(lines) if line.startswith("Traceback (most recent")]
     if starts:
         block = lines[starts[-1] :]

@@ -113,6 +113,7 @@ def _carry_out(work: Work, steps: list[Step], outcome: Outcome, tell: Listener) 
     for step in steps:
         if failed:
             outcome.steps.append((step, _waiting(step), 0.0))
+            tell(StepFinished(step, _waiting(step), 0.0))
             continue
         tell(StepStarted(step))
         start = time.perf_counter()

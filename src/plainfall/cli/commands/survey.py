@@ -60,7 +60,7 @@ def _show_part(console: Console, survey: Survey, part: PartFound, runtime: dict[
     asked = ", ".join(f"{ask.text} ({ask.evidence})" for ask in part.asks) or "no version is asked for"
     chosen = runtime["chosen"]
     text = (
-        f"{part.language.capitalize()} {chosen['version']} at {console.shown_path(chosen['path'])}"
+        f"{part.language.capitalize()} {chosen['version']} at {console.shown_path(chosen['file'])}"
         if chosen
         else ""
     )

@@ -62,7 +62,7 @@ def installed_distributions(environment: VirtualEnvironment) -> list[Installed]:
     found = []
     for name in names:
         try:
-            installer = (environment.packages / name / "INSTALLER").read_text("utf-8").strip() or "unknown"
+            installer = (environment.packages / name / "INSTALLER").read_text("utf-8").strip()
         except FileNotFoundError:
             info = environment.packages / name
             half = (info / "RECORD").exists() or not (info / "METADATA").exists()
@@ -98,7 +98,8 @@ def lay_wheel(
     rows.append([f"{info}/RECORD", "", ""])
     folder = environment.packages / info
     os.makedirs(folder, exist_ok=True)
-    write_whole(folder / "RECORD", str(facts["record"]) + _csv(rows))
+    # Written plainly: a RECORD cut short has no INSTALLER beside it, and nothing was laid before it.
+    (folder / "RECORD").write_text(str(facts["record"]) + _csv(rows), "utf-8")
     place_files(
         (
             Placement(source + file.path, target + file.path)
@@ -111,8 +112,8 @@ def lay_wheel(
     for name, content in scripts.items():
         write_whole(environment.commands / name, content, mode=0o755)
     for path, content in extra.items():
-        write_whole(environment.packages / path, content)
-    write_whole(folder / "INSTALLER", f"{INSTALLER}\n")
+        (environment.packages / path).write_bytes(content)
+    (folder / "INSTALLER").write_text(f"{INSTALLER}\n")
 
 
 def recorded_paths(environment: VirtualEnvironment, dist_info: str) -> Iterator[str]:
