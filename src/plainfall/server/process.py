@@ -7,6 +7,7 @@ import os
 import secrets
 import signal
 import subprocess
+import sys
 import time
 from collections.abc import Mapping
 from dataclasses import asdict, dataclass
@@ -52,6 +53,7 @@ def start(
     its input. Raises ServerFailed if it cannot be started at all."""
     import psutil
 
+    _adopt_orphans()
     log.parent.mkdir(parents=True, exist_ok=True)
     handle = os.open(log, os.O_WRONLY | os.O_CREAT | os.O_TRUNC | os.O_APPEND, 0o600)
     try:
@@ -141,20 +143,29 @@ def stop(running: Running, popen: subprocess.Popen[bytes] | None = None) -> list
             f"processes {', '.join(map(str, left))} of the server cannot be ended",
             remedy="They hang in the system (a lost network disk, most often); a restart ends them.",
         )
-    _reap(running.pid, popen)
+    _reap([running.pid, *ended], popen)
     for port in held:
         if not is_free(port) and (holder := holder_of(port)) and holder.pid in ended:
             raise ServerFailed(f"port {port} is still held by {holder}")
     return ended
 
 
-def _reap(pid: int, popen: subprocess.Popen[bytes] | None) -> None:
-    """Takes the ended leader off the process table, if it is a child of ours."""
+def _reap(pids: list[int], popen: subprocess.Popen[bytes] | None) -> None:
+    """Takes ended processes that are children of ours off the process table."""
     if popen is not None:
         popen.wait()
-        return
-    with contextlib.suppress(ChildProcessError):  # another run of ours started it; the system reaps it
-        os.waitpid(pid, os.WNOHANG)
+    for pid in pids:
+        with contextlib.suppress(ChildProcessError):  # another process's child: that one reaps it
+            os.waitpid(pid, os.WNOHANG)
+
+
+def _adopt_orphans() -> None:
+    """Makes this process the parent of what a server's leader leaves behind when it ends, so that it can be
+    reaped: the first process of a container often does not (prctl(2), PR_SET_CHILD_SUBREAPER)."""
+    if sys.platform == "linux":
+        import ctypes
+
+        ctypes.CDLL(None).prctl(36, 1, 0, 0, 0)
 
 
 def _port_of(running: Running, pids: list[int]) -> list[int]:

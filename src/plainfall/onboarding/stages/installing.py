@@ -51,7 +51,7 @@ def why_runtime(work: Work, choice: Choice) -> str:
         return "no version is asked for; the newest release here"
     asked = ", ".join(f"{ask.text} ({ask.evidence})" for ask in work.part.asks)
     others = len({other.version for other in choice.rejected if other.version != choice.taken.version})
-    return f"asked for: {asked}" + (f"; {others} other versions here" if others else "")
+    return f"asked for: {asked}" + (f"; other versions here: {others}" if others else "")
 
 
 def environment(work: Work) -> StepResult:
