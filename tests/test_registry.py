@@ -37,7 +37,7 @@ def tls(tmp_path: Path) -> Iterator[tuple[Registry, Path]]:
     subprocess.run(
         [
             *"openssl req -x509 -newkey rsa:2048 -nodes -days 2 -subj /CN=localhost".split(),
-            *["-addext", "subjectAltName=DNS:localhost", "-keyout", key, "-out", certificate],
+            *["-addext", "subjectAltName=DNS:localhost", "-keyout", str(key), "-out", str(certificate)],
         ],
         check=True,
         capture_output=True,
@@ -98,13 +98,14 @@ class _Proxy(BaseHTTPRequestHandler):
 
 @pytest.mark.parametrize("how", ["PIP_PROXY", "http_proxy"])
 def test_a_proxy_is_used(machine: Machine, offered: Registry, how: str) -> None:
-    handler = type("Handler", (_Proxy,), {"asked": []})
+    asked: list[str] = []
+    handler = type("Handler", (_Proxy,), {"asked": asked})
     with ThreadingHTTPServer(("127.0.0.1", 0), handler) as proxy:
         threading.Thread(target=proxy.serve_forever, args=(0.05,), daemon=True).start()
         status, said = onboard(machine, offered.url, **{how: f"http://127.0.0.1:{proxy.server_address[1]}"})
         proxy.shutdown()
     assert status == 0, said
-    assert any(path.endswith("/simple/gaugekit/") for path in handler.asked)
+    assert any(path.endswith("/simple/gaugekit/") for path in asked)
 
 
 def test_a_host_can_be_excepted_from_the_proxy(machine: Machine, offered: Registry) -> None:
