@@ -102,6 +102,20 @@ def _wishes(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--answers", metavar="FILE", help="settings' values from a file in dotenv form")
     parser.add_argument("--port", type=_port, metavar="N", help="the port to try first for the dev server")
     parser.add_argument("--runtime", metavar="PATH", help="use this interpreter, whatever the clone asks for")
+    parser.add_argument(
+        "--extra", action="append", default=[], metavar="NAME", help="install this extra, too"
+    )
+    parser.add_argument(
+        "--group", action="append", default=[], metavar="NAME", help="install this dependency group, too"
+    )
+    parser.add_argument(
+        "--instead",
+        action="append",
+        default=[],
+        metavar="NAME==VERSION",
+        help="for this clone, take this version whatever is listed",
+    )
+    parser.add_argument("--keep-lock", action="store_true", help="put a resolved pylock.toml into the clone")
     parser.add_argument("--seed-again", action="store_true", help="run the seeds though they were run before")
     parser.add_argument(
         "--wait", type=_seconds, default=60.0, metavar="SECONDS", help="for the server's first answer (60)"

@@ -16,7 +16,7 @@ from plainfall.survey.commands import Command
 from plainfall.survey.parts import DependencyFile
 from plainfall.survey.walk import Tree
 
-__all__ = ["Ecosystem", "EnvironmentStanding", "Installation", "ecosystem", "ecosystems"]
+__all__ = ["Ecosystem", "EnvironmentStanding", "InstallWishes", "Installation", "ecosystem", "ecosystems"]
 
 _NAMES = ("python",)
 
@@ -35,6 +35,17 @@ class EnvironmentStanding:
 
 
 @dataclass(frozen=True)
+class InstallWishes:
+    """What the person asked for: extras and groups by the standards' words, versions to take instead of
+    others by name, whether a resolved lock is to be put into the clone."""
+
+    extras: frozenset[str] = frozenset()
+    groups: frozenset[str] = frozenset()
+    instead: Mapping[str, str] = field(default_factory=dict)
+    keep_lock: bool = False
+
+
+@dataclass(frozen=True)
 class Installation:
     """What installing did: labels ("name version") by what happened, bytes fetched, remarks. ``memory`` is
     handed back at the next call, ``layout`` lists files that must be there for it to count as still done
@@ -46,6 +57,8 @@ class Installation:
     strangers: tuple[str, ...] = ()
     fetched: int = 0
     fetched_bytes: int = 0
+    built: tuple[str, ...] = ()
+    resolved: bool = False
     remarks: tuple[str, ...] = ()
     memory: Mapping[str, Any] = field(default_factory=dict)
     layout: Mapping[str, Sequence[str]] = field(default_factory=dict)
@@ -102,10 +115,12 @@ class Ecosystem(Protocol):
         listed: DependencyFile,
         choice: Choice,
         surroundings: Surroundings,
+        wishes: InstallWishes,
+        state: Path,
         memory: Mapping[str, Any],
         progress: Progress,
     ) -> Installation:
-        """Makes the environment hold what the list says."""
+        """Makes the environment hold what the list says; ``state`` is a folder to keep a lock in."""
         ...
 
 

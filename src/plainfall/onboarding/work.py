@@ -9,7 +9,7 @@ from pathlib import Path
 from typing import Any
 
 from plainfall.data.sqlite import DatabaseFound
-from plainfall.ecosystems import Ecosystem
+from plainfall.ecosystems import Ecosystem, InstallWishes
 from plainfall.errors import PlainfallError
 from plainfall.onboarding.events import Listener, Making
 from plainfall.onboarding.state import CloneState
@@ -32,6 +32,7 @@ class Wishes:
     runtime: Path | None = None
     seed_again: bool = False
     wait: float = 60.0
+    install: InstallWishes = field(default_factory=InstallWishes)
 
 
 @dataclass

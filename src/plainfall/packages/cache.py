@@ -29,7 +29,7 @@ from plainfall.writing import read_json, write_whole
 
 __all__ = ["CachedTree", "PackageCache", "unpack_into_cache"]
 
-_MANIFEST_VERSION = 1
+_MANIFEST_VERSION = 2
 
 Describe = Callable[[Path, list[Unpacked]], dict[str, Any]]
 

@@ -41,11 +41,13 @@ class Connection:
 
 @dataclass(frozen=True)
 class Page:
-    """An answer: the address after redirects, the media type without parameters, and the body."""
+    """An answer: the address after redirects, the media type without parameters, and the body; for a range
+    the size of the whole in bytes."""
 
     url: str
     media_type: str
     body: bytes
+    whole: int | None = None
 
 
 def without_credentials(url: str) -> str:
@@ -91,7 +93,9 @@ class RegistryClient:
         if response.status not in (200, 206):
             raise self._refusal(url, response.status)
         media = response.headers.get("Content-Type", "").partition(";")[0].strip().lower()
-        return Page(urljoin(url, response.geturl() or ""), media, response.data)
+        total = response.headers.get("Content-Range", "").rpartition("/")[2]
+        whole = int(total) if response.status == 206 and total.isdigit() else None
+        return Page(urljoin(url, response.geturl() or ""), media, response.data, whole)
 
     def download(
         self,

@@ -16,7 +16,8 @@ __all__ = ["Contradiction", "DependencyFile", "PartFound", "SettingsFound", "Sur
 @dataclass(frozen=True)
 class DependencyFile:
     """The dependency list that counts: its path and kind, why it and not another, whether it is a complete
-    lock, and the paths of every file it includes. ``count`` is the number of its lines."""
+    lock, and the paths of every file it includes. ``count`` is the number of its entries, ``names`` their
+    normalised names; ``python`` the version that a lock was made for; ``offered`` its extras and groups."""
 
     path: str
     kind: str
@@ -25,6 +26,9 @@ class DependencyFile:
     evidence: Evidence
     files: tuple[str, ...] = ()
     others: tuple[str, ...] = ()
+    names: tuple[str, ...] = ()
+    python: tuple[str, Evidence] | None = None
+    offered: tuple[tuple[str, ...], tuple[str, ...]] = ((), ())
 
 
 @dataclass(frozen=True)

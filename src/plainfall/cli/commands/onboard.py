@@ -4,12 +4,14 @@ from __future__ import annotations
 
 import argparse
 import json
+import re
 from pathlib import Path
 
 from plainfall.cli.asking import TerminalAsker
 from plainfall.cli.console import Console
 from plainfall.cli.document import outcome_document
 from plainfall.cli.view import RunView, part_heading
+from plainfall.ecosystems import InstallWishes
 from plainfall.errors import BadInput, UsageProblem
 from plainfall.evidence import Evidence
 from plainfall.onboarding.running import Outcome, onboard
@@ -60,7 +62,22 @@ def wishes_of(options: argparse.Namespace) -> Wishes:
             raise BadInput("it is not UTF-8 text", place=Evidence(options.answers)) from error
     given |= parse_given(options.set)
     runtime = Path(options.runtime).absolute() if options.runtime else None
-    return Wishes(given, options.port, runtime, options.seed_again, options.wait)
+    install = InstallWishes(
+        frozenset(options.extra), frozenset(options.group), _instead(options.instead), options.keep_lock
+    )
+    return Wishes(given, options.port, runtime, options.seed_again, options.wait, install)
+
+
+def _instead(pairs: list[str]) -> dict[str, str]:
+    instead = {}
+    for pair in pairs:
+        name, joined, version = pair.partition("==")
+        if not joined or not name.strip() or not version.strip():
+            raise UsageProblem(
+                f"--instead wants NAME==VERSION, not {pair!r}", remedy="As in: --instead gaugekit==1.2"
+            )
+        instead[re.sub(r"[-_.]+", "-", name.strip()).lower()] = version.strip()
+    return instead
 
 
 def exit_status(outcome: Outcome) -> int:

@@ -6,7 +6,7 @@ from collections.abc import Mapping, Sequence
 from pathlib import Path
 from typing import Any
 
-from plainfall.ecosystems import EnvironmentStanding, Installation, Progress
+from plainfall.ecosystems import EnvironmentStanding, Installation, InstallWishes, Progress
 from plainfall.ecosystems.python import survey
 from plainfall.ecosystems.python.asks import python_asks
 from plainfall.ecosystems.python.environment import VirtualEnvironment, make_environment, standing
@@ -92,17 +92,37 @@ class PythonEcosystem:
         listed: DependencyFile,
         choice: Choice,
         surroundings: Surroundings,
+        wishes: InstallWishes,
+        state: Path,
         memory: Mapping[str, Any],
         progress: Progress,
     ) -> Installation:
-        from plainfall.ecosystems.python.dependencies import install_locked, layout_of
-        from plainfall.ecosystems.python.requirements import read_requirements
+        from plainfall.ecosystems.python.dependencies import Job, install, layout_of
+        from plainfall.ecosystems.python.lists.discover import read_list, stale_remarks
+        from plainfall.ecosystems.python.pins import Target
 
         tree = Tree(clone, ())
-        read = read_requirements(listed.path, tree.text, surroundings.variables)
+        markers = choice.taken.facts["markers"]
+        target = Target(markers, wishes.extras, wishes.groups, surroundings.variables)
+        read = read_list(tree, listed.path, listed.kind, target)
         environment = self._environment(folder, choice)
-        done = install_locked(
-            read, environment, choice.taken, surroundings, memory.get("archives", {}), progress
+        lock = state / "pylock.toml"
+        if wishes.keep_lock and read.pins is None:
+            lock = folder / "pylock.toml"
+        archives = memory.get("archives", {})
+        done = install(
+            Job(
+                clone,
+                read,
+                environment,
+                choice.taken,
+                surroundings,
+                target,
+                lock,
+                wishes.instead,
+                archives,
+                progress,
+            )
         )
         return Installation(
             laid=tuple(done.laid),
@@ -111,7 +131,9 @@ class PythonEcosystem:
             strangers=tuple(done.strangers),
             fetched=done.fetched,
             fetched_bytes=done.fetched_bytes,
-            remarks=tuple(done.remarks),
+            built=tuple(done.built),
+            resolved=done.resolved,
+            remarks=(*read.remarks, *stale_remarks(tree, read, target), *done.remarks),
             memory={"archives": done.archives},
             layout=layout_of(environment),
         )

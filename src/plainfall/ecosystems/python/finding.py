@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import threading
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterable, Mapping, Sequence
+from concurrent.futures import Future, ThreadPoolExecutor
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
@@ -15,13 +16,16 @@ from packaging.utils import InvalidSdistFilename, parse_sdist_filename
 from packaging.version import InvalidVersion, Version
 
 from plainfall.ecosystems.python.configuration import Source, Sources
-from plainfall.ecosystems.python.requirements import RequirementLine
+from plainfall.ecosystems.python.pins import Pin
 from plainfall.ecosystems.python.simple import ACCEPT, IndexFile, parse_page
 from plainfall.ecosystems.python.wheel import wheel_parts
 from plainfall.errors import DependencyProblem, RegistryProblem
+from plainfall.evidence import Evidence
 from plainfall.packages.client import RegistryClient, without_credentials
 
 __all__ = ["Finder", "Found", "version_of"]
+
+_AT_ONCE = 8  # pages asked for at the same time
 
 
 @dataclass(frozen=True)
@@ -43,37 +47,71 @@ class Finder:
         self._sources = sources
         self._rank = {tag: position for position, tag in enumerate(tags)}
         self._python = Version(str(facts["version"]))
-        self._pages: dict[str, list[IndexFile]] = {}
+        self._pages: dict[str, Future[list[IndexFile]]] = {}
+        self._versions: dict[str, dict[Version, list[IndexFile]]] = {}
+        self._pool = ThreadPoolExecutor(_AT_ONCE)
         self._lock = threading.Lock()
 
     def offered(self, name: str) -> list[IndexFile]:
         """Everything that the sources offer under a normalised name, folders of archives first."""
+        self.prefetch([name])
         with self._lock:
-            if name in self._pages:
-                return self._pages[name]
+            future = self._pages[name]
+        return future.result()
+
+    def prefetch(self, names: Iterable[str]) -> None:
+        """Begins to ask for these names' pages, without waiting."""
+        with self._lock:
+            for name in names:
+                if name not in self._pages:
+                    self._pages[name] = self._pool.submit(self._looked_up, name)
+
+    def close(self) -> None:
+        """Ends the threads; pages that are still under way are dropped."""
+        self._pool.shutdown(wait=True, cancel_futures=True)
+
+    def _looked_up(self, name: str) -> list[IndexFile]:
         files: list[IndexFile] = []
         for source in self._sources.links:
             files.extend(file for file in self._links(source) if _project(file.filename) == name)
         for source in self._sources.indexes:
             files.extend(self._index(source, name))
-        with self._lock:
-            self._pages[name] = files
         return files
 
-    def pinned(self, line: RequirementLine, version: str) -> Found:
+    def versions(self, name: str) -> dict[Version, list[IndexFile]]:
+        """What could be installed here, by version: fitting wheels, and source packages."""
+        with self._lock:
+            known = self._versions.get(name)
+        if known is None:
+            known = {}
+            for file in self.offered(name):
+                text = version_of(file)
+                if text and (self.rank(file) is not None or (_is_source(file) and self._admits(file))):
+                    known.setdefault(Version(text), []).append(file)
+            with self._lock:
+                self._versions[name] = known
+        return known
+
+    def best(self, files: Sequence[IndexFile]) -> IndexFile:
+        """The best of a version's archives: the best wheel, else a source package."""
+        wheels = [file for file in files if self.rank(file) is not None]
+        return min(wheels, key=lambda file: self.rank(file) or 0) if wheels else files[0]
+
+    def pinned(self, pin: Pin) -> Found:
         """The best wheel for a pinned requirement. Raises DependencyProblem, saying what is offered."""
-        offered = self.offered(line.name)
+        version = pin.version
+        offered = self.offered(pin.name)
         if not offered:
-            raise self._unknown(line)
+            raise self.unknown(pin.name, pin.evidence)
         of_version = [file for file in offered if _same(file, version)]
         if not of_version:
-            raise self._no_version(line, version, offered)
-        listed = [file for file in of_version if _hash_fits(file, line.hashes)]
+            raise self._no_version(pin, version, offered)
+        listed = [file for file in of_version if _hash_fits(file, pin.hashes)]
         if not listed:
             raise DependencyProblem(
-                f"none of the {len(of_version)} archives offered for {line.name} {version} has a hash that "
+                f"none of the {len(of_version)} archives offered for {pin.name} {version} has a hash that "
                 "is listed",
-                place=line.evidence,
+                place=pin.evidence,
                 remedy="The lock file was made from other archives. Compare it with a teammate's, or lock "
                 "this package again.",
             )
@@ -83,11 +121,13 @@ class Finder:
             default=None,
         )
         if best is None:
-            raise self._no_wheel(line, version, listed)
+            best = next((file for file in listed if _is_source(file) and self._admits(file)), None)
+        if best is None:
+            raise self._no_wheel(pin, version, listed)
         remark = ""
         if best.yanked is not None:
             reason = f": {best.yanked}" if best.yanked else ""
-            remark = f"{line.name} {version} was withdrawn by its publisher{reason} ({line.evidence})"
+            remark = f"{pin.name} {version} was withdrawn by its publisher{reason} ({pin.evidence})"
         return Found(best, version, remark)
 
     def rank(self, file: IndexFile) -> int | None:
@@ -145,44 +185,38 @@ class Finder:
             without_credentials(source.address) for source in (*self._sources.links, *self._sources.indexes)
         )
 
-    def _unknown(self, line: RequirementLine) -> DependencyProblem:
+    def unknown(self, name: str, place: Evidence | None, said: Sequence[str] = ()) -> DependencyProblem:
+        """The error for a name that no source offers."""
         return DependencyProblem(
-            f"no source offers a package named {line.name}",
-            place=line.evidence,
+            f"no source offers a package named {name}",
+            place=place,
             remedy="Check the spelling; for a private package, name its index (extra-index-url).",
-            lines=(f"asked: {self._places() or 'nothing (no index, no folder of archives is configured)'}",),
+            lines=(
+                *said,
+                f"asked: {self._places() or 'nothing (no index, no folder of archives is configured)'}",
+            ),
         )
 
-    def _no_version(
-        self, line: RequirementLine, version: str, offered: Sequence[IndexFile]
-    ) -> DependencyProblem:
+    def _no_version(self, pin: Pin, version: str, offered: Sequence[IndexFile]) -> DependencyProblem:
         versions = sorted({found for file in offered if (found := version_of(file))}, key=Version)
         shown = ", ".join(versions[-6:]) or "none that can be read"
         return DependencyProblem(
-            f"{line.name} has no release {version}",
-            place=line.evidence,
+            f"{pin.name} has no release {version}",
+            place=pin.evidence,
             remedy=f"Offered are: {shown}.",
         )
 
-    def _no_wheel(
-        self, line: RequirementLine, version: str, listed: Sequence[IndexFile]
-    ) -> DependencyProblem:
-        wheels = [file for file in listed if file.filename.endswith(".whl")]
-        if not wheels:
-            return DependencyProblem(
-                f"{line.name} {version} is offered only as a source package, which this version of "
-                "Plainfall cannot build",
-                place=line.evidence,
-                remedy="Lock a release that has a wheel.",
-                lines=tuple(file.filename for file in listed[:5]),
-            )
+    def _no_wheel(self, pin: Pin, version: str, listed: Sequence[IndexFile]) -> DependencyProblem:
+        wheels = [file for file in listed if file.filename.endswith(".whl")] or list(listed)
+        others = [str(v) for v in sorted(self.versions(pin.name), key=lambda v: _distance(v, version))]
+        nearest = f" The nearest release that fits: --instead {pin.name}=={others[0]}" if others else ""
         refused = [file for file in wheels if not self._admits(file)]
         reason = f" (it wants Python {refused[0].requires_python})" if len(refused) == len(wheels) else ""
         return DependencyProblem(
-            f"no wheel of {line.name} {version} fits Python {self._python} on this machine{reason}",
-            place=line.evidence,
-            remedy="Choose a Python that one of these wheels is made for (--runtime PATH), or lock a "
-            "release that has one.",
+            f"no archive of {pin.name} {version} fits Python {self._python} on this machine{reason}",
+            place=pin.evidence,
+            remedy="Choose a Python that one of these is made for (--runtime PATH), or take another release "
+            f"for this clone.{nearest}",
             lines=tuple(file.filename for file in wheels[:8]),
         )
 
@@ -196,6 +230,21 @@ def version_of(file: IndexFile) -> str | None:
         return str(parse_sdist_filename(file.filename)[1])
     except (InvalidSdistFilename, InvalidVersion):
         return None
+
+
+def _is_source(file: IndexFile) -> bool:
+    return file.filename.endswith((".tar.gz", ".zip", ".tar.bz2", ".tar.xz", ".tgz"))
+
+
+def _distance(version: Version, wanted: str) -> tuple[int, ...]:
+    """How far a version is from the wanted one, number by number; newer before older where equal."""
+    try:
+        goal = Version(wanted).release
+    except InvalidVersion:
+        return ()
+    width = max(len(goal), len(version.release))
+    pairs = zip((*goal, *[0] * width), (*version.release, *[0] * width), strict=False)
+    return (int(version.is_prerelease), *[abs(a - b) for a, b in list(pairs)[:width]])
 
 
 def _project(filename: str) -> str | None:

@@ -5,9 +5,11 @@ from __future__ import annotations
 import ast
 import re
 from collections.abc import Iterator, Sequence
+from typing import Any
 
 from plainfall.ecosystems.python.asks import manifest
-from plainfall.ecosystems.python.requirements import read_requirements
+from plainfall.ecosystems.python.lists.discover import REQUIREMENTS, find_lists, read_list
+from plainfall.ecosystems.python.pins import Target
 from plainfall.errors import BadInput
 from plainfall.evidence import Evidence
 from plainfall.survey.commands import Command, script_file_commands
@@ -16,8 +18,18 @@ from plainfall.survey.walk import Tree
 
 __all__ = ["dependency_file", "python_commands", "recognise_python", "required_settings"]
 
-_MANIFESTS = ("pyproject.toml", "setup.py", "setup.cfg", "Pipfile")
-_LIST = re.compile(r"^requirements?([-_.]\w+)*\.txt$|^reqs\.txt$")
+_MANIFESTS = (
+    "pyproject.toml",
+    "setup.py",
+    "setup.cfg",
+    "Pipfile",
+    "pylock.toml",
+    "poetry.lock",
+    "uv.lock",
+    "pdm.lock",
+    "environment.yml",
+    "environment.yaml",
+)
 _MAIN = ("manage.py", "app.py", "main.py", "wsgi.py", "asgi.py", "__main__.py", "server.py", "run.py")
 _SIDE = re.compile(r"(^|/)(docs?|examples?|tests?|testing|benchmarks?|requirements|scripts|tools)(/|$)", re.I)
 
@@ -34,7 +46,7 @@ def recognise_python(tree: Tree, folder: str) -> list[Evidence]:
     found = [name for name in _MANIFESTS if name in names]
     if "pyproject.toml" in found and not _is_project(tree, folder):
         found.remove("pyproject.toml")
-    found += sorted(name for name in names if _LIST.match(name))
+    found += sorted(name for name in names if REQUIREMENTS.match(name))
     mains = [name for name in _MAIN if name in names]
     if not found and folder and "manage.py" not in mains:
         return []
@@ -45,29 +57,44 @@ def recognise_python(tree: Tree, folder: str) -> list[Evidence]:
 def _is_project(tree: Tree, folder: str) -> bool:
     """A ``pyproject.toml`` that only configures tools makes no part."""
     tables = manifest(tree, folder)
-    return "project" in tables or "build-system" in tables or "dependency-groups" in tables
+    return bool({"project", "build-system", "dependency-groups"} & set(tables)) or "poetry" in tables.get(
+        "tool", {}
+    )
 
 
 def dependency_file(tree: Tree, folder: str) -> DependencyFile | None:
-    """The list to install from: ``requirements.txt``, else another one of the kind in the folder."""
-    place = f"{folder}/" if folder else ""
-    names = sorted(name for name in tree.folders.get(folder, ()) if _LIST.match(name))
-    if not names:
+    """The list to install from, and why it and not another that is there."""
+    candidates = find_lists(tree, folder)
+    if not candidates:
         return None
-    chosen = min(names, key=lambda name: (name != "requirements.txt", len(name)))
-    others = tuple(place + name for name in names if name != chosen)
-    listed = read_requirements(place + chosen, tree.text, {})
-    hashed = sum(1 for line in listed.lines if line.hashes)
-    if listed.lines and hashed == len(listed.lines):
-        reason = "every line is pinned, with hashes"
-    elif all(line.pinned for line in listed.lines):
-        reason = "every line is pinned"
+    chosen = candidates[0]
+    listed = read_list(tree, chosen.path, chosen.kind, Target(_here()))
+    entries: Sequence[Any] = listed.pins if listed.pins is not None else listed.wishes
+    if listed.pins is not None:
+        reason = f"{chosen.reason}: every package is pinned"
     else:
-        reason = "not every line is pinned"
-    first = listed.lines[0].evidence if listed.lines else Evidence(place + chosen)
+        reason = f"{chosen.reason}, not complete: versions are resolved"
+    first = entries[0].evidence if entries else Evidence(chosen.path)
+    others = tuple(candidate.path for candidate in candidates[1:])
     return DependencyFile(
-        place + chosen, "requirements.txt", reason, len(listed.lines), first, listed.files, others
+        chosen.path,
+        chosen.kind,
+        reason,
+        len(entries),
+        first,
+        listed.files,
+        others,
+        tuple(entry.name for entry in entries if entry.name),
+        listed.python,
+        (listed.extras, listed.groups),
     )
+
+
+def _here() -> dict[str, str]:
+    """The markers of the Python that runs Plainfall, for a count before an interpreter is chosen."""
+    from packaging.markers import default_environment
+
+    return {key: str(value) for key, value in default_environment().items()}
 
 
 def python_commands(tree: Tree, folder: str) -> list[Command]:

@@ -34,7 +34,8 @@ def describe_wheel(folder: Path, files: list[Unpacked]) -> dict[str, Any]:
 
     ``name``, ``version``, ``dist_info`` (the folder's name), ``record`` (RECORD's rows for files that stay
     where they are), ``moved`` ([scheme, path within it, path in the wheel, is executable]), ``entries``
-    ([command, module, attribute, "console" or "gui"]), ``requires_python``. Raises ArchiveRefused if the
+    ([command, module, attribute, "console" or "gui"]), ``requires_python``, ``requires``
+    (the Requires-Dist lines). Raises ArchiveRefused if the
     wheel breaks its specification.
     """
     infos = {path.path.split("/")[0] for path in files if path.path.split("/")[0].endswith(".dist-info")}
@@ -54,6 +55,14 @@ def describe_wheel(folder: Path, files: list[Unpacked]) -> dict[str, Any]:
         "moved": moved,
         "entries": _entries(folder / info / "entry_points.txt", info),
         "requires_python": metadata.get("requires-python", ""),
+        "requires": [
+            line.partition(":")[2].strip()
+            for line in (folder / info / "METADATA")
+            .read_text("utf-8", "replace")
+            .split("\n\n")[0]
+            .splitlines()
+            if line.lower().startswith("requires-dist:")
+        ],
     }
 
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 from collections.abc import Mapping, Sequence
+from dataclasses import replace
 from pathlib import Path
 
 from plainfall.onboarding.steps import State, StepResult
@@ -78,9 +79,12 @@ def dependencies(work: Work) -> StepResult:
     assert listed is not None  # a part without a list has no such step
     inputs = digest_of_files(work.clone, listed.files)
     place = work.folder / work.language.environment_standing(work.folder, work.chosen()).path
-    fingerprint = digest_of(inputs, work.chosen().taken.identity, str(place))
-    work.fingerprints["dependencies"] = fingerprint
+    wishes = work.wishes.install
     before = work.state.record(work.part.path, "dependencies")
+    instead = {**before.get("instead", {}), **wishes.instead}
+    asked = [sorted(wishes.extras), sorted(wishes.groups), sorted(instead.items())]
+    fingerprint = digest_of(inputs, work.chosen().taken.identity, str(place), asked)
+    work.fingerprints["dependencies"] = fingerprint
     if before.get("fingerprint") == fingerprint and _all_there(place, before.get("layout", {})):
         title = f"{_packages(len(before.get('names', [])))}, as {listed.path} lists them"
         detail = {"laid": [], "kept": before.get("names", []), "taken_out": [], "fetched": 0}
@@ -93,14 +97,27 @@ def dependencies(work: Work) -> StepResult:
         listed,
         work.chosen(),
         work.surroundings,
+        replace(wishes, instead=instead),
+        work.state.folder / "locks" / (work.part.path or "top"),
         before.get("memory", {}),
         work.progress,
     )
     names = sorted((*done.laid, *done.kept))
-    record = {"fingerprint": fingerprint, "names": names, "memory": done.memory, "layout": done.layout}
+    record = {
+        "fingerprint": fingerprint,
+        "names": names,
+        "memory": done.memory,
+        "layout": done.layout,
+        "instead": instead,
+    }
     work.state.keep(work.part.path, "dependencies", record)
     changed = bool(done.laid or done.taken_out)
     remarks = list(done.remarks)
+    if done.built:
+        remarks.append(f"built from source, so their own build code ran: {', '.join(done.built)}")
+    if instead:
+        taken = ", ".join(f"{name} {version}" for name, version in sorted(instead.items()))
+        remarks.append(f"taken for this clone instead of what is listed: {taken}")
     if done.strangers:
         remarks.append(
             f"installed by someone else and not listed, left as they are: {', '.join(done.strangers)}"
@@ -117,6 +134,8 @@ def dependencies(work: Work) -> StepResult:
             "taken_out": list(done.taken_out),
             "fetched": done.fetched,
             "fetched_bytes": done.fetched_bytes,
+            "built": list(done.built),
+            "resolved": done.resolved,
         },
     )
 

@@ -1,0 +1,179 @@
+"""Building a source tree into a wheel through its own build interface (PEP 517, PEP 660), in an environment
+that holds its build requirements and nothing else."""
+
+from __future__ import annotations
+
+import os
+import subprocess
+import tarfile
+import tomllib
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+from plainfall.diagnosis.reading import diagnose, lines_that_matter
+from plainfall.ecosystems.python.environment import VirtualEnvironment, make_environment
+from plainfall.errors import ArchiveRefused, BadInput, CommandFailed
+from plainfall.evidence import Evidence
+from plainfall.packages.paths import check_no_clashes, member_path
+from plainfall.packages.unpacking import unpack_zip
+from plainfall.runtimes.interpreters import Interpreter
+from plainfall.surroundings import Surroundings
+
+__all__ = ["BuildSystem", "build_system", "build_wheel_from", "unpack_source"]
+
+# Installs requirements into an environment; what builds need is resolved like everything else.
+Provide = Callable[[Sequence[str], VirtualEnvironment], None]
+
+_LARGEST = 4 * 1024**3
+
+
+@dataclass(frozen=True)
+class BuildSystem:
+    """The ``[build-system]`` table, with the specification's defaults where it is absent."""
+
+    requires: tuple[str, ...] = ("setuptools>=40.8.0",)
+    backend: str = "setuptools.build_meta:__legacy__"
+    backend_path: tuple[str, ...] = ()
+
+
+def build_system(source: Path) -> BuildSystem:
+    """How a source tree wants to be built. Raises BadInput."""
+    path = source / "pyproject.toml"
+    if not path.is_file():
+        return BuildSystem()
+    try:
+        table: Mapping[str, Any] = tomllib.loads(path.read_text("utf-8")).get("build-system", {})
+    except (tomllib.TOMLDecodeError, UnicodeDecodeError) as error:
+        raise BadInput(f"it is not valid TOML: {error}", place=Evidence(str(path))) from error
+    default = BuildSystem()
+    return BuildSystem(
+        tuple(table.get("requires", default.requires)),
+        str(table.get("build-backend", default.backend)),
+        tuple(table.get("backend-path", ())),
+    )
+
+
+def build_wheel_from(
+    source: Path,
+    work: Path,
+    interpreter: Interpreter,
+    surroundings: Surroundings,
+    provide: Provide,
+    *,
+    editable: bool,
+    label: str,
+    place: Evidence | None,
+) -> Path:
+    """Builds the tree's wheel (or editable wheel) into ``work`` and returns it.
+
+    The package's own build code runs, with the short list of variables and the build environment's
+    commands. Raises CommandFailed with the lines that matter; the whole output is in ``work/build.log``.
+    """
+    from pyproject_hooks import BackendUnavailable, BuildBackendHookCaller, UnsupportedOperation
+
+    system = build_system(source)
+    environment = make_environment(work / "environment", interpreter, "build", work / "making")
+    provide(system.requires, environment)
+    variables = {**surroundings.for_project(), "VIRTUAL_ENV": str(environment.folder)}
+    variables["PATH"] = os.pathsep.join((str(environment.commands), variables["PATH"]))
+    log = work / "build.log"
+
+    def run(
+        cmd: Sequence[str], cwd: str | None = None, extra_environ: Mapping[str, str] | None = None
+    ) -> None:
+        with log.open("ab") as output:
+            subprocess.run(
+                list(cmd),
+                cwd=cwd,
+                env={**variables, **(extra_environ or {})},
+                stdin=subprocess.DEVNULL,
+                stdout=output,
+                stderr=subprocess.STDOUT,
+                check=True,
+            )
+
+    hooks = BuildBackendHookCaller(
+        str(source),
+        system.backend,
+        backend_path=list(system.backend_path) or None,
+        runner=run,
+        python_executable=str(environment.python),
+    )
+    out = work / "out"
+    out.mkdir()
+    try:
+        if editable:
+            more = hooks.get_requires_for_build_editable()
+            provide(more, environment)
+            name = hooks.build_editable(str(out))
+        else:
+            provide(hooks.get_requires_for_build_wheel(), environment)
+            name = hooks.build_wheel(str(out))
+    except (subprocess.CalledProcessError, BackendUnavailable, UnsupportedOperation) as error:
+        raise _failure(label, error, log, place) from error
+    return out / Path(name).name
+
+
+def _failure(label: str, error: Exception, log: Path, place: Evidence | None) -> CommandFailed:
+    output = log.read_text("utf-8", "replace") if log.exists() else ""
+    known = diagnose(output)
+    reason = known.cause or str(error).splitlines()[0] if str(error) else type(error).__name__
+    if isinstance(error, subprocess.CalledProcessError):
+        reason = known.cause or f"its build ended with status {error.returncode}"
+    return CommandFailed(
+        f"{label} could not be built from source: {reason}",
+        remedy=known.remedy
+        or "Read the lines above. A release that has a wheel for this Python needs no build: see --instead.",
+        place=place,
+        lines=lines_that_matter(output),
+        log=str(log),
+    )
+
+
+def unpack_source(archive: Path, folder: Path) -> Path:
+    """Unpacks a source package into ``folder`` and returns its one top folder.
+
+    Raises ArchiveRefused for a name that leads out, a device, a link that leads out, or a size bomb.
+    """
+    if archive.name.endswith(".zip"):
+        unpack_zip(archive, folder)
+    else:
+        _unpack_tar(archive, folder)
+    tops = list(folder.iterdir())
+    return tops[0] if len(tops) == 1 and tops[0].is_dir() else folder
+
+
+def _unpack_tar(archive: Path, folder: Path) -> None:
+    try:
+        with tarfile.open(archive) as opened:
+            members = [member for member in opened.getmembers() if member.name.strip("./")]
+            names = {member.name: member_path(member.name, archive.name) for member in members}
+            check_no_clashes((names[m.name] for m in members if not m.isdir()), archive.name)
+            if sum(member.size for member in members) > _LARGEST:
+                raise ArchiveRefused(f"{archive.name} would unpack to more than 4 GiB")
+            for member in members:
+                place = folder / names[member.name]
+                place.parent.mkdir(parents=True, exist_ok=True)
+                if member.isdir():
+                    place.mkdir(exist_ok=True)
+                elif member.isreg():
+                    source = opened.extractfile(member)
+                    place.write_bytes(source.read() if source else b"")
+                    place.chmod(0o755 if member.mode & 0o111 else 0o644)
+                elif member.issym():
+                    _link(member, place, folder, archive.name)
+                else:
+                    raise ArchiveRefused(f"{archive.name} holds {member.name!r}, a hard link or a device")
+    except (tarfile.TarError, EOFError, OSError) as error:
+        if isinstance(error, OSError) and error.errno is not None:
+            raise
+        raise ArchiveRefused(f"{archive.name} is damaged: {error}") from error
+
+
+def _link(member: tarfile.TarInfo, place: Path, folder: Path, name: str) -> None:
+    target = os.path.normpath(place.parent / member.linkname)
+    if member.linkname.startswith("/") or not f"{target}/".startswith(f"{folder}/"):
+        raise ArchiveRefused(f"{name} holds {member.name!r}, a link that leads out of its folder")
+    place.symlink_to(member.linkname)

@@ -1,0 +1,216 @@
+"""Where a part's dependency list is, which one wins where there are several, and why."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass, replace
+from typing import Any
+
+from plainfall.ecosystems.python.lists.flat import read_pdm_lock, read_pipfile_lock
+from plainfall.ecosystems.python.lists.graphs import read_poetry_lock, read_uv_lock
+from plainfall.ecosystems.python.lists.manifests import (
+    read_environment_yml,
+    read_pipfile,
+    read_pyproject,
+    read_setup_cfg,
+    read_setup_py,
+)
+from plainfall.ecosystems.python.lists.pylock import read_pylock
+from plainfall.ecosystems.python.lists.toml import load_toml
+from plainfall.ecosystems.python.pins import Listed, Pin, Target
+from plainfall.ecosystems.python.requirements import read_requirements
+from plainfall.errors import BadInput
+from plainfall.survey.walk import Tree
+
+__all__ = ["Candidate", "REQUIREMENTS", "find_lists", "read_list", "stale_remarks"]
+
+Reader = Callable[[Tree, str, Target], Listed]
+
+_LOCKS: dict[str, Reader] = {
+    "pylock.toml": read_pylock,
+    "uv.lock": read_uv_lock,
+    "poetry.lock": read_poetry_lock,
+    "pdm.lock": read_pdm_lock,
+    "Pipfile.lock": read_pipfile_lock,
+}
+_MANIFESTS: dict[str, Reader] = {
+    "pyproject.toml": read_pyproject,
+    "Pipfile": read_pipfile,
+    "setup.cfg": read_setup_cfg,
+    "setup.py": read_setup_py,
+    "environment.yml": read_environment_yml,
+    "environment.yaml": read_environment_yml,
+}
+# Names under which people keep requirement lists, the likeliest first.
+REQUIREMENTS = re.compile(
+    r"^(requirements?|reqs?|deps|dependencies|packages)([-_.][\w.-]+)?\.(txt|in|pip)$", re.I
+)
+_MAIN = re.compile(r"^requirements?\.txt$", re.I)
+_FOR_DEVELOPERS = (
+    "dev",
+    "develop",
+    "development",
+    "local",
+    "base",
+    "common",
+    "main",
+    "all",
+    "prod",
+    "production",
+)
+
+
+@dataclass(frozen=True)
+class Candidate:
+    """A list that is there: its path, the kind of file, the reason for or against it."""
+
+    path: str
+    kind: str
+    reason: str
+
+
+def find_lists(tree: Tree, folder: str) -> list[Candidate]:
+    """All lists of a part, the one that wins first: a lock before a list, a list before a manifest."""
+    place = f"{folder}/" if folder else ""
+    names = set(tree.folders.get(folder, ()))
+    found = [Candidate(place + name, name, "a complete lock") for name in _locks(tree, place, names)]
+    found += [Candidate(place + name, "requirements.txt", "the requirement list") for name in _lists(names)]
+    manifests = [
+        Candidate(place + name, name, "the manifest's own dependencies")
+        for name in _MANIFESTS
+        if name in names and _says_something(tree, place + name, name)
+    ]
+    main = [
+        candidate
+        for candidate in found
+        if candidate.kind in _LOCKS or _MAIN.match(candidate.path[len(place) :])
+    ]
+    if main or not manifests:
+        found += manifests
+    else:
+        found = manifests + found
+    inner = tree.folders.get(f"{place}requirements", ())
+    deeper = [name for name in inner if name.endswith((".txt", ".in"))]
+    found += [
+        Candidate(f"{place}requirements/{name}", "requirements.txt", "in the folder requirements")
+        for name in sorted(deeper, key=lambda name: (_likelihood(name), name))
+    ]
+    return found
+
+
+def _locks(tree: Tree, place: str, names: set[str]) -> list[str]:
+    """The locks, that of the tool which the manifest configures first."""
+    found = [name for name in _LOCKS if name in names]
+    if len(found) > 1 and "pyproject.toml" in names:
+        tools = load_toml(tree, f"{place}pyproject.toml").get("tool", {})
+        found.sort(key=lambda name: name.split(".")[0] not in tools)
+    return found
+
+
+def _lists(names: set[str]) -> list[str]:
+    """Requirement lists; a ``.in`` file only where its output is not beside it."""
+    found = [name for name in names if REQUIREMENTS.match(name)]
+    found = [name for name in found if not (name.endswith(".in") and f"{name[:-3]}.txt" in names)]
+    return sorted(found, key=lambda name: (_MAIN.match(name) is None, _likelihood(name), name))
+
+
+def _likelihood(name: str) -> int:
+    stem = re.sub(r"^requirements?[-_.]?|\.(txt|in|pip)$", "", name.lower())
+    return _FOR_DEVELOPERS.index(stem) if stem in _FOR_DEVELOPERS else len(_FOR_DEVELOPERS)
+
+
+def _says_something(tree: Tree, path: str, name: str) -> bool:
+    if name == "pyproject.toml":
+        table = load_toml(tree, path)
+        older = table.get("tool", {}).get("poetry", {})
+        return "project" in table or "dependencies" in older or "dependency-groups" in table
+    if name == "setup.cfg":
+        return "install_requires" in tree.text(path)
+    if name == "setup.py":
+        return "install_requires" in tree.text(path)
+    return True
+
+
+def read_list(tree: Tree, path: str, kind: str, target: Target) -> Listed:
+    """Reads a list of a kind. A requirement list counts as complete if every line is pinned with hashes:
+    without them nothing says that it names all that is needed. Raises BadInput."""
+    reader = _LOCKS.get(kind) or _MANIFESTS.get(kind)
+    if reader:
+        listed = reader(tree, path, target)
+        return replace(listed, remarks=(*listed.remarks, *_unknown_words(listed, target)))
+    found = read_requirements(path, tree.text, target.variables)
+    held = tuple(
+        line for line in found.lines if line.requirement is None or target.holds(line.requirement.marker)
+    )
+    listed = Listed(
+        kind,
+        path,
+        found.files,
+        None,
+        held,
+        found.constraints,
+        found.options,
+        found.prereleases,
+    )
+    if held and all(line.pinned and line.hashes and line.reference is None for line in held):
+        return replace(listed, pins=_pins(held))
+    if found.require_hashes or any(line.hashes for line in held):
+        bare = next((line for line in held if not line.hashes or not line.pinned), None)
+        if bare is not None:
+            raise BadInput(
+                f"{bare.evidence.text!r} has no {'hash' if bare.pinned else 'exact version'}, though other "
+                "lines have hashes",
+                place=bare.evidence,
+                remedy="Give every line its version and --hash, or no line a hash.",
+            )
+    return listed
+
+
+def _pins(lines: tuple[Any, ...]) -> tuple[Pin, ...]:
+    pins: dict[str, Pin] = {}
+    for line in lines:
+        other = pins.get(line.name)
+        if other and other.version != line.pinned:
+            raise BadInput(
+                f"{line.name} is pinned to {line.pinned} here and to {other.version} at {other.evidence}",
+                place=line.evidence,
+                remedy="Take one of the two lines out.",
+            )
+        pins.setdefault(line.name, Pin(line.name, line.pinned, line.evidence, line.hashes))
+    return tuple(pins.values())
+
+
+def _unknown_words(listed: Listed, target: Target) -> list[str]:
+    remarks = []
+    for word, asked, offered in (
+        ("extra", target.extras, listed.extras),
+        ("group", target.groups, listed.groups),
+    ):
+        missing = sorted(asked - set(offered))
+        if missing:
+            known = ", ".join(offered) or "none"
+            remarks.append(f"{listed.path} has no {word} {', '.join(missing)} (it has: {known})")
+    return remarks
+
+
+def stale_remarks(tree: Tree, listed: Listed, target: Target) -> list[str]:
+    """What the manifest beside a lock wishes and the lock does not hold, in words with both places."""
+    folder = listed.path.rpartition("/")[0]
+    path = f"{folder}/pyproject.toml" if folder else "pyproject.toml"
+    if listed.pins is None or not (tree.root / path).is_file():
+        return []
+    wishes = read_pyproject(tree, path, replace(target, groups=frozenset())).wishes
+    pins: Mapping[str, Pin] = {pin.name: pin for pin in listed.pins}
+    remarks = []
+    for wish in wishes:
+        if wish.requirement is None or not target.holds(wish.requirement.marker):
+            continue
+        pin = pins.get(wish.name)
+        if pin is None:
+            remarks.append(f"{listed.path} is stale: {wish.evidence} lists {wish.name}, which it lacks")
+        elif pin.version and not wish.requirement.specifier.contains(pin.version, prereleases=True):
+            remarks.append(
+                f"{listed.path} is stale: {wish.evidence} wants {wish.requirement}, it holds {pin.version}"
+            )
+    return remarks

@@ -1,0 +1,216 @@
+"""Manifests that list what is wished for, not what is locked: ``pyproject.toml``, ``setup.cfg``, ``setup.py``
+(read, never run), ``Pipfile``, ``environment.yml``."""
+
+from __future__ import annotations
+
+import ast
+import configparser
+import re
+from collections.abc import Iterable, Mapping
+from typing import Any
+
+from packaging.requirements import InvalidRequirement, Requirement
+
+from plainfall.ecosystems.python.lists.toml import load_toml
+from plainfall.ecosystems.python.pins import Listed, Target
+from plainfall.ecosystems.python.requirements import RequirementLine
+from plainfall.errors import BadInput
+from plainfall.evidence import Evidence
+from plainfall.survey.walk import Tree
+
+__all__ = [
+    "read_environment_yml",
+    "read_pipfile",
+    "read_pyproject",
+    "read_setup_cfg",
+    "read_setup_py",
+    "requirement_at",
+]
+
+_REMEDY = "Write it as in: name>=1.2 (see PEP 508 for names and markers)."
+
+
+def requirement_at(text: str, place: Evidence) -> RequirementLine:
+    """A requirement with its place. Raises BadInput."""
+    try:
+        requirement = Requirement(text)
+    except InvalidRequirement as error:
+        reason = str(error).splitlines()[0]
+        raise BadInput(f"{text!r} is no requirement: {reason}", place=place, remedy=_REMEDY) from error
+    return RequirementLine(requirement, Evidence(place.path, place.line, text), reference=requirement.url)
+
+
+def _all(texts: Iterable[str], tree: Tree, path: str) -> list[RequirementLine]:
+    return [requirement_at(text, tree.line_of(path, text)) for text in texts]
+
+
+def read_pyproject(tree: Tree, path: str, target: Target) -> Listed:
+    """``[project]`` dependencies, the wanted extras and ``[dependency-groups]`` (PEP 621, PEP 735: group
+    ``dev`` if none is named), or the older ``[tool.poetry]`` tables; the project itself is added, to be
+    used in place, if it can be built."""
+    table = load_toml(tree, path)
+    project = table.get("project", {})
+    extras = project.get("optional-dependencies", {})
+    groups = table.get("dependency-groups", {})
+    wishes = _all(project.get("dependencies", []), tree, path)
+    for extra in sorted(target.extras & set(extras)):
+        wishes += _all(extras[extra], tree, path)
+    for group in sorted((target.groups or frozenset({"dev"})) & set(groups)):
+        wishes += _all(_group(groups, group, path, ()), tree, path)
+    older = table.get("tool", {}).get("poetry", {})
+    if not project.get("dependencies") and "dependencies" in older:
+        wishes += _poetry_wishes(older, tree, path)
+    if "build-system" in table and project.get("name") and _importable(tree, path, project["name"]):
+        place = tree.line_of(path, "name")
+        folder = path.rpartition("/")[0] or "."
+        wishes.append(RequirementLine(None, place, editable=True, reference=folder))
+    return Listed(
+        "pyproject.toml", path, (path,), None, tuple(wishes), extras=tuple(extras), groups=tuple(groups)
+    )
+
+
+def _importable(tree: Tree, path: str, name: str) -> bool:
+    """Whether the folder holds a package of the project's name: only then building it makes sense."""
+    folder = path.rpartition("/")[0]
+    place = f"{folder}/" if folder else ""
+    stem = name.replace("-", "_").lower()
+    return any(
+        (tree.root / f"{place}{inner}{stem}{end}").exists()
+        for inner in ("", "src/")
+        for end in ("/__init__.py", ".py")
+    )
+
+
+def _group(groups: Mapping[str, Any], name: str, path: str, chain: tuple[str, ...]) -> list[str]:
+    if name in chain:
+        way = " → ".join((*chain, name))
+        raise BadInput(f"the dependency groups include each other in a circle: {way}", place=Evidence(path))
+    texts: list[str] = []
+    for item in groups.get(name, []):
+        if isinstance(item, dict):
+            texts += _group(groups, str(item.get("include-group")), path, (*chain, name))
+        else:
+            texts.append(str(item))
+    return texts
+
+
+def _poetry_wishes(table: Mapping[str, Any], tree: Tree, path: str) -> list[RequirementLine]:
+    from plainfall.ecosystems.python.lists.graphs import spelled_out
+
+    rows = dict(table.get("dependencies", {}))
+    for name, group in table.get("group", {}).items():
+        if name == "dev":
+            rows |= group.get("dependencies", {})
+    rows |= table.get("dev-dependencies", {})
+    wishes = []
+    for name, rule in rows.items():
+        detail = rule if isinstance(rule, dict) else {"version": str(rule)}
+        if name.lower() == "python" or detail.get("optional"):
+            continue
+        extras = f"[{','.join(detail['extras'])}]" if detail.get("extras") else ""
+        marker = f" ; {detail['markers']}" if detail.get("markers") else ""
+        version = spelled_out(str(detail.get("version", "*")))
+        wishes.append(requirement_at(f"{name}{extras}{version}{marker}", tree.line_of(path, name)))
+    return wishes
+
+
+def read_pipfile(tree: Tree, path: str, target: Target) -> Listed:
+    """``[packages]`` and ``[dev-packages]`` of a ``Pipfile`` that has no lock."""
+    table = load_toml(tree, path)
+    wishes = []
+    for section in ("packages", "dev-packages"):
+        for name, rule in table.get(section, {}).items():
+            detail = rule if isinstance(rule, dict) else {"version": str(rule)}
+            version = str(detail.get("version", "*"))
+            extras = f"[{','.join(detail['extras'])}]" if detail.get("extras") else ""
+            marker = f" ; {detail['markers']}" if detail.get("markers") else ""
+            text = f"{name}{extras}{'' if version == '*' else version}{marker}"
+            wishes.append(requirement_at(text, tree.line_of(path, name)))
+    return Listed("Pipfile", path, (path,), None, tuple(wishes))
+
+
+def read_setup_cfg(tree: Tree, path: str, target: Target) -> Listed:
+    """``install_requires`` and the wanted ``extras_require`` of ``setup.cfg``."""
+    parser = configparser.RawConfigParser()
+    try:
+        parser.read_string(tree.text(path), path)
+    except configparser.Error as error:
+        line = getattr(error, "lineno", 0) or 0
+        raise BadInput(
+            f"it cannot be read: {str(error).splitlines()[0]}", place=Evidence(path, line)
+        ) from error
+    texts = _lines(parser.get("options", "install_requires", fallback=""))
+    section = "options.extras_require"
+    extras = parser.options(section) if parser.has_section(section) else []
+    for extra in sorted(target.extras & set(extras)):
+        texts += _lines(parser.get(section, extra))
+    return Listed("setup.cfg", path, (path,), None, tuple(_all(texts, tree, path)), extras=tuple(extras))
+
+
+def _lines(text: str) -> list[str]:
+    return [line.strip() for line in text.splitlines() if line.strip() and not line.strip().startswith("#")]
+
+
+def read_setup_py(tree: Tree, path: str, target: Target) -> Listed:
+    """The literal ``install_requires`` and ``extras_require`` of a ``setup.py``, from its syntax tree; the
+    file is not run. What is computed cannot be read, and is remarked."""
+    try:
+        module = ast.parse(tree.text(path))
+    except SyntaxError as error:
+        raise BadInput(f"it cannot be read: {error.msg}", place=Evidence(path, error.lineno or 0)) from error
+    names = {
+        target_.id: node.value
+        for node in module.body
+        if isinstance(node, ast.Assign)
+        for target_ in node.targets
+        if isinstance(target_, ast.Name)
+    }
+    found: dict[str, Any] = {}
+    remarks = []
+    for node in ast.walk(module):
+        if isinstance(node, ast.Call) and ast.unparse(node.func).rpartition(".")[2] == "setup":
+            for keyword in node.keywords:
+                if keyword.arg in ("install_requires", "extras_require"):
+                    value = (
+                        names.get(keyword.value.id, keyword.value)
+                        if isinstance(keyword.value, ast.Name)
+                        else keyword.value
+                    )
+                    try:
+                        found[keyword.arg] = ast.literal_eval(value)
+                    except ValueError:
+                        remarks.append(
+                            f"{keyword.arg} is computed, and cannot be read without running {path}"
+                        )
+    extras = found.get("extras_require", {})
+    texts = list(found.get("install_requires", []))
+    for extra in sorted(target.extras & set(extras)):
+        texts += extras[extra]
+    wishes = tuple(_all(texts, tree, path))
+    return Listed("setup.py", path, (path,), None, wishes, extras=tuple(extras), remarks=tuple(remarks))
+
+
+def read_environment_yml(tree: Tree, path: str, target: Target) -> Listed:
+    """The part of an ``environment.yml`` that a package index can serve: its ``pip`` list, and those of its
+    other entries that are plain pure names. Python itself is left out."""
+    import yaml
+
+    try:
+        table = yaml.safe_load(tree.text(path)) or {}
+    except yaml.YAMLError as error:
+        mark = getattr(error, "problem_mark", None)
+        place = Evidence(path, mark.line + 1 if mark else 0)
+        raise BadInput(f"it is not valid YAML: {getattr(error, 'problem', error)}", place=place) from error
+    wishes, remarks = [], []
+    for item in table.get("dependencies", []):
+        if isinstance(item, dict):
+            for text in item.get("pip", []):
+                if not str(text).startswith("-"):
+                    wishes.append(requirement_at(str(text), tree.line_of(path, str(text))))
+        elif not re.match(r"(python|pip|setuptools|wheel)\b", str(item)):
+            text = re.sub(r"(?<![=<>!~])=(?!=)([\w.*]+).*$", r"==\1", str(item).split("::")[-1])
+            try:
+                wishes.append(requirement_at(text.rstrip("*"), tree.line_of(path, str(item))))
+            except BadInput:
+                remarks.append(f"{item} in {path} is for another package manager, and is left out")
+    return Listed("environment.yml", path, (path,), None, tuple(wishes), remarks=tuple(remarks))

@@ -1,0 +1,143 @@
+"""The metadata of a package (core metadata 2.x) without fetching more of it than is needed."""
+
+from __future__ import annotations
+
+import io
+import re
+import zipfile
+from collections.abc import Callable
+from dataclasses import dataclass
+from pathlib import Path
+from urllib.parse import unquote, urlsplit
+
+from packaging.requirements import InvalidRequirement, Requirement
+
+from plainfall.ecosystems.python.simple import IndexFile
+from plainfall.errors import RegistryProblem
+from plainfall.packages.cache import PackageCache
+from plainfall.packages.client import RegistryClient
+from plainfall.writing import digest_of
+
+__all__ = ["Metadata", "MetadataSource", "parse_metadata"]
+
+_TAIL = 48 * 1024  # bytes; the central directory of most wheels, and often the METADATA too, lie within
+
+
+@dataclass(frozen=True)
+class Metadata:
+    """What resolving needs: the requirements with their markers; ``dynamic`` tells that a source package
+    says they are only known after a build."""
+
+    requires: tuple[Requirement, ...]
+    dynamic: bool = False
+
+
+def parse_metadata(text: str) -> Metadata:
+    """The requirements of a METADATA or PKG-INFO text; one that cannot be read (old packages have such) is
+    passed over, as the reference client did when it was published."""
+    requires = []
+    version = "1.0"
+    dynamic: set[str] = set()
+    for line in re.split(r"\r?\n", re.split(r"\r?\n\r?\n", text, maxsplit=1)[0]):
+        key, joined, value = line.partition(":")
+        name = key.strip().lower()
+        if not joined or line[:1].isspace():
+            continue
+        if name == "requires-dist":
+            try:
+                requires.append(Requirement(value.strip()))
+            except InvalidRequirement:
+                continue
+        elif name == "metadata-version":
+            version = value.strip()
+        elif name == "dynamic":
+            dynamic.add(value.strip().lower())
+    old = tuple(int(number) for number in re.findall(r"\d+", version)[:2]) < (2, 2)
+    return Metadata(tuple(requires), old or "requires-dist" in dynamic)
+
+
+class MetadataSource:
+    """Gets metadata by the cheapest way: remembered by hash, the index's own file (PEP 658), the end of the
+    archive by byte ranges, the whole archive. ``build`` builds a source package and returns its METADATA."""
+
+    def __init__(
+        self, client: RegistryClient, cache: PackageCache, build: Callable[[IndexFile], str]
+    ) -> None:
+        self._client = client
+        self._cache = cache
+        self._build = build
+
+    def of(self, file: IndexFile) -> Metadata:
+        """The metadata of an archive. Raises RegistryProblem, ArchiveRefused, or what a build raises."""
+        digest = file.hashes.get("sha256")
+        key = digest or digest_of(file.url)
+        text = self._cache.recall("metadata", key) if digest else None
+        if not isinstance(text, str):
+            text = self._text(file)
+            if digest:
+                self._cache.remember("metadata", key, text)
+        return parse_metadata(text)
+
+    def _text(self, file: IndexFile) -> str:
+        wheel = file.filename.endswith(".whl")
+        if file.metadata:
+            page = self._client.page(f"{file.url}.metadata")
+            if page is not None:
+                return page.body.decode("utf-8", "replace")
+        if not wheel:
+            return self._build(file)
+        with self._opened(file) as archive:
+            for name in archive.namelist():
+                if re.fullmatch(r"[^/]+\.dist-info/METADATA", name):
+                    return archive.read(name).decode("utf-8", "replace")
+        raise RegistryProblem(f"{file.filename} holds no METADATA")
+
+    def _opened(self, file: IndexFile) -> zipfile.ZipFile:
+        try:
+            if file.url.startswith("file:"):
+                return zipfile.ZipFile(Path(unquote(urlsplit(file.url).path)))
+            return zipfile.ZipFile(_Remote(self._client, file.url))
+        except zipfile.BadZipFile as error:
+            raise RegistryProblem(f"{file.url} is no wheel: {error}") from error
+
+
+class _Remote(io.RawIOBase):
+    """A remote file read by ranges; its end is fetched first, since a zip archive is read from there."""
+
+    def __init__(self, client: RegistryClient, url: str) -> None:
+        self._client = client
+        self._url = url
+        self._position = 0
+        page = client.page(url, span=(-_TAIL, 0))
+        if page is None:
+            raise RegistryProblem(f"{url} is not there")
+        self._size = page.whole or len(page.body)
+        self._pieces: dict[int, bytes] = {self._size - len(page.body): page.body}
+
+    def seekable(self) -> bool:
+        return True
+
+    def readable(self) -> bool:
+        return True
+
+    def seek(self, offset: int, whence: int = io.SEEK_SET) -> int:
+        base = {io.SEEK_SET: 0, io.SEEK_CUR: self._position, io.SEEK_END: self._size}[whence]
+        self._position = max(0, base + offset)
+        return self._position
+
+    def tell(self) -> int:
+        return self._position
+
+    def read(self, size: int = -1) -> bytes:
+        end = self._size if size < 0 else min(self._size, self._position + size)
+        for start, piece in self._pieces.items():
+            if start <= self._position and end <= start + len(piece):
+                data = piece[self._position - start : end - start]
+                self._position = end
+                return data
+        start = self._position
+        page = self._client.page(self._url, span=(start, max(end, min(self._size, start + 8192)) - 1))
+        if page is None:
+            raise RegistryProblem(f"{self._url} is not there any more")
+        self._pieces[start if page.whole else 0] = page.body
+        return self.read(end - start)

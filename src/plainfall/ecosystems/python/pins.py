@@ -1,0 +1,87 @@
+"""What a dependency list comes to: pins to install as they stand, or wishes to resolve first."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from typing import Any
+
+from plainfall.ecosystems.python.requirements import IndexOptions, RequirementLine
+from plainfall.ecosystems.python.simple import IndexFile
+from plainfall.evidence import Evidence
+from plainfall.runtimes.interpreters import Interpreter
+from plainfall.writing import digest_of
+
+__all__ = ["Listed", "Pin", "Reference", "Target", "choice_key"]
+
+
+@dataclass(frozen=True)
+class Reference:
+    """A package that comes from elsewhere than an index: ``kind`` is "path", "archive" or "git"; the
+    address or path (relative to the clone); for git the revision; a folder within it; whether its own
+    folder is used in place (PEP 660)."""
+
+    kind: str
+    address: str
+    revision: str = ""
+    subfolder: str = ""
+    editable: bool = False
+
+
+@dataclass(frozen=True)
+class Pin:
+    """One package to install: normalised name, exact version (empty for a reference that says none), the
+    hashes that are accepted (none: the index's own count), archives that the lock itself names, the
+    reference if it is one, and where it stands."""
+
+    name: str
+    version: str
+    evidence: Evidence
+    hashes: Mapping[str, frozenset[str]] = field(default_factory=dict)
+    files: tuple[IndexFile, ...] = ()
+    reference: Reference | None = None
+
+
+@dataclass(frozen=True)
+class Target:
+    """For whom a list is read: the interpreter's markers (PEP 508), the extras and groups that are wanted,
+    the variables that may stand in a list."""
+
+    markers: Mapping[str, str]
+    extras: frozenset[str] = frozenset()
+    groups: frozenset[str] = frozenset()
+    variables: Mapping[str, str] = field(default_factory=dict)
+
+    def holds(self, marker: Any, extra: str = "") -> bool:
+        """Whether a marker (or None) holds here, for one extra if given."""
+        if marker is None:
+            return True
+        extras = {extra} if extra else self.extras or {""}
+        return any(marker.evaluate({**self.markers, "extra": name}) for name in extras)
+
+
+@dataclass(frozen=True)
+class Listed:
+    """A list that was read. ``pins`` is None if it is not complete: then ``wishes`` are to be resolved,
+    under ``constraints``. ``extras`` and ``groups`` are those it offers; ``files`` all that were read;
+    ``python`` the version of Python that a lock was made for, as a specifier."""
+
+    kind: str
+    path: str
+    files: tuple[str, ...]
+    pins: tuple[Pin, ...] | None = None
+    wishes: tuple[RequirementLine, ...] = ()
+    constraints: tuple[RequirementLine, ...] = ()
+    options: IndexOptions = field(default_factory=IndexOptions)
+    prereleases: bool = False
+    extras: tuple[str, ...] = ()
+    groups: tuple[str, ...] = ()
+    python: tuple[str, Evidence] | None = None
+    remarks: tuple[str, ...] = ()
+
+
+def choice_key(pin: Pin, interpreter: Interpreter) -> str:
+    """Under which the archive that was chosen for a pin with hashes is remembered: for the same hashes and
+    interpreter the choice is the same, whatever the registry."""
+    hashes = {name: sorted(values) for name, values in pin.hashes.items()}
+    return digest_of("python", pin.name, pin.version, hashes, interpreter.identity)

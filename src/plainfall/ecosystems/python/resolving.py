@@ -1,0 +1,267 @@
+"""From wishes to pins: versions chosen so that every requirement holds, newest first.
+
+The search is resolvelib's; what stands here is what it must know: which versions there are, what each
+requires, and in which order to decide.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
+from dataclasses import dataclass, field
+from typing import Any
+
+from packaging.requirements import Requirement
+from packaging.specifiers import SpecifierSet
+from packaging.utils import canonicalize_name
+from packaging.version import Version
+from resolvelib import AbstractProvider, BaseReporter, ResolutionImpossible, Resolver
+from resolvelib.resolvers import RequirementInformation, ResolutionTooDeep
+
+from plainfall.ecosystems.python.finding import Finder
+from plainfall.ecosystems.python.metadata import MetadataSource
+from plainfall.ecosystems.python.pins import Target
+from plainfall.ecosystems.python.requirements import RequirementLine
+from plainfall.ecosystems.python.simple import IndexFile
+from plainfall.errors import DependencyProblem
+from plainfall.evidence import Evidence
+
+__all__ = ["Direct", "Resolved", "resolve"]
+
+_DEEPEST = 20_000
+
+
+@dataclass(frozen=True)
+class Direct:
+    """A package that comes from a reference, and was obtained before resolving: what it says of itself."""
+
+    name: str
+    version: str
+    requires: tuple[Requirement, ...]
+    evidence: Evidence
+
+
+@dataclass(frozen=True)
+class Resolved:
+    """One chosen package: its archives on the index (none for a direct one), and the line of the project's
+    own that asked for it first, if one did."""
+
+    name: str
+    version: str
+    files: tuple[IndexFile, ...]
+    evidence: Evidence | None
+    direct: Direct | None = None
+
+
+@dataclass(frozen=True)
+class _Wish:
+    requirement: Requirement
+    name: str
+    extra: str
+    line: RequirementLine | None
+    parent: str
+
+    def said(self) -> str:
+        """The wish in words, by the project's own line if it is one."""
+        if self.line is not None:
+            return f"{self.line.evidence} wants {self.requirement}"
+        return f"{self.parent} wants {self.requirement}"
+
+
+@dataclass(frozen=True)
+class _Candidate:
+    name: str
+    version: Version
+    extra: str
+    files: tuple[IndexFile, ...] = field(compare=False, default=())
+    direct: Direct | None = field(compare=False, default=None)
+
+
+def resolve(
+    wishes: Sequence[RequirementLine],
+    constraints: Sequence[RequirementLine],
+    directs: Mapping[int, Direct],
+    finder: Finder,
+    metadata: MetadataSource,
+    target: Target,
+    *,
+    prereleases: bool = False,
+    instead: Mapping[str, str] | None = None,
+) -> list[Resolved]:
+    """The packages for the wishes, sorted by name.
+
+    ``directs`` holds what the references among the wishes were found to be, by position. ``instead`` maps
+    names to versions that are taken whatever is asked. Raises DependencyProblem in terms of the project's
+    own lines if no set of versions satisfies all.
+    """
+    provider = _Provider(constraints, finder, metadata, target, prereleases, dict(instead or {}))
+    roots: list[_Wish] = []
+    for position, line in enumerate(wishes):
+        roots += provider.roots(line, directs.get(position))
+    finder.prefetch([wish.name for wish in roots])
+    resolver: Resolver[_Wish, _Candidate, tuple[str, str]] = Resolver(provider, BaseReporter())
+    try:
+        result = resolver.resolve(roots, max_rounds=_DEEPEST)
+    except ResolutionImpossible as error:
+        raise provider.explained(error.causes) from error
+    except ResolutionTooDeep as error:
+        raise DependencyProblem(
+            f"no set of versions was found in {_DEEPEST} rounds",
+            remedy="Pin some of the packages to narrow the search.",
+        ) from error
+    places = {wish.name: wish.line.evidence for wish in reversed(roots) if wish.line}
+    return [
+        Resolved(found.name, str(found.version), found.files, places.get(found.name), found.direct)
+        for (name, extra), found in sorted(result.mapping.items())
+        if not extra
+    ]
+
+
+class _Provider(AbstractProvider[_Wish, _Candidate, tuple[str, str]]):
+    def __init__(
+        self,
+        constraints: Sequence[RequirementLine],
+        finder: Finder,
+        metadata: MetadataSource,
+        target: Target,
+        prereleases: bool,
+        instead: dict[str, str],
+    ) -> None:
+        self._finder = finder
+        self._metadata = metadata
+        self._target = target
+        self._prereleases = prereleases
+        self._instead = instead
+        self._directs: dict[str, Direct] = {}
+        self._limits: dict[str, list[RequirementLine]] = {}
+        for line in constraints:
+            self._limits.setdefault(line.name, []).append(line)
+
+    def roots(self, line: RequirementLine, direct: Direct | None) -> list[_Wish]:
+        """The wishes of one line: its package, and each of its extras."""
+        requirement = line.requirement
+        if direct is not None:
+            self._directs[direct.name] = direct
+            extras = requirement.extras if requirement else set()
+            requirement = Requirement(f"{direct.name}=={direct.version}")
+            requirement.extras = set(extras)
+        assert requirement is not None  # a bare reference always comes with what it was found to be
+        return list(self._wishes(requirement, line, "the project"))
+
+    def _wishes(self, requirement: Requirement, line: RequirementLine | None, parent: str) -> Iterator[_Wish]:
+        name = canonicalize_name(requirement.name)
+        if requirement.url and name not in self._directs:
+            raise DependencyProblem(
+                f"{parent} wants {requirement}, a direct reference that the project does not list itself",
+                remedy=f"Add that line to the project's own list: {requirement}",
+            )
+        for extra in ("", *sorted(canonicalize_name(extra) for extra in requirement.extras)):
+            yield _Wish(requirement, name, extra, line, parent)
+
+    def identify(self, requirement_or_candidate: _Wish | _Candidate) -> tuple[str, str]:
+        return requirement_or_candidate.name, requirement_or_candidate.extra
+
+    def get_preference(
+        self,
+        identifier: tuple[str, str],
+        resolutions: Mapping[tuple[str, str], _Candidate],
+        candidates: Mapping[tuple[str, str], Iterator[_Candidate]],
+        information: Mapping[tuple[str, str], Iterator[RequirementInformation[_Wish, _Candidate]]],
+        backtrack_causes: Sequence[RequirementInformation[_Wish, _Candidate]],
+    ) -> tuple[Any, ...]:
+        wishes = [one.requirement for one in information[identifier]]
+        operators = {spec.operator for wish in wishes for spec in wish.requirement.specifier}
+        in_conflict = any(
+            identifier[0] in (one.requirement.name, one.parent.name if one.parent else "")
+            for one in backtrack_causes
+        )
+        return (
+            identifier[0] not in self._directs,
+            not in_conflict,
+            not operators & {"==", "==="},
+            not any(wish.line for wish in wishes),
+            not operators,
+            identifier,
+        )
+
+    def find_matches(
+        self,
+        identifier: tuple[str, str],
+        requirements: Mapping[tuple[str, str], Iterator[_Wish]],
+        incompatibilities: Mapping[tuple[str, str], Iterator[_Candidate]],
+    ) -> Iterable[_Candidate]:
+        name, extra = identifier
+        # Each extra of a package shares the package's own requirements, so that both get one version.
+        wishes = [w for key in {(name, ""), identifier} for w in requirements.get(key, iter(()))]
+        bad = {candidate.version for candidate in incompatibilities[identifier]}
+        if name in self._directs:
+            direct = self._directs[name]
+            found = _Candidate(name, Version(direct.version), extra, (), direct)
+            return [] if found.version in bad else [found]
+        specifier = SpecifierSet()
+        for wish in wishes:
+            specifier &= wish.requirement.specifier
+        for limit in self._limits.get(name, []):
+            specifier &= limit.requirement.specifier if limit.requirement else SpecifierSet()
+        if name in self._instead:
+            specifier = SpecifierSet(f"=={self._instead[name]}")
+        by_version = self._finder.versions(name)
+        admitted = self._admitted(specifier, by_version)
+        return [_Candidate(name, v, extra, tuple(by_version[v])) for v in admitted if v not in bad]
+
+    def _admitted(
+        self, specifier: SpecifierSet, by_version: Mapping[Version, Sequence[IndexFile]]
+    ) -> list[Version]:
+        """The versions that a specifier admits, newest first, by the rules for pre-releases (PEP 440) and
+        withdrawn files (PEP 592: only for an exact pin)."""
+        exact = any(spec.operator in ("==", "===") and "*" not in spec.version for spec in specifier)
+        usable = [
+            version
+            for version, files in by_version.items()
+            if exact or any(file.yanked is None for file in files)
+        ]
+        wanted = True if self._prereleases else None
+        return sorted(specifier.filter(usable, prereleases=wanted), reverse=True)
+
+    def is_satisfied_by(self, requirement: _Wish, candidate: _Candidate) -> bool:
+        if candidate.name in self._instead or (candidate.direct is not None and requirement.requirement.url):
+            return True
+        return requirement.requirement.specifier.contains(candidate.version, prereleases=True)
+
+    def get_dependencies(self, candidate: _Candidate) -> Iterable[_Wish]:
+        if candidate.direct is not None:
+            requires: Sequence[Requirement] = candidate.direct.requires
+        else:
+            requires = self._metadata.of(self._finder.best(candidate.files)).requires
+        label = f"{candidate.name} {candidate.version}"
+        wishes: list[_Wish] = []
+        if candidate.extra:
+            same = Requirement(f"{candidate.name}=={candidate.version}")
+            wishes.append(_Wish(same, candidate.name, "", None, label))
+        for requirement in requires:
+            marker = requirement.marker
+            with_extra = marker is not None and "extra" in str(marker)
+            if bool(candidate.extra) != with_extra:
+                continue
+            if marker is None or marker.evaluate({**self._target.markers, "extra": candidate.extra}):
+                wishes.extend(self._wishes(requirement, None, label))
+        self._finder.prefetch([wish.name for wish in wishes])
+        return wishes
+
+    def explained(self, causes: Collection[RequirementInformation[_Wish, _Candidate]]) -> DependencyProblem:
+        """The conflict in words, with the lines of the project that lead to it."""
+        names = sorted({cause.requirement.name for cause in causes})
+        name = names[0]
+        said = list(dict.fromkeys(cause.requirement.said() for cause in causes))
+        limits = [f"{line.evidence} limits it to {line.requirement}" for line in self._limits.get(name, [])]
+        places = [cause.requirement.line.evidence for cause in causes if cause.requirement.line]
+        offered = sorted(self._finder.versions(name), reverse=True)
+        if not self._finder.offered(name):
+            raise self._finder.unknown(name, places[0] if places else None, said)
+        shown = ", ".join(str(version) for version in offered[:6]) or "none that fit this Python and machine"
+        return DependencyProblem(
+            f"no version of {name} satisfies all that is asked of it",
+            place=places[0] if places else None,
+            lines=(*said, *limits, f"offered: {shown}"),
+            remedy="Change one of the project's own lines above, or take one version for this clone with "
+            f"--instead {name}==VERSION.",
+        )

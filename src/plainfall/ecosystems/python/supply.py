@@ -1,0 +1,492 @@
+"""Getting packages: chosen, fetched, built where there is no wheel, unpacked into the package cache.
+
+The network is asked in threads; archives are unpacked in processes; builds run one after the other.
+"""
+
+from __future__ import annotations
+
+import hashlib
+import json
+import os
+import re
+import shutil
+import subprocess
+import tempfile
+import threading
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+from plainfall.ecosystems.python.building import build_wheel_from, unpack_source
+from plainfall.ecosystems.python.configuration import Source, Sources
+from plainfall.ecosystems.python.environment import VirtualEnvironment
+from plainfall.ecosystems.python.finding import Finder
+from plainfall.ecosystems.python.metadata import MetadataSource
+from plainfall.ecosystems.python.pins import Pin, Reference, Target, choice_key
+from plainfall.ecosystems.python.requirements import RequirementLine, read_requirements
+from plainfall.ecosystems.python.simple import IndexFile
+from plainfall.ecosystems.python.tags import supported_tags
+from plainfall.ecosystems.python.wheel import describe_wheel
+from plainfall.errors import BadInput, DependencyProblem, DiskFull, PlainfallError
+from plainfall.evidence import Evidence
+from plainfall.packages.cache import CachedTree, PackageCache, unpack_into_cache
+from plainfall.packages.client import RegistryClient, copy_local
+from plainfall.runtimes.interpreters import Interpreter
+from plainfall.surroundings import Surroundings
+from plainfall.writing import digest_of
+
+if TYPE_CHECKING:
+    from concurrent.futures import Executor, Future
+
+__all__ = ["Progress", "Supplied", "Supply", "reference_of"]
+
+_AT_ONCE = 8  # connections; a registry's server gives little more to one client beyond this
+_WORTH_A_PROCESS = 100_000  # bytes of an archive; a smaller one is unpacked where it arrives
+_GROWTH = 4  # how much larger than its archives an unpacked stack usually is
+
+Progress = Callable[[int, int, str], None]
+
+
+@dataclass
+class Supplied:
+    """What was fetched: how many archives, their bytes; what was built; remarks for people."""
+
+    count: int = 0
+    size: int = 0
+    built: tuple[str, ...] = ()
+    remarks: tuple[str, ...] = ()
+
+
+@dataclass(frozen=True)
+class _Source:
+    """A fetched source package that is still to be built."""
+
+    archive: Path
+    sha256: str
+    pin: Pin
+
+
+def reference_of(line: RequirementLine, folder: str) -> Reference:
+    """What a direct reference of a list means; ``folder`` is the list's, relative to the clone."""
+    text = (line.reference or "").strip()
+    address, _, fragment = text.partition("#")
+    inner = re.search(r"subdirectory=([^&]+)", fragment)
+    subfolder = inner.group(1) if inner else ""
+    if address.startswith("git+"):
+        address = address.removeprefix("git+")
+        head, joined, revision = address.rpartition("@")
+        if joined and "/" not in revision and "://" in head:
+            return Reference("git", head, revision, subfolder, line.editable)
+        return Reference("git", address, "", subfolder, line.editable)
+    if re.match(r"(hg|svn|bzr)\+", address):
+        raise BadInput(
+            f"{text!r} is under a version control that is not known here (git is)", place=line.evidence
+        )
+    if "://" in address and not address.startswith("file:"):
+        return Reference("archive", address, "", subfolder)
+    path = address.removeprefix("file://") if address.startswith("file:") else address
+    path = re.sub(r"\[[\w,\s-]*\]$", "", path)
+    return Reference("path", os.path.join(folder, path), "", subfolder, line.editable)
+
+
+class Supply:
+    """Everything that gets packages for one interpreter from one set of sources. ``close`` it at the end.
+
+    ``clone`` is what paths of references count from; ``chain`` names the builds under way, so that a
+    package that needs itself to be built is told.
+    """
+
+    def __init__(
+        self,
+        clone: Path,
+        sources: Sources,
+        interpreter: Interpreter,
+        surroundings: Surroundings,
+        progress: Progress,
+        chain: tuple[str, ...] = (),
+    ) -> None:
+        self._clone = clone
+        self._sources = sources
+        self._interpreter = interpreter
+        self._surroundings = surroundings
+        self._progress = progress
+        self._chain = chain
+        self._lock = threading.Lock()
+        self._bytes = 0
+        self._whole = 0
+        self._workers = None if chain else self._start_workers()
+        self.supplied = Supplied()
+        self.cache = PackageCache(surroundings.cache)
+        self.client = RegistryClient(sources.connection, surroundings.variables, connections=_AT_ONCE)
+        self.finder = Finder(self.client, sources, supported_tags(interpreter.facts), interpreter.facts)
+        self.metadata = MetadataSource(self.client, self.cache, self._metadata_by_building)
+
+    def close(self) -> None:
+        """Ends threads, workers and connections."""
+        self.finder.close()
+        self.client.close()
+        if self._workers is not None:
+            self._workers.shutdown(wait=True, cancel_futures=True)
+
+    @staticmethod
+    def _start_workers() -> Executor | None:
+        """Processes for unpacking, started before any thread is (forking a threaded process is unsafe)."""
+        import multiprocessing
+        from concurrent.futures import ProcessPoolExecutor
+
+        count = min(os.cpu_count() or 1, 4)
+        if count < 2 or "fork" not in multiprocessing.get_all_start_methods():
+            return None
+        workers = ProcessPoolExecutor(count, mp_context=multiprocessing.get_context("fork"))
+        workers.submit(os.getpid).result()
+        return workers
+
+    def trees(self, pins: Sequence[Pin]) -> dict[str, CachedTree]:
+        """The unpacked wheel of each pin, by name. The first failure ends the rest and is raised:
+        DependencyProblem, RegistryProblem, ArchiveRefused, CommandFailed of a build, DiskFull."""
+        from concurrent.futures import ThreadPoolExecutor
+
+        self._check_constraints(pins)
+        with ThreadPoolExecutor(_AT_ONCE) as pool:
+            chosen = self._gathered([pool.submit(self._choose, pin) for pin in pins])
+            self._whole = sum(file.size or 0 for file in chosen)
+            self._check_room()
+            fetches = [pool.submit(self._have, pin, file) for pin, file in zip(pins, chosen, strict=True)]
+            had = self._gathered(fetches)
+        trees = {}
+        for pin, item in zip(pins, had, strict=True):
+            if isinstance(item, _Source):
+                tree = self._built(item)
+            else:
+                tree = item.result() if hasattr(item, "result") else item
+            self._check_identity(pin, tree)
+            if pin.hashes:
+                self.cache.remember("choices", choice_key(pin, self._interpreter), tree.sha256)
+            trees[pin.name] = tree
+        return trees
+
+    @staticmethod
+    def _gathered(futures: Sequence[Future[Any]]) -> list[Any]:
+        from concurrent.futures import FIRST_EXCEPTION, wait
+
+        done, waiting = wait(futures, return_when=FIRST_EXCEPTION)
+        for future in waiting:
+            future.cancel()
+        errors = [error for future in futures if future in done and (error := future.exception())]
+        if errors:
+            raise errors[0]
+        return [future.result() for future in futures]
+
+    def _choose(self, pin: Pin) -> IndexFile:
+        found = self.finder.pinned(pin)
+        if found.remark:
+            with self._lock:
+                self.supplied.remarks += (found.remark,)
+        return found.file
+
+    def _check_room(self) -> None:
+        free = shutil.disk_usage(self._existing(self.cache.folder)).free
+        if self._whole and self._whole * (_GROWTH + 1) > free:
+            raise DiskFull(
+                f"{self._whole / 1e6:,.0f} MB are to be fetched, which unpack to about "
+                f"{self._whole * _GROWTH / 1e6:,.0f} MB; {free / 1e6:,.0f} MB are free in "
+                f"{self.cache.folder}",
+                remedy="Free some space, or move the package cache with PLAINFALL_CACHE=FOLDER. "
+                "Nothing was fetched.",
+            )
+
+    @staticmethod
+    def _existing(folder: Path) -> Path:
+        while not folder.exists():
+            folder = folder.parent
+        return folder
+
+    def _have(self, pin: Pin, file: IndexFile) -> Any:
+        """The tree of a chosen archive, or the future of its unpacking, or a source still to be built."""
+        stated = file.hashes.get("sha256")
+        expected = dict(pin.hashes) or ({"sha256": frozenset([stated])} if stated else {})
+        archive = self.cache.archive(stated) if stated else None
+        sha256 = stated
+        if archive is None or sha256 is None:
+            archive, sha256 = self._fetch(pin.evidence, file, expected)
+        if not file.filename.endswith(".whl"):
+            return _Source(archive, sha256, pin)
+        tree = self.cache.tree(sha256)
+        if tree is not None and not tree.damaged():
+            return tree
+        if self._workers is None or archive.stat().st_size < _WORTH_A_PROCESS:
+            return unpack_into_cache(self.cache.folder, archive, sha256, describe_wheel)
+        return self._workers.submit(unpack_into_cache, self.cache.folder, archive, sha256, describe_wheel)
+
+    def _fetch(
+        self, place: Evidence, file: IndexFile, expected: Mapping[str, frozenset[str]]
+    ) -> tuple[Path, str]:
+        partial = self.cache.partial(digest_of(file.url, file.hashes.get("sha256")))
+        try:
+            if file.url.startswith("file:"):
+                sha256 = copy_local(file.url, partial, expected)
+            else:
+                sha256 = self.client.download(file.url, partial, expected, self._received)
+        except PlainfallError as error:
+            error.place = error.place or place
+            raise
+        with self._lock:
+            self.supplied.count += 1
+            self.supplied.size += partial.stat().st_size
+        return self.cache.keep_archive(partial, file.filename, sha256), sha256
+
+    def _received(self, count: int) -> None:
+        with self._lock:
+            self._bytes += count
+            self._progress(self._bytes, max(self._whole, self._bytes), "bytes fetched")
+
+    def _built(self, source: _Source) -> CachedTree:
+        """The wheel of a source package; one that was built for this interpreter before is taken again."""
+        key = digest_of("built", source.sha256, self._interpreter.identity)
+        tree = self._remembered(key)
+        if tree is not None:
+            return tree
+        label = f"{source.pin.name} {source.pin.version}".strip()
+        with self._workshop() as name:
+            folder = Path(name, "source")
+            folder.mkdir()
+            top = unpack_source(source.archive, folder)
+            return self._build(top, Path(name), key, label, source.pin.evidence, editable=False)
+
+    def _workshop(self) -> tempfile.TemporaryDirectory[str]:
+        place = self.cache.folder / "building"
+        place.mkdir(parents=True, exist_ok=True)
+        return tempfile.TemporaryDirectory(dir=place, ignore_cleanup_errors=True)
+
+    def _remembered(self, key: str) -> CachedTree | None:
+        sha256 = self.cache.recall("built", key)
+        tree = self.cache.tree(sha256) if isinstance(sha256, str) else None
+        return tree if tree is not None and not tree.damaged() else None
+
+    def _build(
+        self, source: Path, work: Path, key: str, label: str, place: Evidence, *, editable: bool
+    ) -> CachedTree:
+        if label in self._chain:
+            way = " → ".join((*self._chain, label))
+            raise DependencyProblem(f"building {label} needs {label} itself: {way}", place=place)
+        self._progress(0, 0, f"building {label}")
+
+        def provide(texts: Sequence[str], environment: VirtualEnvironment) -> None:
+            self._provide(texts, environment, label, place)
+
+        try:
+            wheel = build_wheel_from(
+                source,
+                work,
+                self._interpreter,
+                self._surroundings,
+                provide,
+                editable=editable,
+                label=label,
+                place=place,
+            )
+        except PlainfallError as error:
+            if error.log:
+                kept = self.cache.folder / "logs" / f"{re.sub(r'[^A-Za-z0-9.]+', '-', label)}.log"
+                kept.parent.mkdir(exist_ok=True)
+                error.log = str(shutil.copy(error.log, kept))
+            raise
+        sha256 = hashlib.sha256(wheel.read_bytes()).hexdigest()
+        archive = self.cache.keep_archive(wheel, wheel.name, sha256)
+        tree = unpack_into_cache(self.cache.folder, archive, sha256, describe_wheel)
+        self.cache.remember("built", key, sha256)
+        self.supplied.built += (label,)
+        return tree
+
+    def _provide(
+        self, texts: Sequence[str], environment: VirtualEnvironment, label: str, place: Evidence
+    ) -> None:
+        """Installs build requirements, resolved by the same means, into a build environment."""
+        from plainfall.ecosystems.python.laying import lay_wheel
+        from plainfall.ecosystems.python.lists.manifests import requirement_at
+        from plainfall.ecosystems.python.resolving import resolve
+
+        if not texts:
+            return
+        lines = [requirement_at(text, Evidence(f"{label}'s build requirements", 0)) for text in texts]
+        target = Target(self._interpreter.facts["markers"])
+        lines = [line for line in lines if line.requirement and target.holds(line.requirement.marker)]
+        inner = Supply(
+            self._clone,
+            self._sources,
+            self._interpreter,
+            self._surroundings,
+            self._progress,
+            (*self._chain, label),
+        )
+        try:
+            found = resolve(lines, (), {}, inner.finder, inner.metadata, target)
+            pins = [Pin(one.name, one.version, place) for one in found]
+            made: set[str] = set()
+            for tree in inner.trees(pins).values():
+                lay_wheel(environment, tree, made, requested=False)
+        finally:
+            inner.close()
+
+    def _metadata_by_building(self, file: IndexFile) -> str:
+        stated = file.hashes.get("sha256")
+        place = Evidence(file.filename)
+        archive = self.cache.archive(stated) if stated else None
+        sha256 = stated
+        if archive is None or sha256 is None:
+            expected = {"sha256": frozenset([stated])} if stated else {}
+            archive, sha256 = self._fetch(place, file, expected)
+        static = self._static_metadata(archive)
+        if static is not None:
+            return static
+        name = file.filename.rpartition("-")[0]
+        tree = self._built(_Source(archive, sha256, Pin(name, "", place)))
+        return (tree.folder / str(tree.facts["dist_info"]) / "METADATA").read_text("utf-8", "replace")
+
+    def _static_metadata(self, archive: Path) -> str | None:
+        """PKG-INFO, where it vouches for its requirements (PEP 643)."""
+        from plainfall.ecosystems.python.metadata import parse_metadata
+
+        with self._workshop() as name:
+            folder = Path(name, "source")
+            folder.mkdir()
+            info = unpack_source(archive, folder) / "PKG-INFO"
+            text = info.read_text("utf-8", "replace") if info.is_file() else ""
+        return text if text and not parse_metadata(text).dynamic else None
+
+    def direct(self, reference: Reference, place: Evidence) -> tuple[CachedTree, str]:
+        """The tree of a direct reference, and the text of its direct_url.json (PEP 610)."""
+        if reference.kind == "git":
+            return self._from_git(reference, place)
+        if reference.kind == "archive":
+            name = reference.address.rpartition("/")[2].partition("?")[0]
+            archive, sha256 = self._fetch(place, IndexFile(name, reference.address), {})
+            info: dict[str, Any] = {"archive_info": {"hashes": {"sha256": sha256}}}
+            tree = self._from_archive(archive, sha256, name, place)
+            return tree, json.dumps({"url": reference.address, **info})
+        path = Path(os.path.normpath(self._clone / reference.address))
+        if not path.exists():
+            raise DependencyProblem(
+                f"{reference.address} is not there",
+                place=place,
+                remedy="Correct the path; it counts from the folder of the list that names it.",
+            )
+        url = path.as_uri()
+        if path.is_file():
+            sha256 = hashlib.sha256(path.read_bytes()).hexdigest()
+            tree = self._from_archive(path, sha256, path.name, place)
+            return tree, json.dumps({"url": url, "archive_info": {"hashes": {"sha256": sha256}}})
+        source = path / reference.subfolder
+        tree = self._from_folder(source, place, editable=reference.editable)
+        return tree, json.dumps({"url": url, "dir_info": {"editable": True} if reference.editable else {}})
+
+    def _from_archive(self, archive: Path, sha256: str, name: str, place: Evidence) -> CachedTree:
+        if name.endswith(".whl"):
+            tree = self.cache.tree(sha256)
+            if tree is not None and not tree.damaged():
+                return tree
+            return unpack_into_cache(self.cache.folder, archive, sha256, describe_wheel)
+        return self._built(_Source(archive, sha256, Pin(name, "", place)))
+
+    def _from_folder(self, source: Path, place: Evidence, *, editable: bool) -> CachedTree:
+        """A folder's wheel. An editable one depends on its manifest only; a copied one on every file."""
+        names = ["pyproject.toml", "setup.cfg", "setup.py"]
+        if not any((source / name).is_file() for name in names):
+            raise DependencyProblem(
+                f"{source} holds no pyproject.toml and no setup.py, so it cannot be built", place=place
+            )
+        if not editable:
+            names = [
+                p.relative_to(source).as_posix()
+                for p in source.rglob("*")
+                if p.is_file() and not {".git", ".venv", ".plainfall", "__pycache__"} & set(p.parts)
+            ]
+        from plainfall.writing import digest_of_files
+
+        key = digest_of(
+            "folder", str(source), editable, digest_of_files(source, names), self._interpreter.identity
+        )
+        tree = self._remembered(key)
+        if tree is not None:
+            return tree
+        with self._workshop() as name:
+            return self._build(source, Path(name), key, source.name, place, editable=editable)
+
+    def _from_git(self, reference: Reference, place: Evidence) -> tuple[CachedTree, str]:
+        with self._workshop() as name:
+            folder = Path(name, "clone")
+            commit = self._checked_out(reference, folder, place)
+            source = folder / reference.subfolder
+            key = digest_of("git", commit, reference.subfolder, self._interpreter.identity)
+            tree = self._remembered(key)
+            if tree is None:
+                work = Path(name, "work")
+                work.mkdir()
+                label = reference.address.rpartition("/")[2].removesuffix(".git")
+                tree = self._build(source, work, key, label, place, editable=False)
+        info = {"vcs": "git", "commit_id": commit, "requested_revision": reference.revision or None}
+        vcs = {key: value for key, value in info.items() if value}
+        return tree, json.dumps({"url": reference.address, "vcs_info": vcs})
+
+    def _checked_out(self, reference: Reference, folder: Path, place: Evidence) -> str:
+        """Fetches the revision into a new folder; returns its commit. Only https, ssh and file addresses
+        are followed: git's other transports can run commands."""
+        variables = {**self._surroundings.for_project(), "GIT_TERMINAL_PROMPT": "0"}
+        variables["GIT_ALLOW_PROTOCOL"] = "https:ssh:file:http:git"
+        address = reference.address
+        for words in (
+            ["clone", "--quiet", "--no-checkout", "--", address, str(folder)],
+            ["-C", str(folder), "checkout", "--quiet", "--detach", reference.revision or "HEAD", "--"],
+        ):
+            done = subprocess.run(["git", *words], env=variables, capture_output=True, text=True, check=False)
+            if done.returncode:
+                lines = tuple(done.stderr.strip().splitlines()[-4:])
+                raise DependencyProblem(
+                    f"revision {reference.revision or 'HEAD'} of {address} cannot be fetched",
+                    place=place,
+                    lines=lines,
+                    remedy="Check the address, the revision, and whether you may read that repository.",
+                )
+        head = ["git", "-C", str(folder), "rev-parse", "HEAD"]
+        return subprocess.run(head, env=variables, capture_output=True, text=True, check=True).stdout.strip()
+
+    def _check_constraints(self, pins: Sequence[Pin]) -> None:
+        held = {pin.name: pin for pin in pins}
+        for limit in self.user_limits():
+            pin = held.get(limit.name)
+            if pin is None or limit.requirement is None or not pin.version:
+                continue
+            if not limit.requirement.specifier.contains(pin.version, prereleases=True):
+                raise DependencyProblem(
+                    f"{pin.name} {pin.version} is locked, but your configuration limits it to "
+                    f"{limit.requirement.specifier} ({limit.evidence})",
+                    place=pin.evidence,
+                    remedy="Change the limit, or take the constraint out of "
+                    f"{self._sources.constraints[0].evidence}.",
+                )
+
+    def user_limits(self) -> list[RequirementLine]:
+        """The constraints of the user's own configuration."""
+        limits: list[RequirementLine] = []
+        for source in self._sources.constraints:
+            text = _constraint_text(source)
+            limits += read_requirements(source.address, lambda _, text=text: text, {}).lines  # type: ignore[misc]
+        return limits
+
+    def _check_identity(self, pin: Pin, tree: CachedTree) -> None:
+        if tree.facts["name"] != pin.name:
+            raise DependencyProblem(
+                f"the archive that is offered as {pin.name} says inside that it is {tree.facts['name']}",
+                place=pin.evidence,
+                remedy="The index is wrong or hostile: do not use it before you know which.",
+            )
+
+
+def _constraint_text(source: Source) -> str:
+    try:
+        return Path(source.address).read_text("utf-8")
+    except (OSError, UnicodeDecodeError) as error:
+        raise BadInput(
+            f"the constraint file {source.address} cannot be read: {error}", place=source.evidence
+        ) from error
