@@ -1,24 +1,66 @@
-"""Frameworks, one small module each: how to recognise one, migrate, seed, serve.
+"""Frameworks, one small module each: how to recognise one, migrate, seed, make an administrator, serve.
 
-A module here offers ``commands(tree, folder)``, which yields commands if the framework is recognised in the
-folder. What needs no framework (process files, scripts, README steps) is the survey's own.
+A module here offers ``recognise(tree, folder, names)``, which returns a ``FrameworkFound`` or None; ``names``
+are the normalised names in the part's dependency list. Adding a framework is adding a module and its name to
+``_MODULES``. What needs no framework (process files, scripts, README steps) is the survey's own.
 """
 
 from __future__ import annotations
 
 import importlib
-from collections.abc import Iterator
+from collections.abc import Mapping
+from dataclasses import dataclass, field
 
+from plainfall.evidence import Evidence
 from plainfall.survey.commands import Command
 from plainfall.survey.walk import Tree
 
-__all__ = ["framework_commands"]
+__all__ = ["Administrator", "FrameworkFound", "RANK", "find_frameworks"]
 
-_MODULES: dict[str, tuple[str, ...]] = {"python": ()}
+# The order counts: an application that one framework claims is not asked about by the next.
+_MODULES: dict[str, tuple[str, ...]] = {"python": ("django", "flask", "asgi", "alembic", "wsgi", "script")}
+
+# Below a README's own step and a process file's, above a guess from a file's name.
+RANK = 55
 
 
-def framework_commands(tree: Tree, folder: str, language: str) -> Iterator[Command]:
-    """The commands that every recognised framework of the language gives for the folder."""
+@dataclass(frozen=True)
+class Administrator:
+    """How a first administrator account is made without a prompt: the command line, the variables that
+    carry its name, address and password, what the output says if the account is there already, and the
+    page where it signs in."""
+
+    command: str
+    name_variable: str
+    email_variable: str
+    password_variable: str
+    there_already: str
+    page: str
+    evidence: Evidence
+
+
+@dataclass(frozen=True)
+class FrameworkFound:
+    """A recognised framework: its name, the evidence, commands for the stages, variables that its commands
+    need, pages worth probing, and how to make an administrator."""
+
+    name: str
+    evidence: Evidence
+    commands: tuple[Command, ...] = ()
+    variables: Mapping[str, str] = field(default_factory=dict)
+    pages: tuple[str, ...] = ()
+    administrator: Administrator | None = None
+    serves: bool = True
+
+
+def find_frameworks(tree: Tree, folder: str, language: str, names: frozenset[str]) -> list[FrameworkFound]:
+    """Every framework recognised in a part; only the first that serves gives a server command."""
+    found: list[FrameworkFound] = []
     for name in _MODULES.get(language, ()):
         module = importlib.import_module(f"plainfall.frameworks.{name}")
-        yield from module.commands(tree, folder)
+        if any(one.serves for one in found) and getattr(module, "ALONE", False):
+            continue
+        one: FrameworkFound | None = module.recognise(tree, folder, names)
+        if one is not None:
+            found.append(one)
+    return found

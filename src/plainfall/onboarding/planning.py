@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from plainfall.onboarding.stages import configuring, filling_data, installing, serving
+from plainfall.onboarding.stages import configuring, filling_data, installing, serving, tasks
 from plainfall.onboarding.steps import Stage, State, Step, StepResult
 from plainfall.onboarding.work import Work
 from plainfall.survey.parts import PartFound
@@ -50,6 +50,7 @@ def plan(part: PartFound, *, given: bool) -> list[Step]:
             steps.append(
                 Step(part.path, stage, f"run {command.line}", command.reason, (command.evidence,), action)
             )
+    steps += _tasks(part)
     servers = part.candidates("server")
     if servers:
         command = servers[0]
@@ -72,6 +73,23 @@ def plan(part: PartFound, *, given: bool) -> list[Step]:
                 "no start command was found in process file, project scripts, README steps or main files",
             )
         )
+    return steps
+
+
+def _tasks(part: PartFound) -> list[Step]:
+    steps = []
+    commands = part.candidates("tasks")
+    if commands:
+        title = "run " + ", ".join(command.line for command in commands)
+        evidence = tuple(command.evidence for command in commands)
+        steps.append(Step(part.path, Stage.TASKS, title, commands[0].reason, evidence, tasks.tasks))
+    for framework in part.frameworks:
+        if framework.administrator is not None:
+            place = framework.administrator.evidence
+            why = f"{framework.name} has an administration page"
+            steps.append(
+                Step(part.path, Stage.TASKS, "make an administrator", why, (place,), tasks.administrator)
+            )
     return steps
 
 

@@ -16,6 +16,7 @@ from plainfall.onboarding.state import CloneState
 from plainfall.repository import exclude_locally
 from plainfall.runtimes.choice import Choice
 from plainfall.settings.filling import Asker, Setting
+from plainfall.settings.values import is_secret
 from plainfall.surroundings import Surroundings
 from plainfall.survey.parts import PartFound
 from plainfall.survey.walk import Tree
@@ -80,12 +81,14 @@ class Work:
         variables = self.surroundings.for_project()
         own = self.language.variables(self.folder, self.chosen())
         path = os.pathsep.join((own.pop("PATH"), variables["PATH"]))
-        return {**variables, **self.settings, **own, "PATH": path}
+        named = dict(self.part.variables)
+        if "PYTHONPATH" in named:
+            named["PYTHONPATH"] = str(self.folder / named["PYTHONPATH"])
+        return {**variables, **named, **self.settings, **own, "PATH": path}
 
     def secrets(self) -> list[str]:
         """The secret values among the settings, the longest first, for masking."""
-        keys = {setting.key for setting in self.settings_shown if setting.secret}
-        values = {self.settings[key] for key in keys if len(self.settings.get(key, "")) >= 6}
+        values = {value for key, value in self.settings.items() if len(value) >= 6 and is_secret(key, value)}
         return sorted(values, key=len, reverse=True)
 
     def masked(self, text: str) -> str:

@@ -12,9 +12,17 @@ from plainfall.evidence import Evidence
 from plainfall.survey.readme import ReadmeStep
 from plainfall.survey.walk import Tree
 
-__all__ = ["Command", "process_file_commands", "readme_commands", "script_file_commands"]
+__all__ = ["Command", "exported", "process_file_commands", "readme_commands", "script_file_commands"]
 
 _PROCESS = re.compile(r"^([A-Za-z0-9_-]+):\s*(.+)$")
+# Servers for production; where a framework has a dev server, that is what a developer wants.
+_PRODUCTION = re.compile(r"^(gunicorn|uwsgi|daphne|waitress-serve|mod_wsgi)\b")
+# What runs a command in an environment that some other program manages: ours is active already.
+_RUNNER = re.compile(r"^(poetry|pipenv|uv|pdm|hatch|rye)\s+run\s+")
+# Commands that are not the part's own: containers, other ecosystems, build files.
+_FOREIGN = re.compile(
+    r"^(sudo|docker|docker-compose|podman|kubectl|make|npm|npx|yarn|pnpm|node|php|composer|bundle)\b"
+)
 _PROCESS_STAGES = {"web": "server", "server": "server", "dev": "server", "release": "migrations"}
 
 
@@ -65,11 +73,12 @@ def process_file_commands(tree: Tree, folder: str) -> Iterator[Command]:
             process, command = found.groups()
             stage = _PROCESS_STAGES.get(process.lower())
             if stage:
+                rank = 45 if stage == "server" and _PRODUCTION.search(command) else 80
                 yield Command(
                     stage,
                     command,
                     f"the process file's {process!r} process",
-                    80 + bonus,
+                    rank + bonus,
                     Evidence(path, number, line.strip()),
                     folder,
                 )
@@ -80,15 +89,26 @@ def readme_commands(steps: list[ReadmeStep], tree: Tree, folder: str) -> Iterato
     for position, step in enumerate(steps):
         if step.stage in ("migrations", "seeds", "server"):
             heading = f" under {step.heading!r}" if step.heading else ""
-            missing = missing_script(step.command, tree, folder)
+            command = _RUNNER.sub("", step.command)
+            foreign = missing_script(command, tree, folder) or _FOREIGN.match(command)
             yield Command(
                 step.stage,
-                step.command,
+                command,
                 f"the README's step{heading}",
-                (20 if missing else 60) - position,
+                5 if foreign else 66 - min(position, 10),
                 step.evidence,
                 folder,
             )
+
+
+def exported(steps: list[ReadmeStep]) -> dict[str, str]:
+    """Variables that the README's steps export before its commands, values without blanks only."""
+    found = {}
+    for step in steps:
+        match = re.fullmatch(r"(?:export|set)\s+([A-Z][A-Z0-9_]*)=(['\"]?)([\w./:@-]+)\2", step.command)
+        if match and match.group(1) not in ("PATH", "HOME", "LD_PRELOAD", "LD_LIBRARY_PATH"):
+            found[match.group(1)] = match.group(3)
+    return found
 
 
 def missing_script(command: str, tree: Tree, folder: str) -> str | None:

@@ -9,9 +9,9 @@ from pathlib import Path
 from plainfall.ecosystems import Ecosystem, ecosystems
 from plainfall.errors import BadInput, NothingToOnboard
 from plainfall.evidence import Evidence
-from plainfall.frameworks import framework_commands
+from plainfall.frameworks import find_frameworks
 from plainfall.settings.templates import find_templates
-from plainfall.survey.commands import process_file_commands, readme_commands
+from plainfall.survey.commands import exported, process_file_commands, readme_commands
 from plainfall.survey.contradictions import find_contradictions
 from plainfall.survey.parts import PartFound, Survey
 from plainfall.survey.readme import ReadmeStep, read_steps, readme_addresses
@@ -74,25 +74,33 @@ def _belongs_to(tree: Tree, folder: str, found: list[str]) -> bool:
 
 
 def _part(tree: Tree, folder: str, language: Ecosystem, evidence: list[Evidence]) -> PartFound:
-    commands = [
-        *process_file_commands(tree, folder),
-        *language.commands(tree, folder),
-        *framework_commands(tree, folder, language.name),
-    ]
+    listed = language.dependencies(tree, folder)
+    names = frozenset(listed.names) if listed else frozenset()
+    frameworks = find_frameworks(tree, folder, language.name, names)
+    commands = [*process_file_commands(tree, folder), *language.commands(tree, folder)]
+    variables: dict[str, str] = {}
     pages = ["/"]
+    for framework in frameworks:
+        commands += framework.commands
+        variables |= framework.variables
+        pages += framework.pages
     readme = _readme(tree, folder)
     if readme:
-        commands += readme_commands(_steps(tree, folder), tree, folder)
+        steps = _steps(tree, folder)
+        commands += readme_commands(steps, tree, folder)
+        variables = {**exported(steps), **variables}
         pages += [path for _, path, _ in readme_addresses(tree.text(readme), readme)]
     return PartFound(
         path=folder,
         language=language.name,
         evidence=tuple(evidence),
         asks=tuple(language.asks(tree, folder)),
-        dependencies=language.dependencies(tree, folder),
+        dependencies=listed,
         settings=find_templates(tree, folder),
         commands=tuple(commands),
         pages=tuple(dict.fromkeys(pages)),
+        frameworks=tuple(frameworks),
+        variables=variables,
     )
 
 

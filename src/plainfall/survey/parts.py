@@ -2,13 +2,17 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import dataclass, field
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from plainfall.evidence import Evidence
 from plainfall.runtimes.asks import VersionAsk
 from plainfall.survey.commands import Command
 from plainfall.survey.readme import ReadmeStep
+
+if TYPE_CHECKING:
+    from plainfall.frameworks import FrameworkFound
 
 __all__ = ["Contradiction", "DependencyFile", "PartFound", "SettingsFound", "Survey"]
 
@@ -44,7 +48,8 @@ class SettingsFound:
 
 @dataclass(frozen=True)
 class PartFound:
-    """One runnable unit of the clone. ``path`` is its folder ("" is the clone itself)."""
+    """One runnable unit of the clone. ``path`` is its folder ("" is the clone itself); ``variables`` are
+    those that its commands need (a mode, a settings module)."""
 
     path: str
     language: str
@@ -54,6 +59,8 @@ class PartFound:
     settings: SettingsFound | None = None
     commands: tuple[Command, ...] = ()
     pages: tuple[str, ...] = ()
+    frameworks: tuple[FrameworkFound, ...] = ()
+    variables: Mapping[str, str] = field(default_factory=dict)
 
     def candidates(self, stage: str) -> list[Command]:
         """The commands for a stage, the best first; a command written in two places counts once."""

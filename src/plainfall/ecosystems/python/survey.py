@@ -98,10 +98,9 @@ def _here() -> dict[str, str]:
 
 
 def python_commands(tree: Tree, folder: str) -> list[Command]:
-    """Commands from the manifest's scripts, from script files, and from the language's conventions."""
+    """Commands from the manifest's scripts and from script files."""
     commands = list(script_file_commands(tree, folder, "python", (".py",)))
     commands += _project_scripts(tree, folder)
-    commands += _conventions(tree, folder)
     return commands
 
 
@@ -141,20 +140,6 @@ def _module_is_here(tree: Tree, folder: str, module: str) -> bool:
     path = module.replace(".", "/")
     place = f"{folder}/" if folder else ""
     return f"{place}{path}.py" in tree or f"{place}{path}/__init__.py" in tree
-
-
-def _conventions(tree: Tree, folder: str) -> Iterator[Command]:
-    place = f"{folder}/" if folder else ""
-    for name, rank in (("server.py", 25), ("app.py", 24), ("main.py", 23), ("run.py", 22)):
-        path = place + name
-        if path in tree and _runs_as_script(tree.text(path)):
-            evidence = tree.line_of(path, "__main__")
-            reason = f"{name} is a script that can be run"
-            yield Command("server", f"python {name}", reason, rank, evidence, folder)
-
-
-def _runs_as_script(text: str) -> bool:
-    return re.search(r"^if\s+__name__\s*==\s*['\"]__main__['\"]", text, re.MULTILINE) is not None
 
 
 def required_settings(tree: Tree, folder: str, names: Sequence[str]) -> dict[str, Evidence]:

@@ -1,0 +1,129 @@
+"""Real frameworks: small clones of ours go from clone to a probed page with one command and no option.
+
+This tier runs where ``PLAINFALL_REAL_PACKAGES`` names a folder of wheels, which ``.ci/run`` fetches.
+"""
+
+from __future__ import annotations
+
+import json
+import os
+import sqlite3
+import subprocess
+import sys
+from collections.abc import Iterator
+from pathlib import Path
+
+import pytest
+from conftest import PYTHON_LINE, Machine
+from real_clones import CLONES
+
+from plainfall.standins.registry import archives_in, serving
+
+FOLDER = os.environ.get("PLAINFALL_REAL_PACKAGES", "")
+pytestmark = [
+    pytest.mark.real,
+    pytest.mark.skipif(not FOLDER, reason="PLAINFALL_REAL_PACKAGES names no folder of wheels"),
+]
+
+
+@pytest.fixture(scope="module")
+def index() -> Iterator[str]:
+    with serving(archives_in(Path(FOLDER))) as registry:
+        yield registry.url
+
+
+@pytest.fixture
+def real(machine: Machine, index: str) -> Machine:
+    machine.variables.pop("PIP_NO_INDEX")
+    machine.variables["PIP_INDEX_URL"] = index
+    return machine
+
+
+def onboarded(real: Machine, name: str) -> tuple[Path, dict[str, str], str]:
+    clone = real.clone({**CLONES[name], ".python-version": PYTHON_LINE}, name)
+    run = real.run("onboard", clone, "--json", timeout=120)
+    assert run.status == 0, run.err
+    [server] = run.document["servers"]
+    again = real.run("onboard", clone, "--json")
+    assert set(again.states.values()) == {"kept"}, again.states
+    return clone, run.states, str(server["probe"]["url"])
+
+
+def page(url: str) -> str:
+    import urllib3
+
+    return urllib3.PoolManager().request("GET", url).data.decode()
+
+
+def test_django_with_fixtures_and_an_administrator(real: Machine) -> None:
+    clone, states, url = onboarded(real, "django")
+    assert states["migrations"] == states["seeds"] == states["tasks"] == "done"
+    assert page(url) == "<title>Stations</title>Ashford Mill, Copper Hill"
+    account = json.loads((clone / ".plainfall/accounts.json").read_text())["."]
+    assert account["page"] == "/office/" and (clone / ".plainfall/accounts.json").stat().st_mode & 0o077 == 0
+    with sqlite3.connect(clone / "db.sqlite3") as database:
+        assert database.execute("SELECT username, is_superuser FROM auth_user").fetchall() == [("admin", 1)]
+    logs = "".join(path.read_text() for path in (clone / ".plainfall").rglob("*.log"))
+    assert account["password"] not in logs
+
+
+def test_flask_with_migrations_and_a_seed_command(real: Machine) -> None:
+    clone, states, url = onboarded(real, "flask-migrated")
+    assert states["migrations"] == states["seeds"] == "done"
+    assert page(url) == "<title>Readings</title>5 readings"
+    assert (clone / "var/gauges.db").exists()
+
+
+def test_fastapi_without_a_page_at_its_root(real: Machine) -> None:
+    _, states, url = onboarded(real, "fastapi")
+    assert url.endswith("/docs") and states["probe"] == "done"
+
+
+def test_flask_in_one_file_with_a_command_for_its_tables(real: Machine) -> None:
+    _, states, url = onboarded(real, "flask-single-file")
+    assert states["migrations"] == "done" and page(url) == "<title>Rain</title>0 rows"
+
+
+def test_alembic_in_a_subfolder_with_its_own_lists(real: Machine) -> None:
+    clone, states, url = onboarded(real, "alembic-in-a-subfolder")
+    assert states["migrations"] == "done" and json.loads(page(url)) == {"gauges": 0}
+    assert (clone / "service/.venv").is_dir() and (clone / "service/gauges.db").exists()
+
+
+RESOLVED = [
+    ["django"],
+    ["flask", "flask-migrate"],
+    ["fastapi", "uvicorn[standard]"],
+    ["sqlalchemy", "alembic<2"],
+    ["django>=4", "sqlparse<0.6"],
+    ["flask-sqlalchemy", "werkzeug"],
+]
+
+
+@pytest.mark.parametrize("wishes", RESOLVED, ids=lambda wishes: "-".join(wishes))
+def test_what_is_resolved_is_what_the_bundled_client_resolves(real: Machine, wishes: list[str]) -> None:
+    files = {"requirements.txt": "\n".join(wishes), "app.py": "", ".python-version": PYTHON_LINE}
+    clone = real.clone(files)
+    run = real.run("onboard", clone, "--until", "dependencies", "--json")
+    report = clone / "report.json"
+    words = (
+        f"-m pip --python {clone}/.venv/bin/python install --dry-run -q --ignore-installed --report {report}"
+    )
+    if run.status == 0:
+        laid = {label.replace("_", "-") for label in run.step("dependencies")["detail"]["laid"]}
+        command = [sys.executable, *words.split(), "-r", str(clone / "requirements.txt")]
+        subprocess.run(command, env=real.variables, check=True, capture_output=True)
+        chosen = {
+            f"{one['metadata']['name'].lower().replace('_', '-')} {one['metadata']['version']}"
+            for one in json.loads(report.read_text())["install"]
+        }
+        assert laid == chosen
+    else:
+        assert "no version of sqlparse satisfies" in run.err
+        subprocess.run(
+            [sys.executable, "-m", "venv", "--without-pip", clone / "other"], check=True, capture_output=True
+        )
+        words = words.replace(".venv", "other")
+        command = [sys.executable, *words.split(), "-r", str(clone / "requirements.txt")]
+        done = subprocess.run(command, env=real.variables, check=False, capture_output=True)
+        assert done.returncode != 0
