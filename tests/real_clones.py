@@ -164,7 +164,8 @@ ALEMBIC_IN_A_SUBFOLDER = {
     ),
     "service/gauges/__init__.py": "",
     "service/gauges/api.py": (
-        "import os\nfrom fastapi import FastAPI\nfrom sqlalchemy import create_engine, text\n\napp = FastAPI()\n"
+        "import os\nfrom fastapi import FastAPI\nfrom sqlalchemy import create_engine, text\n\n"
+        "app = FastAPI()\n"
         "engine = create_engine(os.environ['DATABASE_URL'])\n\n\n@app.get('/')\ndef count():\n"
         "    with engine.connect() as connection:\n"
         "        count = connection.execute(text('SELECT COUNT(*) FROM gauge')).scalar()\n"

@@ -4,9 +4,12 @@ from __future__ import annotations
 
 import re
 import tomllib
+from collections.abc import Mapping
 from dataclasses import dataclass
 from functools import cache
 from pathlib import Path
+
+from plainfall.diagnosis.system_packages import install_words
 
 __all__ = ["Diagnosis", "diagnose", "lines_that_matter"]
 
@@ -29,21 +32,23 @@ class Diagnosis:
 
 
 @cache
-def _rules() -> tuple[tuple[str, re.Pattern[str], str, str], ...]:
+def _rules() -> tuple[tuple[re.Pattern[str], Mapping[str, str]], ...]:
     data = tomllib.loads((Path(__file__).parent / "rules.toml").read_text("utf-8"))
-    return tuple(
-        (rule["id"], re.compile(rule["pattern"]), rule["cause"], rule["remedy"]) for rule in data["rule"]
-    )
+    return tuple((re.compile(rule["pattern"]), rule) for rule in data["rule"])
 
 
 def diagnose(output: str) -> Diagnosis:
     """The rule for the last line of the output that any rule recognises."""
     for line in reversed(output.splitlines()[-400:]):
-        for name, pattern, cause, remedy in _rules():
+        for pattern, rule in _rules():
             found = pattern.search(line)
             if found:
-                groups = {key: value or "it" for key, value in found.groupdict().items()}
-                return Diagnosis(name, cause.format(**groups), remedy.format(**groups))
+                # Alternatives of a pattern have names of their own; the one that matched is the name.
+                named = next((value for value in found.groupdict().values() if value), "it")
+                words = {"name": named, "packages": ""}
+                if "needs" in rule:
+                    words["packages"] = install_words(rule["needs"].format(name=named))
+                return Diagnosis(rule["id"], rule["cause"].format(**words), rule["remedy"].format(**words))
     return Diagnosis("", "", "")
 
 

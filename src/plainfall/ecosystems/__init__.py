@@ -13,7 +13,7 @@ from plainfall.runtimes.asks import VersionAsk
 from plainfall.runtimes.choice import Choice
 from plainfall.surroundings import Surroundings
 from plainfall.survey.commands import Command
-from plainfall.survey.parts import DependencyFile
+from plainfall.survey.parts import DependencyFile, PartFound
 from plainfall.survey.walk import Tree
 
 __all__ = ["Ecosystem", "EnvironmentStanding", "InstallWishes", "Installation", "ecosystem", "ecosystems"]
@@ -90,10 +90,12 @@ class Ecosystem(Protocol):
         """Those of the named settings without which the code stops, with the reading line."""
         ...
 
-    def choose_runtime(
-        self, asks: Sequence[VersionAsk], surroundings: Surroundings, named: Path | None
-    ) -> Choice:
-        """The interpreter to take; ``named`` is one that the person named."""
+    def needs(self, tree: Tree, folder: str) -> dict[str, Evidence]:
+        """Optional modules of the runtime that the code cannot do without, with the line that says so."""
+        ...
+
+    def choose_runtime(self, part: PartFound, surroundings: Surroundings, named: Path | None) -> Choice:
+        """The interpreter to take for a part; ``named`` is one that the person named."""
         ...
 
     def environment_standing(self, folder: Path, choice: Choice) -> EnvironmentStanding:

@@ -51,11 +51,14 @@ def choose(
     found: Sequence[Interpreter | BrokenInterpreter],
     grammar: Grammar,
     unfit: Callable[[Interpreter], str | None],
+    preferred: Callable[[str], int] = lambda version: 0,
 ) -> Choice:
     """The best interpreter for the asks; ``unfit`` gives a reason against one whatever its version.
 
-    The strongest asks hold first. Where the exact patch release of a pin is not here, another one of the
-    same release line is taken and that is remarked. Among equals a version that weaker asks prefer, then
+    ``preferred`` ranks versions for a reason of its own (how many of the locked packages are made for
+    one), before the weak asks do. The strongest asks hold first; where a pin and a range can never hold
+    together the pin wins and that is remarked. Where the exact patch release of a pin is not here, another
+    of the same release line is taken and that is remarked. Among equals a version that weaker asks prefer, then
     a final release, then the newest, then the one found first. Raises NoFittingRuntime.
     """
     usable, rejected = _usable(found, unfit)
@@ -70,6 +73,9 @@ def choose(
             specifiers = relaxed
             remarks.extend(_patch_remarks(held, grammar))
     if not fitting:
+        fitting, specifiers, dropped = _strongest(usable, held, grammar)
+        remarks += [f"{ask.text} ({ask.evidence}) cannot hold beside the stronger asks" for ask in dropped]
+    if not fitting:
         raise _none_fits(language, held, usable, rejected)
     weak = [ask for ask in asks if ask.strength < Strength.RANGE]
 
@@ -78,7 +84,8 @@ def choose(
         version = interpreter.version
         agreed = sum(int(ask.strength) for ask in weak if grammar.admits(ask.specifier, version))
         exact = sum(grammar.admits(ask.specifier, version) for ask in held)
-        return exact, agreed, grammar.is_final(version), grammar.order(version), -position
+        final = grammar.is_final(version)
+        return exact, preferred(version), agreed, final, grammar.order(version), -position
 
     best = max(enumerate(fitting), key=merit)[1]
     for other in usable:
@@ -110,6 +117,30 @@ def _fitting(
         for interpreter in usable
         if all(grammar.admits(specifier, interpreter.version) for specifier in specifiers.values())
     ]
+
+
+def _strongest(
+    usable: Sequence[Interpreter], held: Sequence[VersionAsk], grammar: Grammar
+) -> tuple[list[Interpreter], dict[VersionAsk, str], list[VersionAsk]]:
+    """Where not all asks can hold together whatever is installed: the first pin, and of the other asks
+    those that admit a version that it admits."""
+    pins = [ask for ask in held if ask.strength is Strength.PIN]
+    others = [ask for ask in held if ask not in pins[:1]]
+    clashing = [ask for ask in others if pins and _clash(pins[0], ask, grammar)]
+    if not clashing:
+        return [], {}, []
+    kept = {ask: _relaxed(ask, grammar) for ask in held if ask not in clashing}
+    return _fitting(usable, kept, grammar), kept, clashing
+
+
+def _clash(pin: VersionAsk, other: VersionAsk, grammar: Grammar) -> bool:
+    """Whether no patch release of the pin's line is admitted by the other ask."""
+    line = pin.specifier.removeprefix("==").removesuffix(".*")
+    numbers = ".".join(line.split(".")[:2])
+    probes = [line] if line.count(".") > 1 else []
+    return not any(
+        grammar.admits(other.specifier, probe) for probe in (*probes, f"{numbers}.0", f"{numbers}.99")
+    )
 
 
 def _relaxed(ask: VersionAsk, grammar: Grammar) -> str:

@@ -50,7 +50,7 @@ def _versions(asks: Sequence[VersionAsk]) -> Iterator[Contradiction]:
             yield Contradiction(
                 f"one place asks for Python {first.text}, another for {second.text}",
                 (first.evidence, second.evidence),
-                "both must hold, so no interpreter fits; use --runtime PATH to name one",
+                "the pin",
             )
 
 

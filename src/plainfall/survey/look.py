@@ -101,6 +101,7 @@ def _part(tree: Tree, folder: str, language: Ecosystem, evidence: list[Evidence]
         pages=tuple(dict.fromkeys(pages)),
         frameworks=tuple(frameworks),
         variables=variables,
+        needs=language.needs(tree, folder),
     )
 
 

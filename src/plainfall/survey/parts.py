@@ -21,7 +21,8 @@ __all__ = ["Contradiction", "DependencyFile", "PartFound", "SettingsFound", "Sur
 class DependencyFile:
     """The dependency list that counts: its path and kind, why it and not another, whether it is a complete
     lock, and the paths of every file it includes. ``count`` is the number of its entries, ``names`` their
-    normalised names; ``python`` the version that a lock was made for; ``offered`` its extras and groups."""
+    normalised names; ``python`` the version that a lock was made for; ``offered`` its extras and groups;
+    ``archives`` the names of the archives that it lists, by package."""
 
     path: str
     kind: str
@@ -33,6 +34,7 @@ class DependencyFile:
     names: tuple[str, ...] = ()
     python: tuple[str, Evidence] | None = None
     offered: tuple[tuple[str, ...], tuple[str, ...]] = ((), ())
+    archives: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
 
 
 @dataclass(frozen=True)
@@ -49,7 +51,7 @@ class SettingsFound:
 @dataclass(frozen=True)
 class PartFound:
     """One runnable unit of the clone. ``path`` is its folder ("" is the clone itself); ``variables`` are
-    those that its commands need (a mode, a settings module)."""
+    those that its commands need (a mode, a settings module); ``needs`` optional modules of the runtime."""
 
     path: str
     language: str
@@ -61,6 +63,7 @@ class PartFound:
     pages: tuple[str, ...] = ()
     frameworks: tuple[FrameworkFound, ...] = ()
     variables: Mapping[str, str] = field(default_factory=dict)
+    needs: Mapping[str, Evidence] = field(default_factory=dict)
 
     def candidates(self, stage: str) -> list[Command]:
         """The commands for a stage, the best first; a command written in two places counts once."""

@@ -7,6 +7,7 @@ import tomllib
 from collections.abc import Callable, Iterator
 from typing import Any
 
+from plainfall.ecosystems.python.ask_places import OTHER_READERS
 from plainfall.errors import BadInput
 from plainfall.evidence import Evidence
 from plainfall.runtimes.asks import Strength, VersionAsk
@@ -83,7 +84,7 @@ def _requires_python(tree: Tree, folder: str) -> Iterator[VersionAsk]:
     yield VersionAsk(text, text, Strength.RANGE, "manifest", evidence)
 
 
-READERS: tuple[Reader, ...] = (_pin_file, _requires_python)
+READERS: tuple[Reader, ...] = (_pin_file, _requires_python, *OTHER_READERS)
 
 
 def _inside(folder: str, name: str) -> str:

@@ -16,13 +16,15 @@ from plainfall.ecosystems.python.interpreters import (
     python_interpreters,
     unfit,
 )
+from plainfall.ecosystems.python.wheel import has_wheel
 from plainfall.errors import NoFittingRuntime
 from plainfall.evidence import Evidence
-from plainfall.runtimes.asks import VersionAsk
+from plainfall.runtimes.asks import Strength, VersionAsk
 from plainfall.runtimes.choice import Choice, choose
+from plainfall.runtimes.interpreters import Interpreter
 from plainfall.surroundings import Surroundings
 from plainfall.survey.commands import Command
-from plainfall.survey.parts import DependencyFile
+from plainfall.survey.parts import DependencyFile, PartFound
 from plainfall.survey.walk import Tree
 
 __all__ = ["ECOSYSTEM", "PythonEcosystem"]
@@ -51,11 +53,12 @@ class PythonEcosystem:
     def required_settings(self, tree: Tree, folder: str, names: Sequence[str]) -> dict[str, Evidence]:
         return survey.required_settings(tree, folder, names)
 
-    def choose_runtime(
-        self, asks: Sequence[VersionAsk], surroundings: Surroundings, named: Path | None
-    ) -> Choice:
+    def needs(self, tree: Tree, folder: str) -> dict[str, Evidence]:
+        return survey.needed_modules(tree, folder)
+
+    def choose_runtime(self, part: PartFound, surroundings: Surroundings, named: Path | None) -> Choice:
         if named is None:
-            return choose(self.title, asks, python_interpreters(surroundings), GRAMMAR, unfit)
+            return self._chosen(part, surroundings)
         try:
             interpreter = interpreter_at(named)
         except (OSError, ValueError) as error:
@@ -65,10 +68,39 @@ class PythonEcosystem:
             ) from error
         remarks = [
             f"{ask.evidence} asks for {ask.text}; {interpreter.version} was named with --runtime"
-            for ask in asks
-            if not GRAMMAR.admits(ask.specifier, interpreter.version)
+            for ask in part.asks
+            if ask.strength >= Strength.RANGE and not GRAMMAR.admits(ask.specifier, interpreter.version)
         ]
         return Choice(interpreter, [], remarks)
+
+    def _chosen(self, part: PartFound, surroundings: Surroundings) -> Choice:
+        archives = dict(part.dependencies.archives) if part.dependencies else {}
+
+        def not_fit(interpreter: Interpreter) -> str | None:
+            lacking = [name for name in part.needs if not interpreter.facts.get(name, True)]
+            if lacking:
+                return f"it was built without {lacking[0]}, which {part.needs[lacking[0]]} imports"
+            return unfit(interpreter)
+
+        def wheels(version: str) -> int:
+            return sum(has_wheel(names, version) for names in archives.values())
+
+        found = python_interpreters(surroundings)
+        choice = choose(self.title, part.asks, found, GRAMMAR, not_fit, wheels)
+        best = choice.taken.version
+        remarks = []
+        for other in choice.rejected:
+            newer = GRAMMAR.order(other.version) > GRAMMAR.order(best)
+            if newer and other.reason.startswith("fits") and wheels(other.version) < wheels(best):
+                without = [
+                    label
+                    for label, names in archives.items()
+                    if has_wheel(names, best) and not has_wheel(names, other.version)
+                ]
+                remarks.append(
+                    f"{best} is taken: for {other.version} there is no wheel of {', '.join(without)}"
+                )
+        return Choice(choice.taken, choice.rejected, [*choice.remarks, *dict.fromkeys(remarks)])
 
     def environment_standing(self, folder: Path, choice: Choice) -> EnvironmentStanding:
         found = standing(folder / _FOLDER, choice.taken)

@@ -16,7 +16,7 @@ from plainfall.survey.commands import Command, script_file_commands
 from plainfall.survey.parts import DependencyFile
 from plainfall.survey.walk import Tree
 
-__all__ = ["dependency_file", "python_commands", "recognise_python", "required_settings"]
+__all__ = ["dependency_file", "needed_modules", "python_commands", "recognise_python", "required_settings"]
 
 _MANIFESTS = (
     "pyproject.toml",
@@ -30,6 +30,7 @@ _MANIFESTS = (
     "environment.yml",
     "environment.yaml",
 )
+_OPTIONAL = re.compile(r"^(?:import|from)\s+(sqlite3|ssl)\b", re.MULTILINE)
 _MAIN = ("manage.py", "app.py", "main.py", "wsgi.py", "asgi.py", "__main__.py", "server.py", "run.py")
 _SIDE = re.compile(r"(^|/)(docs?|examples?|tests?|testing|benchmarks?|requirements|scripts|tools)(/|$)", re.I)
 
@@ -87,6 +88,11 @@ def dependency_file(tree: Tree, folder: str) -> DependencyFile | None:
         tuple(entry.name for entry in entries if entry.name),
         listed.python,
         (listed.extras, listed.groups),
+        {
+            f"{pin.name} {pin.version}": tuple(file.filename for file in pin.files)
+            for pin in listed.pins or ()
+            if pin.files
+        },
     )
 
 
@@ -159,6 +165,22 @@ def required_settings(tree: Tree, folder: str, names: Sequence[str]) -> dict[str
         for name, line in _subscripts(text, wanted):
             required.setdefault(name, Evidence(place + path, line, text.splitlines()[line - 1].strip()))
     return required
+
+
+def needed_modules(tree: Tree, folder: str) -> dict[str, Evidence]:
+    """Which of the modules that a build of Python may lack the part's own sources import."""
+    place = f"{folder}/" if folder else ""
+    found: dict[str, Evidence] = {}
+    for path in tree.below(folder):
+        if path.endswith(".py"):
+            try:
+                text = tree.text(place + path)
+            except BadInput:
+                continue  # a source file that is no text imports nothing
+            for match in _OPTIONAL.finditer(text):
+                line = text[: match.start()].count("\n") + 1
+                found.setdefault(match.group(1), Evidence(place + path, line, match.group(0).strip()))
+    return found
 
 
 def _subscripts(text: str, wanted: set[str]) -> Iterator[tuple[str, int]]:

@@ -17,7 +17,7 @@ __all__ = ["dependencies", "environment", "runtime"]
 
 def runtime(work: Work) -> StepResult:
     """Chooses the interpreter; kept if it is the one of the run before."""
-    choice = work.language.choose_runtime(work.part.asks, work.surroundings, work.wishes.runtime)
+    choice = work.language.choose_runtime(work.part, work.surroundings, work.wishes.runtime)
     work.choice = choice
     taken = choice.taken
     work.fingerprints["runtime"] = taken.identity
@@ -50,7 +50,9 @@ def why_runtime(work: Work, choice: Choice) -> str:
     """The asks in one line, or that nothing is asked."""
     if not work.part.asks:
         return "no version is asked for; the newest release here"
-    asked = ", ".join(f"{ask.text} ({ask.evidence})" for ask in work.part.asks)
+    strong = sorted(work.part.asks, key=lambda ask: -ask.strength)
+    asked = ", ".join(f"{ask.text} ({ask.evidence})" for ask in strong[:4])
+    asked += f" and {len(strong) - 4} weaker asks" if len(strong) > 4 else ""
     others = len({other.version for other in choice.rejected if other.version != choice.taken.version})
     return f"asked for: {asked}" + (f"; other versions here: {others}" if others else "")
 

@@ -1,0 +1,270 @@
+"""The other places that ask for a Python: one small reader each, in the order of their weight.
+
+A reader yields asks and raises nothing for what it cannot read: these places are written for other programs,
+and one that means something else there is no fault of the clone.
+"""
+
+from __future__ import annotations
+
+import json
+import re
+from collections.abc import Callable, Iterator
+
+from plainfall.errors import BadInput
+from plainfall.evidence import Evidence
+from plainfall.runtimes.asks import Strength, VersionAsk
+from plainfall.survey.walk import Tree
+
+__all__ = ["OTHER_READERS"]
+
+Reader = Callable[[Tree, str], Iterator[VersionAsk]]
+
+_STATED = re.compile(r"(?:python[-_]versions?['\"]?\s*:|image:\s*python:)\s*(.+)$")
+_PROSE = re.compile(
+    r"\bPython\s*(?:version\s*)?(>=\s*)?(3\.\d+(?:\.\d+)?)(\s*\+|\s+or\s+(?:later|newer|higher|above))?",
+    re.IGNORECASE,
+)
+_VERSION = re.compile(r"^(\d+)\.(\d+)(?:\.(\d+))?$")
+
+
+def _ask(text: str, strength: Strength, source: str, place: Evidence) -> Iterator[VersionAsk]:
+    """An ask for one version as it is written: with a patch number exact, without one the release line."""
+    found = _VERSION.match(text)
+    if found and found.group(1) == "3":
+        specifier = f"=={text}" if found.group(3) else f"=={text}.*"
+        yield VersionAsk(text, specifier, strength, source, place)
+
+
+def _within(folder: str, name: str) -> str:
+    return f"{folder}/{name}" if folder else name
+
+
+def _lines(tree: Tree, path: str) -> list[tuple[int, str]]:
+    if path not in tree:
+        return []
+    try:
+        return list(enumerate(tree.text(path).splitlines(), 1))
+    except BadInput:
+        return []  # not text: not written for us
+
+
+def _tool_versions(tree: Tree, folder: str) -> Iterator[VersionAsk]:
+    """``.tool-versions``: ``python 3.12.4`` with fallbacks behind it; the first counts."""
+    for path in dict.fromkeys((_within(folder, ".tool-versions"), ".tool-versions")):
+        for number, line in _lines(tree, path):
+            found = re.match(r"^python\s+(\d+\.\d+(?:\.\d+)?)", line)
+            if found:
+                yield from _ask(found.group(1), Strength.PIN, "pin file", Evidence(path, number, line))
+                return
+
+
+def _runtime_txt(tree: Tree, folder: str) -> Iterator[VersionAsk]:
+    """``runtime.txt`` of hosting platforms: ``python-3.12.4``."""
+    path = _within(folder, "runtime.txt")
+    for number, line in _lines(tree, path):
+        found = re.match(r"^python-(\d+\.\d+(?:\.\d+)?)\s*$", line.strip())
+        if found:
+            yield from _ask(found.group(1), Strength.PIN, "platform file", Evidence(path, number, line))
+
+
+def _lock(tree: Tree, folder: str) -> Iterator[VersionAsk]:
+    """The version that a lock was made for. Locks state a range; a ``Pipfile.lock`` one release line."""
+    from packaging.specifiers import InvalidSpecifier, SpecifierSet
+
+    from plainfall.ecosystems.python.lists.graphs import spelled_out
+
+    patterns = {
+        "pylock.toml": r'^requires-python\s*=\s*"([^"]+)"',
+        "uv.lock": r'^requires-python\s*=\s*"([^"]+)"',
+        "poetry.lock": r'^python-versions\s*=\s*"([^"]+)"',
+        "pdm.lock": r'^requires_python\s*=\s*"([^"]+)"',
+        "Pipfile.lock": r'^\s*"python_(?:full_)?version"\s*:\s*"([^"]+)"',
+    }
+    for name, pattern in patterns.items():
+        path = _within(folder, name)
+        in_metadata = name != "poetry.lock"
+        for number, line in _lines(tree, path):
+            in_metadata = in_metadata or line.strip() == "[metadata]"
+            found = re.match(pattern, line) if in_metadata else None
+            if not found:
+                continue
+            text = found.group(1)
+            specifier = f"=={text}.*" if name == "Pipfile.lock" else spelled_out(text)
+            strength = Strength.PREFERENCE if name == "Pipfile.lock" else Strength.RANGE
+            try:
+                SpecifierSet(specifier)
+            except InvalidSpecifier:
+                break
+            yield VersionAsk(text, specifier, strength, "lock file", Evidence(path, number, line.strip()))
+            break
+
+
+def _older_manifests(tree: Tree, folder: str) -> Iterator[VersionAsk]:
+    """``python_requires`` of ``setup.cfg`` and ``setup.py``, ``python`` of ``[tool.poetry.dependencies]``,
+    ``python_version`` of a ``Pipfile``."""
+    from packaging.specifiers import InvalidSpecifier, SpecifierSet
+
+    from plainfall.ecosystems.python.lists.graphs import spelled_out
+
+    for name, pattern in (
+        ("setup.cfg", r"^\s*python_requires\s*=\s*(.+?)\s*$"),
+        ("setup.py", r"python_requires\s*=\s*['\"]([^'\"]+)['\"]"),
+        ("pyproject.toml", r"^python\s*=\s*['\"]([^'\"]+)['\"]"),
+        ("Pipfile", r"^python_(?:full_)?version\s*=\s*['\"]([^'\"]+)['\"]"),
+    ):
+        path = _within(folder, name)
+        for number, line in _lines(tree, path):
+            found = re.search(pattern, line)
+            if found:
+                text = found.group(1)
+                place = Evidence(path, number, line.strip())
+                if name == "Pipfile":
+                    yield from _ask(text, Strength.PIN, "manifest", place)
+                    break
+                try:
+                    specifier = str(SpecifierSet(spelled_out(text)))
+                except InvalidSpecifier:
+                    break
+                yield VersionAsk(text, specifier, Strength.RANGE, "manifest", place)
+                break
+
+
+def _container(tree: Tree, folder: str) -> Iterator[VersionAsk]:
+    """``FROM python:…`` of container files, build arguments put in; the last stage counts most, being the
+    one that runs. A preference: it says what the maintainers run, not what works."""
+    names = tree.folders.get(folder, [])
+    for name in sorted(
+        n for n in names if re.match(r"^(Dockerfile|Containerfile)([.-].+)?$|\.dockerfile$", n)
+    ):
+        path = _within(folder, name)
+        arguments: dict[str, str] = {}
+        found: VersionAsk | None = None
+        for number, line in _lines(tree, path):
+            given = re.match(r"^\s*ARG\s+(\w+)=['\"]?([^'\"\s]+)", line, re.IGNORECASE)
+            if given:
+                arguments[given.group(1)] = given.group(2)
+            image = re.match(r"^\s*FROM\s+(?:--\S+\s+)*(\S+)", line, re.IGNORECASE)
+            if not image:
+                continue
+            spelled = re.sub(
+                r"\$\{?(\w+)(?::-([^}]*))?\}?",
+                lambda m, known=arguments: known.get(m.group(1), m.group(2) or ""),
+                image.group(1),
+            )
+            version = re.search(r"(?:^|/)python:(\d+\.\d+(?:\.\d+)?)", spelled)
+            if version:
+                place = Evidence(path, number, line.strip())
+                found = next(_ask(version.group(1), Strength.PREFERENCE, "container file", place), found)
+        if found:
+            yield found
+
+
+def _dev_container(tree: Tree, folder: str) -> Iterator[VersionAsk]:
+    """A dev-container file: the image's tag, or the version of its Python feature."""
+    for path in (_within(folder, ".devcontainer/devcontainer.json"), _within(folder, ".devcontainer.json")):
+        if path not in tree:
+            continue
+        text = "\n".join(re.sub(r"^\s*//.*$", "", line) for _, line in _lines(tree, path))
+        try:
+            table = json.loads(re.sub(r",(\s*[}\]])", r"\1", text))
+        except ValueError:
+            continue
+        image = re.search(r"python:(?:\d+-)?(\d\.\d+)", str(table.get("image", "")))
+        if image:
+            yield from _ask(
+                image.group(1), Strength.PREFERENCE, "dev container", tree.line_of(path, '"image"')
+            )
+        for name, options in (table.get("features") or {}).items():
+            if "/python" in name and isinstance(options, dict):
+                place = tree.line_of(path, name)
+                yield from _ask(str(options.get("version", "")), Strength.PREFERENCE, "dev container", place)
+
+
+def _workflows(tree: Tree, folder: str) -> Iterator[VersionAsk]:
+    """CI workflows: a single version is a preference; a matrix names what is tested, each a hint."""
+    versions: dict[str, Evidence] = {}
+    for path in tree.files:
+        if not re.match(r"^\.(github|gitea|forgejo)/workflows/[^/]+\.ya?ml$|^\.gitlab-ci\.yml$", path):
+            continue
+        for number, line in _lines(tree, path):
+            found = _STATED.search(line)
+            if found and "${{" not in line:
+                for text in re.findall(r"\b3\.\d+(?:\.\d+)?\b", found.group(1)):
+                    versions.setdefault(text, Evidence(path, number, line.strip()))
+    strength = Strength.PREFERENCE if len(versions) == 1 else Strength.HINT
+    for text, place in versions.items():
+        yield from _ask(text, strength, "CI workflow", place)
+
+
+def _matrix(tree: Tree, folder: str) -> Iterator[VersionAsk]:
+    """Test-matrix sections: ``envlist = py311,py312``."""
+    for name in ("tox.ini", "setup.cfg"):
+        path = _within(folder, name)
+        for number, line in _lines(tree, path):
+            if re.match(r"^\s*env_?list\s*=", line) or re.match(r"^\s+py\{?3", line):
+                for minor in re.findall(r"py\{?3(\d+)|,3(\d+)", line):
+                    text = f"3.{next(group for group in minor if group)}"
+                    yield from _ask(text, Strength.HINT, "test matrix", Evidence(path, number, line.strip()))
+
+
+def _environment_file(tree: Tree, folder: str) -> Iterator[VersionAsk]:
+    """``environment.yml`` of scientific distributions: ``- python=3.11``."""
+    for name in ("environment.yml", "environment.yaml"):
+        path = _within(folder, name)
+        for number, line in _lines(tree, path):
+            found = re.match(r"^\s*-\s*python\s*(=|==|>=)\s*(\d+\.\d+(?:\.\d+)?)", line)
+            if not found:
+                continue
+            place = Evidence(path, number, line.strip())
+            if found.group(1) == ">=":
+                text = f">={found.group(2)}"
+                yield VersionAsk(text, text, Strength.RANGE, "environment file", place)
+            else:
+                yield from _ask(found.group(2), Strength.PIN, "environment file", place)
+
+
+def _classifiers(tree: Tree, folder: str) -> Iterator[VersionAsk]:
+    """Trove classifiers: what the maintainers say it runs on."""
+    for name in ("pyproject.toml", "setup.cfg", "setup.py"):
+        path = _within(folder, name)
+        for number, line in _lines(tree, path):
+            found = re.search(r"Programming Language :: Python :: (3\.\d+)\b", line)
+            if found:
+                yield from _ask(
+                    found.group(1), Strength.HINT, "classifier", Evidence(path, number, line.strip())
+                )
+
+
+def _readme(tree: Tree, folder: str) -> Iterator[VersionAsk]:
+    """README prose: "Python 3.10 or later", "Python 3.10+", "requires Python 3.10"."""
+    for name in tree.folders.get(folder, ()):
+        if not re.match(r"^readme(\.\w+)?$", name, re.IGNORECASE):
+            continue
+        path = _within(folder, name)
+        for number, line in _lines(tree, path):
+            found = _PROSE.search(line)
+            if not found:
+                continue
+            place = Evidence(path, number, line.strip())
+            text = found.group(0)
+            if found.group(1) or found.group(3):
+                yield VersionAsk(text, f">={found.group(2)}", Strength.PREFERENCE, "README", place)
+            else:
+                line_only = ".".join(found.group(2).split(".")[:2])
+                yield VersionAsk(text, f"=={line_only}.*", Strength.HINT, "README", place)
+            return
+
+
+OTHER_READERS: tuple[Reader, ...] = (
+    _tool_versions,
+    _runtime_txt,
+    _environment_file,
+    _lock,
+    _older_manifests,
+    _container,
+    _dev_container,
+    _workflows,
+    _matrix,
+    _classifiers,
+    _readme,
+)
