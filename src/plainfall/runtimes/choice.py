@@ -58,8 +58,8 @@ def choose(
     ``preferred`` ranks versions for a reason of its own (how many of the locked packages are made for
     one), before the weak asks do. The strongest asks hold first; where a pin and a range can never hold
     together the pin wins and that is remarked. Where the exact patch release of a pin is not here, another
-    of the same release line is taken and that is remarked. Among equals a version that weaker asks prefer, then
-    a final release, then the newest, then the one found first. Raises NoFittingRuntime.
+    of its line is taken and that is remarked. Among equals a version that weaker asks prefer, then a final
+    release, then the newest, then the one found first. Raises NoFittingRuntime.
     """
     usable, rejected = _usable(found, unfit)
     remarks: list[str] = []

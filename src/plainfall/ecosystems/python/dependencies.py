@@ -151,6 +151,8 @@ def _pins(job: Job, lazy: _Lazy, result: InstallResult) -> list[Pin]:
 def _resolved(job: Job, lazy: _Lazy, result: InstallResult) -> list[Pin]:
     """Takes the kept resolution if its inputs are the same, else resolves and keeps the result."""
     listed = job.listed
+    if not listed.wishes:
+        return []
     folder = listed.path.rpartition("/")[0]
     directs, indexed = _split(listed.wishes)
     inputs = digest_of(

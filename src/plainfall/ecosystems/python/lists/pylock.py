@@ -99,6 +99,8 @@ def write_pylock(pins: Sequence[tuple[str, str, Sequence[IndexFile]]], python: s
     rows = ['lock-version = "1.0"', 'created-by = "plainfall"']
     if python:
         rows.append(f'requires-python = "{python}"')
+    if not pins:
+        rows.append("packages = []")
     for name, version, files in sorted(pins):
         rows += ["", "[[packages]]", f'name = "{name}"', f'version = "{version}"']
         wheels = [file for file in files if file.filename.endswith(".whl")]

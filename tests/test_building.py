@@ -1,0 +1,229 @@
+"""Source packages, references and editable installs: built through the project's own build interface."""
+
+from __future__ import annotations
+
+import io
+import json
+import shutil
+import subprocess
+import tarfile
+from collections.abc import Callable
+from pathlib import Path
+
+import pytest
+from conftest import PYTHON_LINE, Machine, package
+
+from plainfall.diagnosis.reading import diagnose
+from plainfall.diagnosis.system_packages import install_words, package_manager
+from plainfall.standins.registry import Archive, Registry
+
+Offer = Callable[..., Registry]
+
+# A build backend of our own, in the tree itself: a wheel of the package's one module, or a path to it.
+BACKEND = """\
+import os, zipfile
+
+NAME, VERSION = "{name}", "{version}"
+META = "Metadata-Version: 2.1\\nName: %s\\nVersion: %s\\n{requires}" % (NAME, VERSION)
+
+
+def _wheel(folder, members):
+    info = "%s-%s.dist-info/" % (NAME, VERSION)
+    members = dict(members)
+    members[info + "METADATA"] = META
+    members[info + "WHEEL"] = "Wheel-Version: 1.0\\nRoot-Is-Purelib: true\\nTag: py3-none-any\\n"
+    members[info + "RECORD"] = "".join("%s,,\\n" % path for path in members) + info + "RECORD,,\\n"
+    file = "%s-%s-py3-none-any.whl" % (NAME, VERSION)
+    with zipfile.ZipFile(os.path.join(folder, file), "w") as wheel:
+        for path, text in members.items():
+            wheel.writestr(path, text)
+    return file
+
+
+def build_wheel(folder, config_settings=None, metadata_directory=None):
+    {action}
+    return _wheel(folder, {{NAME + ".py": open(NAME + ".py").read()}})
+
+
+def build_editable(folder, config_settings=None, metadata_directory=None):
+    return _wheel(folder, {{NAME + ".pth": os.getcwd() + "\\n"}})
+"""
+
+
+def tree(
+    name: str, version: str = "1.0", action: str = "pass", requires: str = "", needs: str = ""
+) -> dict[str, str]:
+    lines = "".join(f"Requires-Dist: {one}\\n" for one in requires.split())
+    return {
+        "pyproject.toml": f"[build-system]\nrequires = [{needs}]\nbuild-backend = 'ownbuild'\nbackend-path = ['.']\n"
+        f"[project]\nname = '{name}'\nversion = '{version}'\ndependencies = {requires.split()!r}\n",
+        "ownbuild.py": BACKEND.format(name=name, version=version, action=action, requires=lines),
+        f"{name}.py": f"VERSION = {version!r}\n",
+    }
+
+
+def source_package(name: str, files: dict[str, str], version: str = "1.0") -> Archive:
+    content = io.BytesIO()
+    with tarfile.open(fileobj=content, mode="w:gz") as archive:
+        for path, text in files.items():
+            entry = tarfile.TarInfo(f"{name}-{version}/{path}")
+            entry.size = len(text.encode())
+            archive.addfile(entry, io.BytesIO(text.encode()))
+    return Archive(name, f"{name}-{version}.tar.gz", content.getvalue())
+
+
+def onboard(machine: Machine, files: dict[str, str], *words: str) -> tuple[Path, dict[str, object]]:
+    clone = machine.clone({".python-version": PYTHON_LINE, "app.py": "", **files})
+    run = machine.run("onboard", clone, "--until", "dependencies", "--json", *words)
+    assert run.status in (0, 1) and run.out, run.err
+    return clone, run.document
+
+
+def detail(document: dict[str, object]) -> dict[str, list[str]]:
+    steps: list[dict[str, dict[str, list[str]]]] = document["steps"]  # type: ignore[assignment]
+    assert document["failure"] is None, document["failure"]
+    return steps[-1]["detail"]
+
+
+def imported(clone: Path, code: str) -> str:
+    done = subprocess.run(
+        [clone / ".venv/bin/python", "-c", code], capture_output=True, text=True, check=True
+    )
+    return done.stdout.strip()
+
+
+def test_a_source_package_is_built_once_with_its_build_requirements(machine: Machine, offer: Offer) -> None:
+    action = "import buildkit; print('building with', buildkit.VERSION)"
+    gauge = source_package("gauge", tree("gauge", action=action, requires="base", needs="'buildkit>=1'"))
+    registry = offer([gauge, Archive.of(package("buildkit")), Archive.of(package("base"))])
+    clone, document = onboard(machine, {"requirements.txt": "gauge\n"})
+    assert detail(document)["built"] == ["gauge"] or detail(document)["built"] == ["gauge 1.0"]
+    assert detail(document)["laid"] == ["base 1.0", "gauge 1.0"]
+    assert imported(clone, "import gauge; print(gauge.VERSION)") == "1.0"
+    assert not list((clone / ".venv").rglob("buildkit*"))
+    shutil.rmtree(clone / ".venv")
+    before = len(registry.faults.asked)
+    again = machine.run("onboard", clone, "--until", "dependencies", "--json")
+    assert again.step("dependencies")["detail"]["built"] == [] and len(registry.faults.asked) == before
+
+
+def test_a_locked_source_package_is_checked_and_built(machine: Machine, offer: Offer) -> None:
+    gauge = source_package("gauge", tree("gauge"))
+    offer([gauge])
+    clone, document = onboard(machine, {"requirements.txt": f"gauge==1.0 --hash=sha256:{gauge.sha256}\n"})
+    assert detail(document)["built"] == ["gauge 1.0"]
+    assert machine.run("onboard", clone, "--until", "dependencies", "--json").states["dependencies"] == "kept"
+
+
+def test_a_build_that_fails_shows_why_and_what_to_do(machine: Machine, offer: Offer) -> None:
+    action = "raise SystemExit('gauge.c:1: fatal error: libpq-fe.h: No such file or directory')"
+    offer([source_package("gauge", tree("gauge", action=action))])
+    _, document = onboard(machine, {"requirements.txt": "gauge\n"})
+    failure: dict[str, str] = document["failure"]  # type: ignore[assignment]
+    assert "gauge" in failure["cause"] and "the C header libpq-fe.h is not installed" in failure["cause"]
+    assert "libpq" in failure["remedy"] and Path(failure["log"]).exists()
+
+
+@pytest.mark.parametrize("member", ["../out.py", "gauge-1.0/link"])
+def test_a_source_package_that_leads_out_is_refused(machine: Machine, offer: Offer, member: str) -> None:
+    content = io.BytesIO()
+    with tarfile.open(fileobj=content, mode="w:gz") as archive:
+        entry = tarfile.TarInfo(member)
+        if member.endswith("link"):
+            entry.type, entry.linkname = tarfile.SYMTYPE, "../../../etc/passwd"
+        archive.addfile(entry, io.BytesIO(b""))
+    offer([Archive("gauge", "gauge-1.0.tar.gz", content.getvalue())])
+    _, document = onboard(machine, {"requirements.txt": "gauge\n"})
+    assert document["failure"]["kind"] == "ArchiveRefused"  # type: ignore[index]
+
+
+def test_the_clone_itself_is_used_in_place(machine: Machine, offer: Offer) -> None:
+    offer([Archive.of(package("base"))])
+    files = {**tree("rain", requires="base"), "rain/__init__.py": "VERSION = 'in place'\n"}
+    files.pop("rain.py")
+    clone, document = onboard(machine, files)
+    assert detail(document)["laid"] == ["base 1.0", "rain 1.0"]
+    assert imported(clone, "import rain; print(rain.VERSION)") == "in place"
+    (clone / "rain/__init__.py").write_text("VERSION = 'edited'\n")
+    assert imported(clone, "import rain; print(rain.VERSION)") == "edited"
+    url = json.loads(next((clone / ".venv").rglob("direct_url.json")).read_text())
+    assert url == {"url": clone.as_uri(), "dir_info": {"editable": True}}
+    assert machine.run("onboard", clone, "--until", "dependencies", "--json").states["dependencies"] == "kept"
+
+
+def test_references_to_paths_archives_and_revisions(machine: Machine, offer: Offer) -> None:
+    kit = package("webkit")
+    registry = offer([Archive.of(kit)])
+    local = machine.clone(tree("localkit"), "elsewhere/localkit")
+    assert local.exists()
+    repository = machine.clone(tree("gitkit", "1.0"), "gitkit")
+    git = ["git", "-c", "user.name=Mira", "-c", "user.email=mira@gauges.example"]
+    for words in (["init", "-q"], ["add", "."], ["commit", "-qm", "one"], ["tag", "v1"]):
+        subprocess.run([*git, *words], cwd=repository, check=True, capture_output=True)
+    (repository / "gitkit.py").write_text("VERSION = 'later'\n")
+    subprocess.run([*git, "commit", "-qam", "two"], cwd=repository, check=True)
+    wheel = registry.url.replace("simple/", f"files/{kit.filename}")
+    files = {
+        "requirements.txt": f"./vendor/localkit\nwebkit @ {wheel}\ngitkit @ git+{repository.as_uri()}@v1\n",
+        **{f"vendor/localkit/{name}": text for name, text in tree("localkit").items()},
+    }
+    clone, document = onboard(machine, files)
+    assert sorted(detail(document)["laid"]) == ["gitkit 1.0", "localkit 1.0", "webkit 1.0"]
+    assert imported(clone, "import gitkit; print(gitkit.VERSION)") == "1.0"
+    urls = [json.loads(path.read_text()) for path in (clone / ".venv").rglob("direct_url.json")]
+    commits = [url["vcs_info"]["commit_id"] for url in urls if "vcs_info" in url]
+    assert len(urls) == 3 and len(commits[0]) == 40
+
+
+@pytest.mark.parametrize(
+    ("line", "said"),
+    [
+        ("./nowhere\n", "./nowhere is not there"),
+        (
+            "kit @ git+file:///nowhere/kit.git@v9\n",
+            "revision v9 of file:///nowhere/kit.git cannot be fetched",
+        ),
+        ("kit @ hg+https://a.example/kit\n", "version control that is not known"),
+        ("-e .\n", "holds no pyproject.toml and no setup.py"),
+    ],
+)
+def test_bad_references_are_named(machine: Machine, line: str, said: str) -> None:
+    _, document = onboard(machine, {"requirements.txt": line})
+    failure: dict[str, object] = document["failure"]  # type: ignore[assignment]
+    assert said in str(failure["cause"]).replace("nowhere is", "nowhere is").replace("'", "'") or said.lstrip(
+        "./"
+    ) in str(failure["cause"])
+    assert failure["evidence"][0]["line"] == 1  # type: ignore[index]
+
+
+@pytest.mark.parametrize(
+    ("release", "manager"),
+    [("ID=debian\n", "apt"), ('ID=mint\nID_LIKE="ubuntu debian"\n', "apt"), ("ID=fedora\n", "dnf"),
+     ("ID=arch\n", "pacman"), ("ID=alpine\n", "apk"), ("ID=plan9\n", None)],
+)  # fmt: skip
+def test_the_package_manager_of_a_distribution(release: str, manager: str | None) -> None:
+    assert package_manager(release, "linux") == manager
+    assert package_manager(release, "darwin") == "brew"
+
+
+def test_names_of_system_packages_differ_by_distribution() -> None:
+    assert install_words("libpq-fe.h", "apt") == "Install it with: sudo apt-get install libpq-dev"
+    assert install_words("libpq-fe.h", "apk") == "Install it with: sudo apk add libpq-dev"
+    assert install_words("cc", "dnf").endswith("gcc gcc-c++ make")
+    assert "development package" in install_words("odd.h", "apt")
+
+
+@pytest.mark.parametrize(
+    ("line", "rule", "thing"),
+    [
+        ("x.c:1:10: fatal error: Python.h: No such file or directory", "header-missing", "Python.h"),
+        ("error: command 'gcc' failed: No such file or directory", "compiler-missing", "gcc"),
+        ("Error: pg_config executable not found.", "build-tool-missing", "pg_config"),
+        ("/usr/bin/ld: cannot find -lssl: No such file", "library-missing", "ssl"),
+        ("ImportError: libGL.so.1: cannot open shared object file", "library-missing", "GL"),
+        ("ModuleNotFoundError: No module named 'rain'", "module-missing", "rain"),
+    ],
+)
+def test_what_is_missing_is_recognised(line: str, rule: str, thing: str) -> None:
+    found = diagnose(f"some output\n{line}\nmore output\n")
+    assert found.rule == rule and thing in found.cause and found.remedy
