@@ -227,3 +227,16 @@ def test_names_of_system_packages_differ_by_distribution() -> None:
 def test_what_is_missing_is_recognised(line: str, rule: str, thing: str) -> None:
     found = diagnose(f"some output\n{line}\nmore output\n")
     assert found.rule == rule and thing in found.cause and found.remedy
+
+
+def test_a_part_in_a_subfolder_is_used_in_place(machine: Machine) -> None:
+    files = {f"service/{name}": text for name, text in tree("rain").items()}
+    clone, document = onboard(machine, {**files, "service/rain/__init__.py": "VERSION = 'below'\n"})
+    assert document["outcome"] == "done", document["failure"]
+    done = subprocess.run(
+        [clone / "service/.venv/bin/python", "-c", "import rain; print(rain.VERSION)"],
+        capture_output=True,
+        text=True,
+        check=True,
+    )
+    assert done.stdout == "below\n"

@@ -32,7 +32,10 @@ _MANIFESTS = (
 )
 _OPTIONAL = re.compile(r"^(?:import|from)\s+(sqlite3|ssl)\b", re.MULTILINE)
 _MAIN = ("manage.py", "app.py", "main.py", "wsgi.py", "asgi.py", "__main__.py", "server.py", "run.py")
-_SIDE = re.compile(r"(^|/)(docs?|examples?|tests?|testing|benchmarks?|requirements|scripts|tools)(/|$)", re.I)
+_SIDE = re.compile(
+    r"(^|/)(vendor|third[-_]party|external|docs?|examples?|tests?|testing|benchmarks?|requirements|scripts|tools)(/|$)",
+    re.I,
+)
 
 
 def recognise_python(tree: Tree, folder: str) -> list[Evidence]:

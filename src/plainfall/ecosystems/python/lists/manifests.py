@@ -62,8 +62,7 @@ def read_pyproject(tree: Tree, path: str, target: Target) -> Listed:
         wishes += _poetry_wishes(older, tree, path)
     if "build-system" in table and project.get("name") and _importable(tree, path, project["name"]):
         place = tree.line_of(path, "name")
-        folder = path.rpartition("/")[0] or "."
-        wishes.append(RequirementLine(None, place, editable=True, reference=folder))
+        wishes.append(RequirementLine(None, place, editable=True, reference="."))
     return Listed(
         "pyproject.toml", path, (path,), None, tuple(wishes), extras=tuple(extras), groups=tuple(groups)
     )
