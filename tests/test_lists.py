@@ -372,3 +372,19 @@ def test_a_lock_of_another_tool_is_installed_from_the_configured_index(
     assert run.status == 0, run.err
     assert run.step("dependencies")["detail"]["laid"] == ["gaugekit 1.0"]
     assert "/simple/gaugekit/" in registry.faults.asked
+
+
+def test_extras_and_groups_by_the_standards_words(machine: Machine, offer: Callable[..., Registry]) -> None:
+    offer([Archive.of(package(name)) for name in ("base", "kit", "mapkit", "checkkit", "devkit")])
+    clone = machine.clone({"pyproject.toml": PYPROJECT, "app.py": ""})
+    plain = machine.run("onboard", clone, "--until", "dependencies", "--json")
+    assert plain.step("dependencies")["detail"]["laid"] == [
+        "base 1.0",
+        "checkkit 1.0",
+        "devkit 1.0",
+        "kit 1.0",
+    ]
+    more = machine.run("onboard", clone, "--until", "dependencies", "--json", "--extra", "maps")
+    assert more.step("dependencies")["detail"]["laid"] == ["mapkit 1.0"]
+    other = machine.run("onboard", clone, "--until", "dependencies", "--json", "--group", "test")
+    assert other.step("dependencies")["detail"]["taken_out"] == ["devkit 1.0", "mapkit 1.0"]

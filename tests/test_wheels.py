@@ -7,6 +7,7 @@ import os
 import stat
 import subprocess
 import sys
+import time
 from collections.abc import Callable
 from pathlib import Path
 
@@ -244,3 +245,29 @@ def test_a_limit_of_the_users_configuration_is_kept(machine: Machine, offer: Off
     clone = machine.clone({"requirements.txt": locked(kit), **MAIN})
     run = machine.run("onboard", clone)
     assert run.status == 1 and "limits it to <2" in run.err and "$PIP_CONSTRAINT" in run.err
+
+
+def test_bytecode_is_compiled_behind_the_run_and_shared_by_later_clones(
+    machine: Machine, offer: Offer
+) -> None:
+    kit = package()
+    offer([Archive.of(kit)])
+    del machine.variables["PYTHONDONTWRITEBYTECODE"]
+    first = onboarded(machine, locked(kit), "first")
+    name = f"gaugekit/__pycache__/__init__.cpython-{PYTHON_LINE.replace('.', '')}.pyc"
+    deadline = time.monotonic() + 20
+    while not list((first / ".venv").rglob(name)) and time.monotonic() < deadline:
+        time.sleep(0.05)
+    machine.variables["PYTHONDONTWRITEBYTECODE"] = "1"
+    second = onboarded(machine, locked(kit), "second")
+    compiled = [next((clone / ".venv").rglob(name)) for clone in (first, second)]
+    assert compiled[0].stat().st_ino == compiled[1].stat().st_ino
+    code = "import gaugekit; print(gaugekit.__cached__)"
+    done = subprocess.run(
+        [second / ".venv/bin/python", "-v", "-c", code], capture_output=True, text=True, check=True
+    )
+    assert f"matches {compiled[1].parent.parent}/__init__.py" in done.stderr
+    (second / "requirements.txt").write_text("")
+    run = machine.run("onboard", second, "--until", "dependencies", "--json")
+    assert run.step("dependencies")["detail"]["taken_out"] == ["gaugekit 1.0"]
+    assert not list((second / ".venv").rglob("gaugekit*"))

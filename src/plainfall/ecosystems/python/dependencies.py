@@ -8,6 +8,7 @@ from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+from plainfall.ecosystems.python.bytecode import bytecode_placements, compile_later
 from plainfall.ecosystems.python.environment import VirtualEnvironment
 from plainfall.ecosystems.python.laying import (
     INSTALLER,
@@ -20,6 +21,7 @@ from plainfall.ecosystems.python.laying import (
 from plainfall.ecosystems.python.pins import Listed, Pin, Target, choice_key
 from plainfall.errors import DependencyProblem, HashMismatch, disk_full_explained
 from plainfall.packages.cache import CachedTree, PackageCache
+from plainfall.packages.placing import place_files
 from plainfall.runtimes.interpreters import Interpreter
 from plainfall.surroundings import Surroundings
 from plainfall.survey.walk import Tree
@@ -320,16 +322,23 @@ def _lay(job: Job, missing: Sequence[Pin], lazy: _Lazy, result: InstallResult) -
     if unknown:
         trees.update(lazy.get().trees(unknown))
     made: set[str] = set()
+    without_bytecode = []
     for number, pin in enumerate(missing, 1):
         tree = trees[pin.name]
         url = lazy.directs[pin.name][1] if pin.name in lazy.directs else None
         requested = job.listed.pins is not None or pin.evidence.path in job.listed.files
         lay_wheel(job.environment, tree, made, requested=requested, direct_url=url)
+        compiled = bytecode_placements(tree, job.interpreter, job.environment.packages)
+        place_files(compiled, made)
+        if not compiled:
+            without_bytecode.append(tree)
         result.laid.append(f"{pin.name} {tree.facts['version']}")
         listed = pin.hashes.get("sha256")
         built = listed is not None and tree.sha256 not in listed
         result.archives[pin.name] = f"built-{tree.sha256}" if built else tree.sha256
         job.progress(number, len(missing), "laid")
+    if not job.surroundings.variables.get("PYTHONDONTWRITEBYTECODE"):
+        compile_later(job.environment.python, without_bytecode, job.environment.packages)
 
 
 def layout_of(environment: VirtualEnvironment) -> dict[str, list[str]]:

@@ -1,0 +1,103 @@
+"""Bytecode of cached packages: compiled once for each interpreter, kept in the package cache, linked beside
+the sources of every environment that has them.
+
+Compiling takes longer than all the rest of an installation, so it is never waited for: a run that laid
+packages starts it as a process of its own, at low priority, which outlives the run. A ``.pyc`` holds the
+modification time and size of its source (PEP 552); linked files keep both, so it is valid in every clone.
+Where PYTHONDONTWRITEBYTECODE is set, none is made.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import os
+import subprocess
+from collections.abc import Sequence
+from pathlib import Path
+
+from plainfall.packages.cache import CachedTree
+from plainfall.packages.placing import Placement
+from plainfall.runtimes.interpreters import Interpreter
+
+__all__ = ["bytecode_placements", "compile_later"]
+
+# Runs under the environment's own interpreter. Each tree's files appear by one rename. Links into the
+# environment are made last, and only where the server has not written its own meanwhile.
+_COMPILER = r"""
+import os, py_compile, shutil, sys, tempfile
+os.nice(19)
+tag = sys.implementation.cache_tag
+for line in sys.stdin.read().splitlines():
+    files, target, packages = line.split("\t")
+    place = os.path.join(target, tag)
+    if not os.path.isdir(place):
+        os.makedirs(target, exist_ok=True)
+        making = tempfile.mkdtemp(prefix=".making-", dir=target)
+        for folder, _, names in os.walk(files):
+            for name in names:
+                if not name.endswith(".py"):
+                    continue
+                inner = os.path.relpath(folder, files)
+                out = os.path.join(making, inner, "__pycache__", name[:-3] + "." + tag + ".pyc")
+                os.makedirs(os.path.dirname(out), exist_ok=True)
+                try:
+                    py_compile.compile(os.path.join(folder, name), out, doraise=True, quiet=2)
+                except Exception:
+                    continue  # written for another Python; importing it would say so
+        try:
+            os.rename(making, place)
+        except OSError:
+            shutil.rmtree(making, ignore_errors=True)
+    for folder, _, names in os.walk(place):
+        inner = os.path.relpath(folder, place)
+        parent = os.path.join(packages, os.path.dirname(inner))
+        if os.path.basename(folder) != "__pycache__" or not os.path.isdir(parent):
+            continue
+        here = os.path.join(packages, inner)
+        os.makedirs(here, exist_ok=True)
+        for name in names:
+            try:
+                os.link(os.path.join(folder, name), os.path.join(here, name))
+            except OSError:
+                continue  # there already, or no links on this disk: it will be compiled when imported
+"""
+
+
+def _place(tree: CachedTree) -> Path:
+    return tree.folder.parent / "bytecode"
+
+
+def bytecode_placements(tree: CachedTree, interpreter: Interpreter, packages: Path) -> list[Placement]:
+    """The ``.pyc`` files that the cache holds for an interpreter, each with its place in an environment's
+    site-packages; none if the tree was not compiled for it yet."""
+    major, minor = interpreter.version.split(".")[:2]
+    root = str(_place(tree) / f"cpython-{major}{minor}")
+    placements = []
+    waiting = [root]
+    while waiting:
+        folder = waiting.pop()
+        with contextlib.suppress(FileNotFoundError), os.scandir(folder) as entries:
+            for entry in entries:
+                if entry.is_dir(follow_symlinks=False):
+                    waiting.append(entry.path)
+                else:
+                    placements.append(Placement(entry.path, f"{packages}{entry.path[len(root) :]}"))
+    return placements
+
+
+def compile_later(python: Path, trees: Sequence[CachedTree], packages: Path) -> None:
+    """Starts compiling in a process of its own, at the lowest priority; returns at once."""
+    if not trees:
+        return
+    lines = "".join(f"{tree.folder}\t{_place(tree)}\t{packages}\n" for tree in trees)
+    process = subprocess.Popen(
+        [str(python), "-I", "-c", _COMPILER],
+        stdin=subprocess.PIPE,
+        stdout=subprocess.DEVNULL,
+        stderr=subprocess.DEVNULL,
+        start_new_session=True,
+    )
+    assert process.stdin is not None
+    with contextlib.suppress(BrokenPipeError):
+        process.stdin.write(lines.encode())
+        process.stdin.close()
