@@ -5,6 +5,7 @@ This tier runs where ``PLAINFALL_REAL_PACKAGES`` names a folder of wheels, which
 
 from __future__ import annotations
 
+import hashlib
 import json
 import os
 import sqlite3
@@ -127,3 +128,20 @@ def test_what_is_resolved_is_what_the_bundled_client_resolves(real: Machine, wis
         command = [sys.executable, *words.split(), "-r", str(clone / "requirements.txt")]
         done = subprocess.run(command, env=real.variables, check=False, capture_output=True)
         assert done.returncode != 0
+
+
+def test_the_tree_of_all_packages_equals_what_the_bundled_client_lays_down(real: Machine) -> None:
+    from test_wheels import by_hand, records, tree
+
+    wheels = sorted(Path(FOLDER).glob("*.whl"))
+    rows = [
+        f"{w.name.split('-')[0]}=={w.name.split('-')[1]} --hash=sha256:{hashlib.sha256(w.read_bytes()).hexdigest()}"
+        for w in wheels
+    ]
+    clone = real.clone({"requirements.txt": "\n".join(rows), ".python-version": PYTHON_LINE, "app.py": ""})
+    run = real.run("onboard", clone, "--until", "dependencies", "--json", timeout=120)
+    assert run.status == 0, run.err
+    assert len(run.step("dependencies")["detail"]["laid"]) == len(wheels)
+    hand = by_hand(real, clone)
+    assert tree(clone / ".venv") == tree(hand)
+    assert records(clone / ".venv") == records(hand)

@@ -38,6 +38,7 @@ class RunView:
         self._survey: Survey | None = None
         self._status: Any = None
         self._last = 0.0
+        self._fetching: tuple[float, int] | None = None
 
     def __call__(self, event: Event) -> None:
         if isinstance(event, RunStarted):
@@ -80,8 +81,21 @@ class RunView:
         if now - self._last < 0.1:
             return
         self._last = now
-        whole = f" of {event.whole:,}" if event.whole else ""
-        self._move(f"{event.step.stage.value}: {event.done:,}{whole} {event.unit}")
+        self._move(f"{event.step.stage.value}: {self._how_far(event, now)}")
+
+    def _how_far(self, event: StepProgress, now: float) -> str:
+        """The progress in words; of a download its size and, from its rate so far, the seconds left."""
+        if event.unit != "bytes fetched":
+            whole = f" of {event.whole:,}" if event.whole else ""
+            return f"{event.done:,}{whole} {event.unit}" if event.done or whole else event.unit
+        if self._fetching is None:
+            self._fetching = now, event.done
+        since, before = self._fetching
+        rate = (event.done - before) / (now - since) if now > since else 0.0
+        left = (
+            f", {(event.whole - event.done) / rate:.0f} s left" if rate and event.whole > event.done else ""
+        )
+        return f"{event.done / 1e6:.1f} of {event.whole / 1e6:.1f} MB fetched{left}"
 
     def _show_part(self, path: str) -> None:
         if path == self._part or self._survey is None:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import importlib
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Collection, Mapping, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any, Protocol
@@ -96,6 +96,10 @@ class Ecosystem(Protocol):
 
     def choose_runtime(self, part: PartFound, surroundings: Surroundings, named: Path | None) -> Choice:
         """The interpreter to take for a part; ``named`` is one that the person named."""
+        ...
+
+    def missing_driver(self, settings: Mapping[str, str], names: Collection[str]) -> tuple[str, str] | None:
+        """The key of a database address for which no installed package speaks, and the package to add."""
         ...
 
     def environment_standing(self, folder: Path, choice: Choice) -> EnvironmentStanding:

@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Collection, Mapping, Sequence
 from pathlib import Path
 from typing import Any
 
 from plainfall.ecosystems import EnvironmentStanding, Installation, InstallWishes, Progress
 from plainfall.ecosystems.python import survey
 from plainfall.ecosystems.python.asks import python_asks
+from plainfall.ecosystems.python.drivers import missing_driver
 from plainfall.ecosystems.python.environment import VirtualEnvironment, make_environment, standing
 from plainfall.ecosystems.python.interpreters import (
     GRAMMAR,
@@ -101,6 +102,9 @@ class PythonEcosystem:
                     f"{best} is taken: for {other.version} there is no wheel of {', '.join(without)}"
                 )
         return Choice(choice.taken, choice.rejected, [*choice.remarks, *dict.fromkeys(remarks)])
+
+    def missing_driver(self, settings: Mapping[str, str], names: Collection[str]) -> tuple[str, str] | None:
+        return missing_driver(settings, names)
 
     def environment_standing(self, folder: Path, choice: Choice) -> EnvironmentStanding:
         found = standing(folder / _FOLDER, choice.taken)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from dataclasses import replace
 from pathlib import Path
 
 from plainfall.data.sqlite import database_of_settings
@@ -50,7 +51,14 @@ def settings(work: Work) -> StepResult:
     work.database = database_of_settings(work.settings, work.folder, target)
     work.fingerprints["settings"] = digest_of(work.settings)
     _stop_if_open(filled.settings, target)
-    return _result(filled, target, changed, there is None, found.template if found else None)
+    result = _result(filled, target, changed, there is None, found.template if found else None)
+    installed = work.state.record(work.part.path, "dependencies").get("names")
+    missing = work.language.missing_driver(work.settings, [name.split()[0] for name in installed or ()])
+    if missing is None or installed is None:
+        return result
+    key, package = missing
+    remark = f"{key} calls for a driver that the dependency list lacks: add {package} to it"
+    return replace(result, remarks=(*result.remarks, remark))
 
 
 def _there(work: Work, file: Path, target: str) -> Dotenv | None:

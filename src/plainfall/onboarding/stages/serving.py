@@ -21,6 +21,7 @@ from plainfall.writing import digest_of
 __all__ = ["probe", "running_of", "server", "stop_server"]
 
 _DEFAULT_PORT = 8000
+_USUAL = "the usual default"
 
 
 def server(work: Work) -> StepResult:
@@ -50,7 +51,7 @@ def server(work: Work) -> StepResult:
     remarks = []
     if port != wanted:
         remarks.append(f"port {wanted} ({source}) is taken by {holder_of(wanted)}; {port} is used")
-    elif work.wishes.port is None and source != "the usual default":
+    elif work.wishes.port is None and source != _USUAL:
         remarks.append(f"port {port} from {source}")
     record, ready = _start(work, command, port, fingerprint)
     if ready.port != port:
@@ -141,14 +142,14 @@ def _wanted_port(work: Work, command: Command) -> tuple[int, str]:
         return int(work.settings[key]), f"the setting {key}"
     default = re.search(r"\$\{PORT:-(\d+)\}", command.line)
     if default:
-        return int(default.group(1)), f"the start command, {command.evidence}"
+        return int(default.group(1)), _USUAL
     place = f"{work.part.path}/" if work.part.path else ""
     for name in work.tree.folders.get(work.part.path, ()):
         if name.lower().startswith("readme"):
             for port, _, evidence in readme_addresses(work.tree.text(place + name), place + name):
                 if port:
                     return port, f"the README, {evidence}"
-    return _DEFAULT_PORT, "the usual default"
+    return _DEFAULT_PORT, _USUAL
 
 
 def _port_key(work: Work) -> str | None:
