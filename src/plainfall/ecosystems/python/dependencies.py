@@ -18,8 +18,9 @@ from plainfall.ecosystems.python.laying import (
     recorded_paths,
     take_out,
 )
-from plainfall.ecosystems.python.pins import Listed, Pin, Target, choice_key
+from plainfall.ecosystems.python.pins import Listed, Pin, Reference, Target, choice_key
 from plainfall.errors import DependencyProblem, HashMismatch, disk_full_explained
+from plainfall.evidence import Evidence
 from plainfall.packages.cache import CachedTree, PackageCache
 from plainfall.packages.placing import place_files
 from plainfall.runtimes.interpreters import Interpreter
@@ -89,6 +90,11 @@ class _Lazy:
             self._made = Supply(job.clone, sources, job.interpreter, job.surroundings, job.progress)
         return self._made
 
+    def direct(self, reference: Reference, place: Evidence) -> tuple[CachedTree, str]:
+        from plainfall.ecosystems.python.references import References
+
+        return References(self.get()).direct(reference, place)
+
     def close(self, result: InstallResult) -> None:
         if self._made is not None:
             supplied = self._made.supplied
@@ -127,7 +133,7 @@ def _install(job: Job, lazy: _Lazy, result: InstallResult) -> None:
     pins = _pins(job, lazy, result)
     for pin in pins:
         if pin.reference is not None and pin.name not in lazy.directs:
-            lazy.directs[pin.name] = lazy.get().direct(pin.reference, pin.evidence)
+            lazy.directs[pin.name] = lazy.direct(pin.reference, pin.evidence)
     missing = _cleared(job, pins, lazy, result)
     if missing:
         _lay(job, missing, lazy, result)
@@ -221,12 +227,12 @@ def _manifests(directs: Sequence[RequirementLine], folder: str) -> list[str]:
 def _direct_pins(job: Job, directs: Sequence[RequirementLine], folder: str, lazy: _Lazy) -> list[Pin]:
     if not directs:
         return []
-    from plainfall.ecosystems.python.supply import reference_of
+    from plainfall.ecosystems.python.references import reference_of
 
     pins = []
     for line in directs:
         reference = reference_of(line, folder)
-        tree, text = lazy.get().direct(reference, line.evidence)
+        tree, text = lazy.direct(reference, line.evidence)
         name = str(tree.facts["name"])
         lazy.directs[name] = tree, text
         pins.append(Pin(name, str(tree.facts["version"]), line.evidence, reference=reference))

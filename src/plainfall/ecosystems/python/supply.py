@@ -6,11 +6,9 @@ The network is asked in threads; archives are unpacked in processes; builds run 
 from __future__ import annotations
 
 import hashlib
-import json
 import os
 import re
 import shutil
-import subprocess
 import tempfile
 import threading
 from collections.abc import Callable, Mapping, Sequence
@@ -23,7 +21,7 @@ from plainfall.ecosystems.python.configuration import Source, Sources
 from plainfall.ecosystems.python.environment import VirtualEnvironment
 from plainfall.ecosystems.python.finding import Finder
 from plainfall.ecosystems.python.metadata import MetadataSource
-from plainfall.ecosystems.python.pins import Pin, Reference, Target, choice_key
+from plainfall.ecosystems.python.pins import Pin, Target, choice_key
 from plainfall.ecosystems.python.requirements import RequirementLine, read_requirements
 from plainfall.ecosystems.python.simple import IndexFile
 from plainfall.ecosystems.python.tags import supported_tags
@@ -39,7 +37,7 @@ from plainfall.writing import digest_of
 if TYPE_CHECKING:
     from concurrent.futures import Executor, Future
 
-__all__ = ["Progress", "Supplied", "Supply", "reference_of"]
+__all__ = ["Progress", "SourceArchive", "Supplied", "Supply"]
 
 _AT_ONCE = 8  # connections; a registry's server gives little more to one client beyond this
 _WORTH_A_PROCESS = 100_000  # bytes of an archive; a smaller one is unpacked where it arrives
@@ -59,35 +57,12 @@ class Supplied:
 
 
 @dataclass(frozen=True)
-class _Source:
+class SourceArchive:
     """A fetched source package that is still to be built."""
 
     archive: Path
     sha256: str
     pin: Pin
-
-
-def reference_of(line: RequirementLine, folder: str) -> Reference:
-    """What a direct reference of a list means; ``folder`` is the list's, relative to the clone."""
-    text = (line.reference or "").strip()
-    address, _, fragment = text.partition("#")
-    inner = re.search(r"subdirectory=([^&]+)", fragment)
-    subfolder = inner.group(1) if inner else ""
-    if address.startswith("git+"):
-        address = address.removeprefix("git+")
-        head, joined, revision = address.rpartition("@")
-        if joined and "/" not in revision and "://" in head:
-            return Reference("git", head, revision, subfolder, line.editable)
-        return Reference("git", address, "", subfolder, line.editable)
-    if re.match(r"(hg|svn|bzr)\+", address):
-        raise BadInput(
-            f"{text!r} is under a version control that is not known here (git is)", place=line.evidence
-        )
-    if "://" in address and not address.startswith("file:"):
-        return Reference("archive", address, "", subfolder)
-    path = address.removeprefix("file://") if address.startswith("file:") else address
-    path = re.sub(r"\[[\w,\s-]*\]$", "", path)
-    return Reference("path", os.path.join(folder, path), "", subfolder, line.editable)
 
 
 class Supply:
@@ -106,10 +81,10 @@ class Supply:
         progress: Progress,
         chain: tuple[str, ...] = (),
     ) -> None:
-        self._clone = clone
+        self.clone = clone
         self._sources = sources
-        self._interpreter = interpreter
-        self._surroundings = surroundings
+        self.interpreter = interpreter
+        self.surroundings = surroundings
         self._progress = progress
         self._chain = chain
         self._lock = threading.Lock()
@@ -156,13 +131,13 @@ class Supply:
             had = self._gathered(fetches)
         trees = {}
         for pin, item in zip(pins, had, strict=True):
-            if isinstance(item, _Source):
-                tree = self._built(item)
+            if isinstance(item, SourceArchive):
+                tree = self.built(item)
             else:
                 tree = item.result() if hasattr(item, "result") else item
             self._check_identity(pin, tree)
             if pin.hashes:
-                self.cache.remember("choices", choice_key(pin, self._interpreter), tree.sha256)
+                self.cache.remember("choices", choice_key(pin, self.interpreter), tree.sha256)
             trees[pin.name] = tree
         return trees
 
@@ -209,9 +184,9 @@ class Supply:
         archive = self.cache.archive(stated) if stated else None
         sha256 = stated
         if archive is None or sha256 is None:
-            archive, sha256 = self._fetch(pin.evidence, file, expected)
+            archive, sha256 = self.fetch(pin.evidence, file, expected)
         if not file.filename.endswith(".whl"):
-            return _Source(archive, sha256, pin)
+            return SourceArchive(archive, sha256, pin)
         tree = self.cache.tree(sha256)
         if tree is not None and not tree.damaged():
             return tree
@@ -219,7 +194,7 @@ class Supply:
             return unpack_into_cache(self.cache.folder, archive, sha256, describe_wheel)
         return self._workers.submit(unpack_into_cache, self.cache.folder, archive, sha256, describe_wheel)
 
-    def _fetch(
+    def fetch(
         self, place: Evidence, file: IndexFile, expected: Mapping[str, frozenset[str]]
     ) -> tuple[Path, str]:
         partial = self.cache.partial(digest_of(file.url, file.hashes.get("sha256")))
@@ -241,30 +216,30 @@ class Supply:
             self._bytes += count
             self._progress(self._bytes, max(self._whole, self._bytes), "bytes fetched")
 
-    def _built(self, source: _Source) -> CachedTree:
+    def built(self, source: SourceArchive) -> CachedTree:
         """The wheel of a source package; one that was built for this interpreter before is taken again."""
-        key = digest_of("built", source.sha256, self._interpreter.identity)
-        tree = self._remembered(key)
+        key = digest_of("built", source.sha256, self.interpreter.identity)
+        tree = self.remembered(key)
         if tree is not None:
             return tree
         label = f"{source.pin.name} {source.pin.version}".strip()
-        with self._workshop() as name:
+        with self.workshop() as name:
             folder = Path(name, "source")
             folder.mkdir()
             top = unpack_source(source.archive, folder)
-            return self._build(top, Path(name), key, label, source.pin.evidence, editable=False)
+            return self.build(top, Path(name), key, label, source.pin.evidence, editable=False)
 
-    def _workshop(self) -> tempfile.TemporaryDirectory[str]:
+    def workshop(self) -> tempfile.TemporaryDirectory[str]:
         place = self.cache.folder / "building"
         place.mkdir(parents=True, exist_ok=True)
         return tempfile.TemporaryDirectory(dir=place, ignore_cleanup_errors=True)
 
-    def _remembered(self, key: str) -> CachedTree | None:
+    def remembered(self, key: str) -> CachedTree | None:
         sha256 = self.cache.recall("built", key)
         tree = self.cache.tree(sha256) if isinstance(sha256, str) else None
         return tree if tree is not None and not tree.damaged() else None
 
-    def _build(
+    def build(
         self, source: Path, work: Path, key: str, label: str, place: Evidence, *, editable: bool
     ) -> CachedTree:
         if label in self._chain:
@@ -279,8 +254,8 @@ class Supply:
             wheel = build_wheel_from(
                 source,
                 work,
-                self._interpreter,
-                self._surroundings,
+                self.interpreter,
+                self.surroundings,
                 provide,
                 editable=editable,
                 label=label,
@@ -310,13 +285,13 @@ class Supply:
         if not texts:
             return
         lines = [requirement_at(text, Evidence(f"{label}'s build requirements", 0)) for text in texts]
-        target = Target(self._interpreter.facts["markers"])
+        target = Target(self.interpreter.facts["markers"])
         lines = [line for line in lines if line.requirement and target.holds(line.requirement.marker)]
         inner = Supply(
-            self._clone,
+            self.clone,
             self._sources,
-            self._interpreter,
-            self._surroundings,
+            self.interpreter,
+            self.surroundings,
             self._progress,
             (*self._chain, label),
         )
@@ -336,120 +311,24 @@ class Supply:
         sha256 = stated
         if archive is None or sha256 is None:
             expected = {"sha256": frozenset([stated])} if stated else {}
-            archive, sha256 = self._fetch(place, file, expected)
+            archive, sha256 = self.fetch(place, file, expected)
         static = self._static_metadata(archive)
         if static is not None:
             return static
         name = file.filename.rpartition("-")[0]
-        tree = self._built(_Source(archive, sha256, Pin(name, "", place)))
+        tree = self.built(SourceArchive(archive, sha256, Pin(name, "", place)))
         return (tree.folder / str(tree.facts["dist_info"]) / "METADATA").read_text("utf-8", "replace")
 
     def _static_metadata(self, archive: Path) -> str | None:
         """PKG-INFO, where it vouches for its requirements (PEP 643)."""
         from plainfall.ecosystems.python.metadata import parse_metadata
 
-        with self._workshop() as name:
+        with self.workshop() as name:
             folder = Path(name, "source")
             folder.mkdir()
             info = unpack_source(archive, folder) / "PKG-INFO"
             text = info.read_text("utf-8", "replace") if info.is_file() else ""
         return text if text and not parse_metadata(text).dynamic else None
-
-    def direct(self, reference: Reference, place: Evidence) -> tuple[CachedTree, str]:
-        """The tree of a direct reference, and the text of its direct_url.json (PEP 610)."""
-        if reference.kind == "git":
-            return self._from_git(reference, place)
-        if reference.kind == "archive":
-            name = reference.address.rpartition("/")[2].partition("?")[0]
-            archive, sha256 = self._fetch(place, IndexFile(name, reference.address), {})
-            info: dict[str, Any] = {"archive_info": {"hashes": {"sha256": sha256}}}
-            tree = self._from_archive(archive, sha256, name, place)
-            return tree, json.dumps({"url": reference.address, **info})
-        path = Path(os.path.normpath(self._clone / reference.address))
-        if not path.exists():
-            raise DependencyProblem(
-                f"{reference.address} is not there",
-                place=place,
-                remedy="Correct the path; it counts from the folder of the list that names it.",
-            )
-        url = path.as_uri()
-        if path.is_file():
-            sha256 = hashlib.sha256(path.read_bytes()).hexdigest()
-            tree = self._from_archive(path, sha256, path.name, place)
-            return tree, json.dumps({"url": url, "archive_info": {"hashes": {"sha256": sha256}}})
-        source = path / reference.subfolder
-        tree = self._from_folder(source, place, editable=reference.editable)
-        return tree, json.dumps({"url": url, "dir_info": {"editable": True} if reference.editable else {}})
-
-    def _from_archive(self, archive: Path, sha256: str, name: str, place: Evidence) -> CachedTree:
-        if name.endswith(".whl"):
-            tree = self.cache.tree(sha256)
-            if tree is not None and not tree.damaged():
-                return tree
-            return unpack_into_cache(self.cache.folder, archive, sha256, describe_wheel)
-        return self._built(_Source(archive, sha256, Pin(name, "", place)))
-
-    def _from_folder(self, source: Path, place: Evidence, *, editable: bool) -> CachedTree:
-        """A folder's wheel. An editable one depends on its manifest only; a copied one on every file."""
-        names = ["pyproject.toml", "setup.cfg", "setup.py"]
-        if not any((source / name).is_file() for name in names):
-            raise DependencyProblem(
-                f"{source} holds no pyproject.toml and no setup.py, so it cannot be built", place=place
-            )
-        if not editable:
-            names = [
-                p.relative_to(source).as_posix()
-                for p in source.rglob("*")
-                if p.is_file() and not {".git", ".venv", ".plainfall", "__pycache__"} & set(p.parts)
-            ]
-        from plainfall.writing import digest_of_files
-
-        key = digest_of(
-            "folder", str(source), editable, digest_of_files(source, names), self._interpreter.identity
-        )
-        tree = self._remembered(key)
-        if tree is not None:
-            return tree
-        with self._workshop() as name:
-            return self._build(source, Path(name), key, source.name, place, editable=editable)
-
-    def _from_git(self, reference: Reference, place: Evidence) -> tuple[CachedTree, str]:
-        with self._workshop() as name:
-            folder = Path(name, "clone")
-            commit = self._checked_out(reference, folder, place)
-            source = folder / reference.subfolder
-            key = digest_of("git", commit, reference.subfolder, self._interpreter.identity)
-            tree = self._remembered(key)
-            if tree is None:
-                work = Path(name, "work")
-                work.mkdir()
-                label = reference.address.rpartition("/")[2].removesuffix(".git")
-                tree = self._build(source, work, key, label, place, editable=False)
-        info = {"vcs": "git", "commit_id": commit, "requested_revision": reference.revision or None}
-        vcs = {key: value for key, value in info.items() if value}
-        return tree, json.dumps({"url": reference.address, "vcs_info": vcs})
-
-    def _checked_out(self, reference: Reference, folder: Path, place: Evidence) -> str:
-        """Fetches the revision into a new folder; returns its commit. Only https, ssh and file addresses
-        are followed: git's other transports can run commands."""
-        variables = {**self._surroundings.for_project(), "GIT_TERMINAL_PROMPT": "0"}
-        variables["GIT_ALLOW_PROTOCOL"] = "https:ssh:file:http:git"
-        address = reference.address
-        for words in (
-            ["clone", "--quiet", "--no-checkout", "--", address, str(folder)],
-            ["-C", str(folder), "checkout", "--quiet", "--detach", reference.revision or "HEAD", "--"],
-        ):
-            done = subprocess.run(["git", *words], env=variables, capture_output=True, text=True, check=False)
-            if done.returncode:
-                lines = tuple(done.stderr.strip().splitlines()[-4:])
-                raise DependencyProblem(
-                    f"revision {reference.revision or 'HEAD'} of {address} cannot be fetched",
-                    place=place,
-                    lines=lines,
-                    remedy="Check the address, the revision, and whether you may read that repository.",
-                )
-        head = ["git", "-C", str(folder), "rev-parse", "HEAD"]
-        return subprocess.run(head, env=variables, capture_output=True, text=True, check=True).stdout.strip()
 
     def _check_constraints(self, pins: Sequence[Pin]) -> None:
         held = {pin.name: pin for pin in pins}

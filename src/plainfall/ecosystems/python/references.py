@@ -1,0 +1,147 @@
+"""Direct references: packages from a path, an archive's address, or a revision under version control."""
+
+from __future__ import annotations
+
+import hashlib
+import json
+import os
+import re
+import subprocess
+from pathlib import Path
+from typing import Any
+
+from plainfall.ecosystems.python.pins import Pin, Reference
+from plainfall.ecosystems.python.requirements import RequirementLine
+from plainfall.ecosystems.python.simple import IndexFile
+from plainfall.ecosystems.python.supply import SourceArchive, Supply
+from plainfall.ecosystems.python.wheel import describe_wheel
+from plainfall.errors import BadInput, DependencyProblem
+from plainfall.evidence import Evidence
+from plainfall.packages.cache import CachedTree, unpack_into_cache
+from plainfall.writing import digest_of, digest_of_files
+
+__all__ = ["References", "reference_of"]
+
+
+def reference_of(line: RequirementLine, folder: str) -> Reference:
+    """What a direct reference of a list means; ``folder`` is the list's, relative to the clone."""
+    text = (line.reference or "").strip()
+    address, _, fragment = text.partition("#")
+    inner = re.search(r"subdirectory=([^&]+)", fragment)
+    subfolder = inner.group(1) if inner else ""
+    if address.startswith("git+"):
+        address = address.removeprefix("git+")
+        head, joined, revision = address.rpartition("@")
+        if joined and "/" not in revision and "://" in head:
+            return Reference("git", head, revision, subfolder, line.editable)
+        return Reference("git", address, "", subfolder, line.editable)
+    if re.match(r"(hg|svn|bzr)\+", address):
+        raise BadInput(
+            f"{text!r} is under a version control that is not known here (git is)", place=line.evidence
+        )
+    if "://" in address and not address.startswith("file:"):
+        return Reference("archive", address, "", subfolder)
+    path = address.removeprefix("file://") if address.startswith("file:") else address
+    path = re.sub(r"\[[\w,\s-]*\]$", "", path)
+    return Reference("path", os.path.join(folder, path), "", subfolder, line.editable)
+
+
+class References:
+    """Gets direct references, with a supply's means."""
+
+    def __init__(self, supply: Supply) -> None:
+        self._supply = supply
+
+    def direct(self, reference: Reference, place: Evidence) -> tuple[CachedTree, str]:
+        """The tree of a direct reference, and the text of its direct_url.json (PEP 610)."""
+        if reference.kind == "git":
+            return self._from_git(reference, place)
+        if reference.kind == "archive":
+            name = reference.address.rpartition("/")[2].partition("?")[0]
+            archive, sha256 = self._supply.fetch(place, IndexFile(name, reference.address), {})
+            info: dict[str, Any] = {"archive_info": {"hashes": {"sha256": sha256}}}
+            tree = self._from_archive(archive, sha256, name, place)
+            return tree, json.dumps({"url": reference.address, **info})
+        path = Path(os.path.normpath(self._supply.clone / reference.address))
+        if not path.exists():
+            raise DependencyProblem(
+                f"{reference.address} is not there",
+                place=place,
+                remedy="Correct the path; it counts from the folder of the list that names it.",
+            )
+        url = path.as_uri()
+        if path.is_file():
+            sha256 = hashlib.sha256(path.read_bytes()).hexdigest()
+            tree = self._from_archive(path, sha256, path.name, place)
+            return tree, json.dumps({"url": url, "archive_info": {"hashes": {"sha256": sha256}}})
+        source = path / reference.subfolder
+        tree = self._from_folder(source, place, editable=reference.editable)
+        return tree, json.dumps({"url": url, "dir_info": {"editable": True} if reference.editable else {}})
+
+    def _from_archive(self, archive: Path, sha256: str, name: str, place: Evidence) -> CachedTree:
+        if name.endswith(".whl"):
+            tree = self._supply.cache.tree(sha256)
+            if tree is not None and not tree.damaged():
+                return tree
+            return unpack_into_cache(self._supply.cache.folder, archive, sha256, describe_wheel)
+        return self._supply.built(SourceArchive(archive, sha256, Pin(name, "", place)))
+
+    def _from_folder(self, source: Path, place: Evidence, *, editable: bool) -> CachedTree:
+        """A folder's wheel. An editable one depends on its manifest only; a copied one on every file."""
+        names = ["pyproject.toml", "setup.cfg", "setup.py"]
+        if not any((source / name).is_file() for name in names):
+            raise DependencyProblem(
+                f"{source} holds no pyproject.toml and no setup.py, so it cannot be built", place=place
+            )
+        if not editable:
+            names = [
+                p.relative_to(source).as_posix()
+                for p in source.rglob("*")
+                if p.is_file() and not {".git", ".venv", ".plainfall", "__pycache__"} & set(p.parts)
+            ]
+        key = digest_of(
+            "folder", str(source), editable, digest_of_files(source, names), self._supply.interpreter.identity
+        )
+        tree = self._supply.remembered(key)
+        if tree is not None:
+            return tree
+        with self._supply.workshop() as name:
+            return self._supply.build(source, Path(name), key, source.name, place, editable=editable)
+
+    def _from_git(self, reference: Reference, place: Evidence) -> tuple[CachedTree, str]:
+        with self._supply.workshop() as name:
+            folder = Path(name, "clone")
+            commit = self._checked_out(reference, folder, place)
+            source = folder / reference.subfolder
+            key = digest_of("git", commit, reference.subfolder, self._supply.interpreter.identity)
+            tree = self._supply.remembered(key)
+            if tree is None:
+                work = Path(name, "work")
+                work.mkdir()
+                label = reference.address.rpartition("/")[2].removesuffix(".git")
+                tree = self._supply.build(source, work, key, label, place, editable=False)
+        info = {"vcs": "git", "commit_id": commit, "requested_revision": reference.revision or None}
+        vcs = {key: value for key, value in info.items() if value}
+        return tree, json.dumps({"url": reference.address, "vcs_info": vcs})
+
+    def _checked_out(self, reference: Reference, folder: Path, place: Evidence) -> str:
+        """Fetches the revision into a new folder; returns its commit. Only https, ssh and file addresses
+        are followed: git's other transports can run commands."""
+        variables = {**self._supply.surroundings.for_project(), "GIT_TERMINAL_PROMPT": "0"}
+        variables["GIT_ALLOW_PROTOCOL"] = "https:ssh:file:http:git"
+        address = reference.address
+        for words in (
+            ["clone", "--quiet", "--no-checkout", "--", address, str(folder)],
+            ["-C", str(folder), "checkout", "--quiet", "--detach", reference.revision or "HEAD", "--"],
+        ):
+            done = subprocess.run(["git", *words], env=variables, capture_output=True, text=True, check=False)
+            if done.returncode:
+                lines = tuple(done.stderr.strip().splitlines()[-4:])
+                raise DependencyProblem(
+                    f"revision {reference.revision or 'HEAD'} of {address} cannot be fetched",
+                    place=place,
+                    lines=lines,
+                    remedy="Check the address, the revision, and whether you may read that repository.",
+                )
+        head = ["git", "-C", str(folder), "rev-parse", "HEAD"]
+        return subprocess.run(head, env=variables, capture_output=True, text=True, check=True).stdout.strip()
