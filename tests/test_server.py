@@ -1,0 +1,216 @@
+"""Dev servers: ports, readiness, probes, and ending all that belongs to one."""
+
+from __future__ import annotations
+
+import socket
+import subprocess
+import sys
+import threading
+import time
+from collections.abc import Iterator
+from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
+from pathlib import Path
+
+import psutil
+import pytest
+from conftest import SERVER, Machine, listeners
+
+from plainfall.diagnosis.reading import lines_that_matter
+from plainfall.server.page import read_page
+from plainfall.server.ports import free_port, holder_of, is_free, with_port
+from plainfall.server.probe import probe_page
+from plainfall.server.process import belonging, new_mark, start, stop
+from plainfall.server.readiness import wait_until_ready
+
+
+@pytest.mark.parametrize(
+    ("command", "expected"),
+    [
+        ("gaugeweb serve --port 8000 --reload", "gaugeweb serve --port 9999 --reload"),
+        ("gaugeweb serve --port=8000", "gaugeweb serve --port=9999"),
+        ("gaugeweb -p 8000", "gaugeweb -p 9999"),
+        ("gaugeweb 127.0.0.1:8000", "gaugeweb 127.0.0.1:9999"),
+        ("gaugeweb --bind :8000", "gaugeweb --bind :9999"),
+        ("gaugeweb --bind [::1]:8000", "gaugeweb --bind [::1]:9999"),
+        ("gaugeweb serve app:main --workers 4", None),
+        ("gaugeweb --port $PORT", None),
+    ],
+)
+def test_a_literal_port_is_replaced(command: str, expected: str | None) -> None:
+    assert with_port(command, 9999) == (expected or command, expected is not None)
+
+
+def test_taken_ports_are_passed_over_and_their_holder_named() -> None:
+    with socket.socket() as held:
+        held.bind(("127.0.0.1", 0))
+        held.listen()
+        port = held.getsockname()[1]
+        assert not is_free(port) and free_port(port) != port
+        holder = holder_of(port)
+        assert holder is not None and holder.pid == psutil.Process().pid and "pytest" in holder.command
+    assert is_free(port) and holder_of(port) is None
+
+
+def test_a_page_and_what_it_loads() -> None:
+    body = (
+        b"<title> Rain \n gauge </title><title>no</title><link rel='stylesheet' href='/a.css'>"
+        b"<link rel=preload href=/no.css><script src='b.js'></script><img src='//cdn.example/x.png'>"
+        b"<img src='data:image/png;base64,x'><img src=/c.png#f><img src=/c.png>"
+    )
+    title, assets = read_page(body, "http://localhost:8000/sub/")
+    assert title == "Rain gauge"
+    assert assets == [f"http://localhost:8000/{path}" for path in ("a.css", "sub/b.js", "c.png")]
+
+
+class Odd(BaseHTTPRequestHandler):
+    """Answers in odd ways, by path."""
+
+    def do_GET(self) -> None:
+        if self.path == "/loop":
+            self._send(302, b"", Location="/loop")
+        elif self.path == "/moved":
+            self._send(301, b"", Location="/fine")
+        elif self.path == "/away":
+            self._send(302, b"", Location="https://elsewhere.example/")
+        elif self.path == "/endless":
+            self.send_response(200)
+            self.end_headers()
+            while True:
+                self.wfile.write(b"rain " * 2000)
+                time.sleep(0.01)
+        elif self.path == "/cut":
+            self.send_response(200)
+            self.send_header("Content-Length", "100")
+            self.end_headers()
+            self.wfile.write(b"short")
+        elif self.path == "/broken":
+            self._send(500, b"<title>Error</title>")
+        elif self.path == "/half":
+            self._send(200, b"<title>Half</title><script src=/none.js></script>")
+        elif self.path == "/fine":
+            self._send(200, b"<title>Fine</title>")
+        else:
+            self._send(404, b"nothing")
+
+    def _send(self, status: int, body: bytes, **headers: str) -> None:
+        self.send_response(status)
+        self.send_header("Content-Type", "text/html")
+        self.send_header("Content-Length", str(len(body)))
+        for name, value in headers.items():
+            self.send_header(name, value)
+        self.end_headers()
+        self.wfile.write(body)
+
+    def log_message(self, format: str, *args: object) -> None:
+        """Nothing is printed."""
+
+
+@pytest.fixture
+def odd() -> Iterator[str]:
+    class Server(ThreadingHTTPServer):
+        daemon_threads = True
+
+        def handle_error(self, request: object, client_address: object) -> None:
+            """The prober hangs up on the endless one, as it should."""
+
+    with Server(("127.0.0.1", 0), Odd) as server:
+        threading.Thread(target=server.serve_forever, args=(0.05,), daemon=True).start()
+        yield f"http://127.0.0.1:{server.server_address[1]}"
+        server.shutdown()
+
+
+@pytest.mark.parametrize(
+    ("path", "status", "problem"),
+    [
+        ("/fine", 200, ""),
+        ("/moved", 200, ""),
+        ("/away", 302, ""),
+        ("/broken", 500, "status 500"),
+        ("/half", 200, "/none.js → 404"),
+        ("/loop", 302, ""),
+        ("/nowhere", 404, "status 404"),
+    ],
+)
+def test_odd_answers_are_judged(odd: str, path: str, status: int, problem: str) -> None:
+    found = probe_page(odd + path, timeout=2)
+    assert found.status == status and problem in found.problem and bool(found.problem) == bool(problem)
+
+
+def test_an_endless_answer_and_a_short_one_do_not_hang(odd: str) -> None:
+    begin = time.monotonic()
+    assert probe_page(f"{odd}/endless", timeout=1).status == 200
+    probe_page(f"{odd}/cut", timeout=1)
+    assert time.monotonic() - begin < 6
+    silent = probe_page("http://127.0.0.1:9/", timeout=1)
+    assert silent.status == 0 and "no answer" in silent.problem
+
+
+BEHAVIOURS = {
+    "plain": SERVER,
+    "ignores being asked": "import signal\nsignal.signal(signal.SIGTERM, signal.SIG_IGN)\n" + SERVER,
+    "leaves the session": "import os\nif os.fork():\n    os._exit(0)\nos.setsid()\nif os.fork():\n    os._exit(0)\n"
+    + SERVER,
+    "has children": "import subprocess, sys\nsubprocess.Popen([sys.executable, '-c', 'import time; time.sleep(99)'])\n"
+    + SERVER,
+    "takes another port": SERVER.replace('int(os.environ["PORT"])', 'int(os.environ["PORT"]) + 1'),
+    "answers late": "import time\ntime.sleep(0.7)\n" + SERVER,
+}
+
+
+@pytest.mark.parametrize("behaviour", BEHAVIOURS)
+def test_every_server_is_found_ready_and_ended_whole(tmp_path: Path, behaviour: str) -> None:
+    (tmp_path / "server.py").write_text(BEHAVIOURS[behaviour])
+    port = free_port(8700)
+    variables = {"PATH": "/usr/bin:/bin", "PORT": str(port)}
+    command = f"{sys.executable} server.py"
+    running, process = start(command, tmp_path, variables, tmp_path / "log", port, new_mark())
+    ready = wait_until_ready(running, process, 15, lambda waited: None)
+    assert ready.state == "answers", (tmp_path / "log").read_text()
+    assert ready.port == port + (behaviour == "takes another port")
+    pids = belonging(running)
+    assert pids
+    ended = stop(running, process)
+    assert set(pids) <= set(ended)
+    assert not any(psutil.pid_exists(pid) and psutil.Process(pid).status() != "zombie" for pid in pids)
+    assert listeners(ready.port) == [] and belonging(running) == []
+
+
+def test_a_server_reads_nothing_from_the_terminal(tmp_path: Path) -> None:
+    (tmp_path / "server.py").write_text("print('answer:', repr(input('sure? ')))\n")
+    command = f"{sys.executable} server.py"
+    running, process = start(command, tmp_path, {"PATH": "/bin"}, tmp_path / "log", 8790, new_mark())
+    ready = wait_until_ready(running, process, 10, lambda waited: None)
+    assert (ready.state, ready.exit_status) == ("ended", 1)
+    assert "EOFError" in (tmp_path / "log").read_text()
+
+
+def test_the_developers_variables_do_not_reach_the_project(machine: Machine) -> None:
+    text = SERVER.replace('b"<title>Gauge</title>ok"', "repr(sorted(os.environ)).encode()")
+    clone = machine.clone({"Procfile": "web: python app.py\n", "app.py": text, ".env.example": "RAIN=wet\n"})
+    machine.variables["CLOUD_TOKEN"] = "private"
+    run = machine.run("onboard", clone, "--port", "8795", "--json")
+    assert run.status == 0, run.err
+    import urllib3
+
+    seen = urllib3.PoolManager().request("GET", run.document["servers"][0]["url"]).data.decode()
+    assert (
+        "'RAIN'" in seen and "'PATH'" in seen and "CLOUD_TOKEN" not in seen and "PLAINFALL_CACHE" not in seen
+    )
+
+
+def test_the_lines_that_matter_of_a_traceback() -> None:
+    output = "start\nTraceback (most recent call last):\n" + "".join(
+        f'  File "<frozen importlib._bootstrap>", line {n}, in x\n  File "app.py", line {n}, in y\n    call()\n    ^^^^^^\n'
+        for n in range(9)
+    )
+    lines = lines_that_matter(output + "ValueError: rain\nafterwards\n")
+    assert lines[0].startswith("Traceback") and lines[-1] == "ValueError: rain" and len(lines) <= 12
+    assert not any("frozen" in line or "^^^" in line for line in lines)
+    assert lines_that_matter("one\nfatal: two\nthree\n") == ("fatal: two",)
+    assert lines_that_matter("one\ntwo\n") == ("one", "two")
+
+
+def test_help_is_quick_to_import() -> None:
+    code = "import sys, plainfall.cli.definition as d; d.build_parser(); print([m for m in sys.modules if 'urllib3' in m or 'rich' in m or 'packaging' in m])"
+    done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True)
+    assert done.stdout.strip() == "[]"
