@@ -160,3 +160,14 @@ def test_one_without_a_module_that_the_code_imports_is_passed_over(machine: Mach
     assert version == "3.31.2"
     assert "3.32.1: it was built without sqlite3, which app.py:2 imports" in reasons
     assert any(reason.startswith("3.33.0: a free-threaded build") for reason in reasons)
+
+
+def test_one_without_headers_is_passed_over_where_something_must_be_built(machine: Machine) -> None:
+    fake(machine, "3.32.1", headers=False)
+    source = UV.replace("kit-1.0-cp331-cp331-manylinux_2_17_x86_64.whl", "kit-1.0.tar.gz")
+    files = {"uv.lock": source, "app.py": ""}
+    assert choice(machine, files)[0] == "3.32.1"
+    fake(machine, "3.31.2")
+    version, _, reasons = choice(machine, files)
+    assert version == "3.31.2"
+    assert "3.32.1: it has no C headers, which building kit 1.0 may need" in reasons

@@ -62,6 +62,7 @@ def test_django_with_fixtures_and_an_administrator(real: Machine) -> None:
     assert page(url) == "<title>Stations</title>Ashford Mill, Copper Hill"
     account = json.loads((clone / ".plainfall/accounts.json").read_text())["."]
     assert account["page"] == "/office/" and (clone / ".plainfall/accounts.json").stat().st_mode & 0o077 == 0
+    assert (clone / "collected/staticfiles.json").exists()
     with sqlite3.connect(clone / "db.sqlite3") as database:
         assert database.execute("SELECT username, is_superuser FROM auth_user").fetchall() == [("admin", 1)]
     logs = "".join(path.read_text() for path in (clone / ".plainfall").rglob("*.log"))

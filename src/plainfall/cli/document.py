@@ -109,6 +109,8 @@ def _part(part: PartFound, runtime: dict[str, Any]) -> dict[str, Any]:
             "count": listed.count,
             "why": listed.reason,
             "others": list(listed.others),
+            "extras": list(listed.offered[0]),
+            "groups": list(listed.offered[1]),
             "evidence": [listed.evidence.as_json()],
         },
         "settings": settings
@@ -120,7 +122,10 @@ def _part(part: PartFound, runtime: dict[str, Any]) -> dict[str, Any]:
             "evidence": [settings.evidence.as_json()],
         },
     }
-    for stage in ("migrations", "seeds", "server"):
+    document["frameworks"] = [
+        {"name": one.name, "evidence": [one.evidence.as_json()]} for one in part.frameworks
+    ]
+    for stage in ("migrations", "seeds", "tasks", "server"):
         candidates = [command.as_json() for command in part.candidates(stage)]
         document[stage] = {**candidates[0], "candidates": candidates} if candidates else None
     return document

@@ -83,6 +83,12 @@ def _show_part(console: Console, survey: Survey, part: PartFound, runtime: dict[
         )
     else:
         _row(console, "dependencies", "no list was found")
+    if listed and any(listed.offered):
+        extras, groups = listed.offered
+        words = [f"--extra {name}" for name in extras] + [f"--group {name}" for name in groups]
+        _row(console, "", f"offered: {', '.join(words)}")
+    for framework in part.frameworks:
+        _row(console, "framework", f"{framework.name} ({framework.evidence})")
     settings = part.settings
     if settings:
         there = "is there" if settings.there else "is not there yet"

@@ -77,6 +77,15 @@ class PythonEcosystem:
     def _chosen(self, part: PartFound, surroundings: Surroundings) -> Choice:
         archives = dict(part.dependencies.archives) if part.dependencies else {}
 
+        source_only = [
+            label for label, names in archives.items() if not any(n.endswith(".whl") for n in names)
+        ]
+
+        def without_headers(interpreter: Interpreter) -> str | None:
+            if source_only and not interpreter.facts.get("headers", True):
+                return f"it has no C headers, which building {source_only[0]} may need"
+            return not_fit(interpreter)
+
         def not_fit(interpreter: Interpreter) -> str | None:
             lacking = [name for name in part.needs if not interpreter.facts.get(name, True)]
             if lacking:
@@ -87,7 +96,11 @@ class PythonEcosystem:
             return sum(has_wheel(names, version) for names in archives.values())
 
         found = python_interpreters(surroundings)
-        choice = choose(self.title, part.asks, found, GRAMMAR, not_fit, wheels)
+        try:
+            choice = choose(self.title, part.asks, found, GRAMMAR, without_headers, wheels)
+        except NoFittingRuntime:
+            # Not every source package is compiled: one without headers is better than none.
+            choice = choose(self.title, part.asks, found, GRAMMAR, not_fit, wheels)
         best = choice.taken.version
         remarks = []
         for other in choice.rejected:

@@ -1,0 +1,195 @@
+"""Frameworks recognised by their sources: the command for each stage, from files alone."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import pytest
+from conftest import Machine
+
+from plainfall.frameworks import FrameworkFound, find_frameworks
+from plainfall.survey.walk import walk
+
+MANAGE = "import os\nos.environ.setdefault('DJANGO_SETTINGS_MODULE', 'rain.settings')\nimport django\n"
+
+
+def found(folder: Path, files: dict[str, str], names: str = "") -> dict[str, FrameworkFound]:
+    for path, text in files.items():
+        (folder / path).parent.mkdir(parents=True, exist_ok=True)
+        (folder / path).write_text(text)
+    return {one.name: one for one in find_frameworks(walk(folder), "", "python", frozenset(names.split()))}
+
+
+def commands(one: FrameworkFound) -> dict[str, str]:
+    return {command.stage: command.line for command in reversed(one.commands)}
+
+
+def test_django_below_the_parts_folder_with_its_own_seed_command(tmp_path: Path) -> None:
+    one = found(
+        tmp_path,
+        {
+            "src/manage.py": MANAGE,
+            "src/rain/settings.py": "INSTALLED_APPS = ['django.contrib.admin']\nSTATIC_ROOT='x'\nX='whitenoise'\n",
+            "src/rain/urls.py": "urlpatterns = [path('staff/', admin.site.urls)]\n",
+            "src/gauges/management/commands/seed_gauges.py": "",
+            "src/gauges/fixtures/a.json": "[]",
+        },
+    )["Django"]
+    assert commands(one) == {
+        "migrations": "python src/manage.py migrate --noinput",
+        "seeds": "python src/manage.py seed_gauges",
+        "tasks": "python src/manage.py collectstatic --noinput",
+        "server": "python src/manage.py runserver 127.0.0.1:${PORT:-8000}",
+    }
+    assert (
+        one.administrator is not None
+        and one.administrator.page == "/staff/"
+        and one.pages == ("/", "/staff/")
+    )
+
+
+def test_django_with_a_user_model_of_its_own_gets_no_administrator(tmp_path: Path) -> None:
+    settings = "INSTALLED_APPS = ['django.contrib.admin']\nAUTH_USER_MODEL = 'gauges.Volunteer'\n"
+    one = found(tmp_path, {"manage.py": MANAGE, "rain/settings.py": settings})["Django"]
+    assert one.administrator is None
+
+
+@pytest.mark.parametrize(
+    ("files", "server"),
+    [
+        ({"app.py": "from flask import Flask\napp = Flask(__name__)\n"}, "flask run"),
+        ({"rain.py": "import flask\nserver = flask.Flask(__name__)\n"}, "flask --app rain:server run"),
+        (
+            {"rain/__init__.py": "def create_app(test=None):\n    app = Flask(__name__)\n"},
+            "flask --app rain run",
+        ),
+        (
+            {"rain/web.py": "def make_app():\n\n    x = 1\n    return Flask('x')\n", "rain/__init__.py": ""},
+            "flask --app rain.web run",
+        ),
+        (
+            {
+                "wsgi.py": "from rain import create_app\napp = create_app()\n",
+                "rain/__init__.py": "def create_app():\n    return Flask('x')\n",
+            },
+            "flask run",
+        ),
+        ({"x/y.py": "application = Flask('x')\n", ".flaskenv": "FLASK_APP=x.y\n"}, "flask run"),
+    ],
+)
+def test_flask_as_its_own_command_finds_it(tmp_path: Path, files: dict[str, str], server: str) -> None:
+    one = found(tmp_path, files)["Flask"]
+    assert commands(one)["server"] == f"{server} --port ${{PORT:-5000}}"
+
+
+def test_flask_commands_that_the_application_registers(tmp_path: Path) -> None:
+    text = "app = Flask('x')\n@app.cli.command('create-tables')\ndef a(): ...\n@click.command('load-demo-data')\ndef b(): ...\n@app.cli.command('lint')\ndef c(): ...\n"
+    assert commands(found(tmp_path, {"app.py": text})["Flask"]) == {
+        "migrations": "flask create-tables",
+        "seeds": "flask load-demo-data",
+        "server": "flask run --port ${PORT:-5000}",
+    }
+
+
+@pytest.mark.parametrize(
+    ("files", "names", "server"),
+    [
+        (
+            {"main.py": "app = FastAPI()\n"},
+            "uvicorn",
+            "uvicorn main:app --host 127.0.0.1 --port ${PORT:-8000} --reload",
+        ),
+        (
+            {"src/rain/api.py": "api: FastAPI = FastAPI(title='x')\n", "src/rain/__init__.py": ""},
+            "",
+            "uvicorn rain.api:api --app-dir src --host 127.0.0.1 --port ${PORT:-8000} --reload",
+        ),
+        (
+            {"app/main.py": "def create_app():\n    return FastAPI()\n"},
+            "",
+            "uvicorn app.main:create_app --factory --host 127.0.0.1 --port ${PORT:-8000} --reload",
+        ),
+        (
+            {"rain.py": "app = Starlette(routes=[])\n"},
+            "hypercorn",
+            "hypercorn rain:app --bind 127.0.0.1:${PORT:-8000} --reload",
+        ),
+    ],
+)
+def test_asgi_with_the_server_that_the_list_holds(
+    tmp_path: Path, files: dict[str, str], names: str, server: str
+) -> None:
+    assert commands(found(tmp_path, files, names)["ASGI"])["server"] == server
+
+
+WSGI = "def application(environ, start_response):\n    start_response('200 OK', [('Content-Type', 'text/html')])\n    return [b'<title>Rain</title>']\n"
+
+
+@pytest.mark.parametrize(
+    ("names", "start"),
+    [
+        ("gunicorn", "gunicorn wsgi:application --bind"),
+        ("waitress", "waitress-serve --host"),
+        ("", "python -c "),
+    ],
+)
+def test_plain_wsgi(tmp_path: Path, names: str, start: str) -> None:
+    assert commands(found(tmp_path, {"wsgi.py": WSGI}, names)["WSGI"])["server"].startswith(start)
+
+
+def test_alembic_beside_an_application(tmp_path: Path) -> None:
+    both = found(
+        tmp_path, {"alembic.ini": "[alembic]\nscript_location = steps\n", "main.py": "app = FastAPI()\n"}
+    )
+    assert commands(both["Alembic"]) == {"migrations": "alembic upgrade head"} and "ASGI" in both
+    assert both["Alembic"].evidence.line == 2
+
+
+def test_scripts_only_where_they_open_a_port(tmp_path: Path) -> None:
+    assert found(tmp_path / "a", {"main.py": "if __name__ == '__main__':\n    print('rain')\n"}) == {}
+    one = found(tmp_path / "b", {"main.py": "from http.server import HTTPServer\n"})["script"]
+    assert commands(one) == {"server": "python main.py"}
+    package = {
+        "rain/__init__.py": "",
+        "rain/__main__.py": "from rain.web import main\n",
+        "rain/web.py": "x.serve_forever()\n",
+    }
+    assert commands(found(tmp_path / "c", package)["script"]) == {"server": "python -m rain"}
+
+
+def test_tests_and_examples_hold_no_application(tmp_path: Path) -> None:
+    assert (
+        found(
+            tmp_path,
+            {
+                "tests/app.py": "app = Flask('x')\n",
+                "docs/x.py": "app = FastAPI()\n",
+                "test_a.py": "app = Flask('x')\n",
+            },
+        )
+        == {}
+    )
+
+
+@pytest.mark.parametrize(
+    "files",
+    [
+        {"wsgi.py": WSGI},
+        {
+            "rain/__init__.py": "",
+            "rain/__main__.py": "import os\nfrom wsgiref.simple_server import make_server\nfrom rain.page import application\nmake_server('127.0.0.1', int(os.environ['PORT']), application).serve_forever()\n",
+            "rain/page.py": WSGI,
+        },
+    ],
+)
+def test_clones_without_a_framework_answer(machine: Machine, files: dict[str, str]) -> None:
+    clone = machine.clone({**files, "setup.cfg": "[metadata]\nname = rain\n"})
+    run = machine.run("onboard", clone, "--json", "--port", "8680")
+    assert run.status == 0, run.err
+    assert run.document["servers"][0]["probe"]["title"] == "Rain"
+
+
+def test_a_script_that_serves_nothing_is_left_out_with_the_reason(machine: Machine) -> None:
+    run = machine.run("onboard", machine.clone({"main.py": "print('rain')\n"}), "--json")
+    assert run.status == 0 and run.states["server"] == "left out"
+    assert "no start command was found" in run.step("server")["why"]
