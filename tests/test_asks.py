@@ -2,13 +2,15 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from pathlib import Path
 
 import pytest
-from conftest import Machine
+from conftest import Machine, package
 
 from plainfall.ecosystems.python.asks import python_asks
 from plainfall.ecosystems.python.wheel import has_wheel
+from plainfall.standins.registry import Archive, Registry
 from plainfall.survey.walk import walk
 
 PLACES = {
@@ -51,6 +53,10 @@ PLACES = {
     ),
     ".gitlab-ci.yml": ("image: python:3.12-slim\n", ["3.12|PREFERENCE|1"]),
     "tox.ini": ("[tox]\nenvlist = py{311,312}, lint\n", ["3.11|HINT|2", "3.12|HINT|2"]),
+    "noxfile.py": (
+        "import nox\n@nox.session(python=['3.11', '3.12'])\ndef tests(session): ...\n",
+        ["3.11|HINT|2", "3.12|HINT|2"],
+    ),
     "README.md": ("# Rain\n\nYou need Python 3.11 or later.\n", ["Python 3.11 or later|PREFERENCE|3"]),
     "readme.rst": ("It was written for Python 3.12.\n", ["Python 3.12|HINT|1"]),
 }
@@ -171,3 +177,23 @@ def test_one_without_headers_is_passed_over_where_something_must_be_built(machin
     version, _, reasons = choice(machine, files)
     assert version == "3.31.2"
     assert "3.32.1: it has no C headers, which building kit 1.0 may need" in reasons
+
+
+def test_a_pinned_list_whose_wheels_are_for_an_older_version_decides(
+    machine: Machine, offer: Callable[..., Registry]
+) -> None:
+    for version in ("3.31.2", "3.32.1"):
+        fake(machine, version)
+    registry = offer([Archive.of(package("kit", tag="cp331-cp331-linux_x86_64"))])
+    files = {
+        "requirements.txt": "kit==1.0\n",
+        "setup.cfg": "[options]\npython_requires = >=3.31\n",
+        "app.py": "",
+    }
+    version, remarks, _ = choice(machine, files)
+    assert version == "3.31.2"
+    assert remarks == ["3.31.2 is taken: for 3.32.1 there is no wheel of kit 1.0"]
+    asked = len(registry.faults.asked)
+    assert choice(machine, files)[0] == "3.31.2" and len(registry.faults.asked) == asked
+    machine.run("survey", machine.home / "gauges")
+    assert len(registry.faults.asked) == asked

@@ -94,8 +94,11 @@ class Ecosystem(Protocol):
         """Optional modules of the runtime that the code cannot do without, with the line that says so."""
         ...
 
-    def choose_runtime(self, part: PartFound, surroundings: Surroundings, named: Path | None) -> Choice:
-        """The interpreter to take for a part; ``named`` is one that the person named."""
+    def choose_runtime(
+        self, part: PartFound, surroundings: Surroundings, named: Path | None, *, offline: bool = False
+    ) -> Choice:
+        """The interpreter to take for a part; ``named`` is one that the person named; ``offline`` keeps the
+        choice from asking a registry what it offers."""
         ...
 
     def missing_driver(self, settings: Mapping[str, str], names: Collection[str]) -> tuple[str, str] | None:

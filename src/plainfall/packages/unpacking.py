@@ -52,7 +52,7 @@ def unpack_zip(archive: Path, folder: Path) -> list[Unpacked]:
             members = _checked(opened, archive)
             with mmap.mmap(file.fileno(), 0, access=mmap.ACCESS_READ) as view:
                 return _write_all(opened, view, members, folder, name)
-    except (zipfile.BadZipFile, zlib.error, struct.error, EOFError, NotImplementedError) as error:
+    except (zipfile.BadZipFile, zlib.error, struct.error, EOFError, RuntimeError) as error:
         raise ArchiveRefused(
             f"{name} is damaged: {error}",
             remedy="Run the same command again to fetch it anew; if it stays so, the registry's copy is bad.",

@@ -22,7 +22,8 @@ class DependencyFile:
     """The dependency list that counts: its path and kind, why it and not another, whether it is a complete
     lock, and the paths of every file it includes. ``count`` is the number of its entries, ``names`` their
     normalised names; ``python`` the version that a lock was made for; ``offered`` its extras and groups;
-    ``archives`` the names of the archives that it lists, by package."""
+    ``archives`` the names of the archives that it lists, by package; ``pinned`` names and versions of its
+    exact pins, ``options`` what it says of registries (the ecosystem's own value)."""
 
     path: str
     kind: str
@@ -35,6 +36,8 @@ class DependencyFile:
     python: tuple[str, Evidence] | None = None
     offered: tuple[tuple[str, ...], tuple[str, ...]] = ((), ())
     archives: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
+    pinned: tuple[tuple[str, str], ...] = ()
+    options: object = None
 
 
 @dataclass(frozen=True)

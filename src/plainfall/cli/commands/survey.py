@@ -36,7 +36,7 @@ def run(options: argparse.Namespace, console: Console) -> int:
 def _runtime(part: PartFound, surroundings: Surroundings) -> dict[str, Any]:
     """Which interpreter would be taken; a survey goes on where none fits."""
     try:
-        choice = ecosystem(part.language).choose_runtime(part, surroundings, None)
+        choice = ecosystem(part.language).choose_runtime(part, surroundings, None, offline=True)
     except NoFittingRuntime as error:
         return {"chosen": None, "candidates": [], "problem": f"{error.cause}: {'; '.join(error.lines)}"}
     taken = choice.taken

@@ -197,7 +197,12 @@ def _workflows(tree: Tree, folder: str) -> Iterator[VersionAsk]:
 
 
 def _matrix(tree: Tree, folder: str) -> Iterator[VersionAsk]:
-    """Test-matrix sections: ``envlist = py311,py312``."""
+    """Test-matrix sections: ``envlist = py311,py312``, ``python=["3.11", "3.12"]``."""
+    path = _within(folder, "noxfile.py")
+    for number, line in _lines(tree, path):
+        found = re.search(r"python\s*=\s*\[([^\]]+)\]", line)
+        for text in re.findall(r"['\"](3\.\d+)['\"]", found.group(1)) if found else ():
+            yield from _ask(text, Strength.HINT, "test matrix", Evidence(path, number, line.strip()))
     for name in ("tox.ini", "setup.cfg"):
         path = _within(folder, name)
         for number, line in _lines(tree, path):

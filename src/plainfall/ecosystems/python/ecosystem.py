@@ -57,9 +57,15 @@ class PythonEcosystem:
     def needs(self, tree: Tree, folder: str) -> dict[str, Evidence]:
         return survey.needed_modules(tree, folder)
 
-    def choose_runtime(self, part: PartFound, surroundings: Surroundings, named: Path | None) -> Choice:
+    def choose_runtime(
+        self, part: PartFound, surroundings: Surroundings, named: Path | None, *, offline: bool = False
+    ) -> Choice:
         if named is None:
-            return self._chosen(part, surroundings)
+            listed = part.dependencies
+            choice = self._chosen(part, surroundings, dict(listed.archives) if listed else {})
+            if offline or listed is None or listed.archives or not listed.pinned:
+                return choice
+            return self._weighed(part, listed, surroundings, choice)
         try:
             interpreter = interpreter_at(named)
         except (OSError, ValueError) as error:
@@ -74,9 +80,23 @@ class PythonEcosystem:
         ]
         return Choice(interpreter, [], remarks)
 
-    def _chosen(self, part: PartFound, surroundings: Surroundings) -> Choice:
-        archives = dict(part.dependencies.archives) if part.dependencies else {}
+    def _weighed(
+        self, part: PartFound, listed: DependencyFile, surroundings: Surroundings, choice: Choice
+    ) -> Choice:
+        """The choice again, with what the index offers for the list's pins; only where another release line
+        would fit too, since otherwise nothing hangs on it."""
+        line = GRAMMAR.order(choice.taken.version)[:2]
+        fitting = [other for other in choice.rejected if other.reason.startswith("fits")]
+        if all(GRAMMAR.order(other.version)[:2] == line for other in fitting):
+            return choice
+        from plainfall.ecosystems.python.offered import offered_archives
 
+        archives = offered_archives(listed, surroundings, choice.taken)
+        return self._chosen(part, surroundings, archives) if archives else choice
+
+    def _chosen(
+        self, part: PartFound, surroundings: Surroundings, archives: Mapping[str, tuple[str, ...]]
+    ) -> Choice:
         source_only = [
             label for label, names in archives.items() if not any(n.endswith(".whl") for n in names)
         ]

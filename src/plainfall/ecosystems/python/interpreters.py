@@ -42,11 +42,10 @@ if base != sys.prefix:
         if maybe and os.path.exists(maybe) and os.path.realpath(maybe) != os.path.realpath(sys.executable):
             real = maybe
             break
-libc = ''
 try:
     libc = os.confstr('CS_GNU_LIBC_VERSION') or ''
 except Exception:
-    pass
+    libc = ''
 musl = ''
 if not libc and sys.platform.startswith('linux'):
     for loader in ('/lib', '/usr/lib'):
@@ -55,7 +54,7 @@ if not libc and sys.platform.startswith('linux'):
                 if entry.startswith('ld-musl-'):
                     musl = os.path.join(loader, entry)
         except OSError:
-            pass
+            continue
 include = sysconfig.get_paths().get('include', '')
 def whole(value):
     n = '%d.%d.%d' % value[:3]

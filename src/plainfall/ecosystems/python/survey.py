@@ -9,7 +9,8 @@ from typing import Any
 
 from plainfall.ecosystems.python.asks import manifest
 from plainfall.ecosystems.python.lists.discover import REQUIREMENTS, find_lists, read_list
-from plainfall.ecosystems.python.pins import Target
+from plainfall.ecosystems.python.pins import Pin, Target
+from plainfall.ecosystems.python.requirements import RequirementLine
 from plainfall.errors import BadInput
 from plainfall.evidence import Evidence
 from plainfall.survey.commands import Command, script_file_commands
@@ -96,7 +97,16 @@ def dependency_file(tree: Tree, folder: str) -> DependencyFile | None:
             for pin in listed.pins or ()
             if pin.files
         },
+        tuple((entry.name, version) for entry in entries if (version := _pinned(entry))),
+        listed.options,
     )
+
+
+def _pinned(entry: Pin | RequirementLine) -> str | None:
+    """The exact version of an entry that comes from an index."""
+    if entry.reference is not None:
+        return None
+    return entry.version if isinstance(entry, Pin) else entry.pinned
 
 
 def _here() -> dict[str, str]:

@@ -1,0 +1,51 @@
+"""Which archives the index offers for the pins of a list that names none itself, asked before a runtime is
+chosen: a pin whose wheels are for an older Python is a reason to take that one."""
+
+from __future__ import annotations
+
+from plainfall.ecosystems.python.configuration import read_sources
+from plainfall.ecosystems.python.finding import Finder, version_of
+from plainfall.ecosystems.python.requirements import IndexOptions
+from plainfall.errors import PlainfallError
+from plainfall.packages.cache import PackageCache
+from plainfall.packages.client import RegistryClient
+from plainfall.runtimes.interpreters import Interpreter
+from plainfall.surroundings import Surroundings
+from plainfall.survey.parts import DependencyFile
+from plainfall.writing import digest_of
+
+__all__ = ["offered_archives"]
+
+
+def offered_archives(
+    listed: DependencyFile, surroundings: Surroundings, interpreter: Interpreter
+) -> dict[str, tuple[str, ...]]:
+    """Archive names by "name version", remembered for the same pins and sources. Empty if the index cannot be
+    asked: the dependencies step says why, when it needs it."""
+    cache = PackageCache(surroundings.cache)
+    options = listed.options if isinstance(listed.options, IndexOptions) else IndexOptions()
+    try:
+        sources = read_sources(surroundings, interpreter, options)
+        places = [source.address for source in (*sources.links, *sources.indexes)]
+        key = digest_of("offered", sorted(listed.pinned), places)
+        remembered = cache.recall("offered", key)
+        if isinstance(remembered, dict):
+            return {label: tuple(names) for label, names in remembered.items()}
+        client = RegistryClient(sources.connection, surroundings.variables)
+        finder = Finder(client, sources, (), interpreter.facts)
+        try:
+            finder.prefetch([name for name, _ in listed.pinned])
+            found = {
+                f"{name} {version}": tuple(
+                    file.filename for file in finder.offered(name) if version_of(file) == version
+                )
+                for name, version in listed.pinned
+            }
+        finally:
+            finder.close()
+            client.close()
+    except PlainfallError:
+        return {}
+    found = {label: names for label, names in found.items() if names}
+    cache.remember("offered", key, found)
+    return found
