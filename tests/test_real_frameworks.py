@@ -69,6 +69,21 @@ def test_django_with_fixtures_and_an_administrator(real: Machine) -> None:
     assert account["password"] not in logs
 
 
+def test_django_that_knows_itself_by_its_address_only(real: Machine) -> None:
+    strict = {
+        **CLONES["django"],
+        ".env.example": "SECRET_KEY=change-me\nDEBUG=true\nALLOWED_HOSTS=127.0.0.1\n",
+    }
+    run = real.run("onboard", real.clone({**strict, ".python-version": PYTHON_LINE}), "--json", timeout=120)
+    assert run.status == 0, run.err
+    assert run.document["servers"][0]["probe"]["url"].startswith("http://127.0.0.1:")
+    nowhere = {".env.example": "SECRET_KEY=change-me\nDEBUG=true\nALLOWED_HOSTS=rain.example\n"}
+    refused = real.run(
+        "onboard", real.clone({**strict, **nowhere, ".python-version": PYTHON_LINE}, "other"), timeout=120
+    )
+    assert refused.status == 1 and "refuses the host name" in " ".join(refused.err.split())
+
+
 def test_flask_with_migrations_and_a_seed_command(real: Machine) -> None:
     clone, states, url = onboarded(real, "flask-migrated")
     assert states["migrations"] == states["seeds"] == "done"
