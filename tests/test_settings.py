@@ -43,7 +43,7 @@ def test_dotenv_forms() -> None:
 def test_setting_a_value_changes_nothing_else() -> None:
     text = "# a\r\nexport  KEY =  'old' # why\r\n\r\nOTHER=1"
     changed = parse_dotenv(text).with_value("KEY", "new").with_value("ADDED", "x y")
-    assert changed.text == "# a\r\nexport  KEY =  new # why\r\n\r\nOTHER=1\r\nADDED='x y'\r\n"
+    assert changed.text == "# a\r\nexport  KEY =  'new' # why\r\n\r\nOTHER=1\r\nADDED='x y'\r\n"
 
 
 def test_an_open_quote_names_its_line() -> None:

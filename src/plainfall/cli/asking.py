@@ -6,14 +6,14 @@ import getpass
 
 from plainfall.cli.console import Console
 from plainfall.cli.view import RunView
-from plainfall.settings.filling import Question
+from plainfall.settings.setting import Question
 from plainfall.settings.values import is_secret
 
 __all__ = ["TerminalAsker"]
 
 
 class TerminalAsker:
-    """Asks one question after the other; an empty answer leaves the key open."""
+    """Asks one question after the other; an empty answer takes what is proposed, else leaves the key open."""
 
     def __init__(self, console: Console, view: RunView) -> None:
         self._console = console
@@ -26,13 +26,18 @@ class TerminalAsker:
         console.note(f"  {console.styled(question.key, 'strong')} is a value that only you know.")
         if question.why:
             console.note(console.wrapped(question.why.replace("\n", " "), 4, "    "))
-        if question.needed_by:
-            console.note(f"    The code stops without it: {question.needed_by}")
-        console.err.write("  value (empty leaves it open): ")
+        for use in question.uses[:3]:
+            verb = "The code stops without it" if use.needed else "It is read at"
+            place = f"{verb}: {use.place}" if use.needed else f"{verb} {use.place}"
+            console.note(console.wrapped(f"{place}  {console.styled(use.place.text, 'dim')}", 6, "    "))
+        if not question.needed:
+            console.note("    The project starts without it; left open, it is not asked for again.")
+        prompt = f"empty takes {question.proposed}" if question.proposed else "empty leaves it open"
+        console.err.write(f"  value ({prompt}): ")
         console.err.flush()
         try:
             if is_secret(question.key):
                 return getpass.getpass("", stream=console.err) or None
-            return input() or None
+            return input() or question.proposed or None
         except EOFError:
             return None

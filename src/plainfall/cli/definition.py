@@ -41,6 +41,7 @@ def build_parser() -> argparse.ArgumentParser:
     shared = _shared()
     _survey(commands, shared)
     _onboard(commands, shared)
+    _settings(commands, shared)
     _probe(commands, shared)
     _stop(commands, shared)
     _demo(commands, shared)
@@ -96,10 +97,7 @@ def _onboard(commands: Any, shared: argparse.ArgumentParser) -> None:
 
 
 def _wishes(parser: argparse.ArgumentParser) -> None:
-    parser.add_argument(
-        "--set", action="append", default=[], metavar="KEY=VALUE", help="a setting's value; may be repeated"
-    )
-    parser.add_argument("--answers", metavar="FILE", help="settings' values from a file in dotenv form")
+    _given(parser)
     parser.add_argument("--port", type=_port, metavar="N", help="the port to try first for the dev server")
     parser.add_argument("--runtime", metavar="PATH", help="use this interpreter, whatever the clone asks for")
     parser.add_argument(
@@ -120,6 +118,26 @@ def _wishes(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--wait", type=_seconds, default=60.0, metavar="SECONDS", help="for the server's first answer (60)"
     )
+
+
+def _given(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument(
+        "--set", action="append", default=[], metavar="KEY=VALUE", help="a setting's value; may be repeated"
+    )
+    parser.add_argument("--answers", metavar="FILE", help="settings' values from a file in dotenv form")
+
+
+def _settings(commands: Any, shared: argparse.ArgumentParser) -> None:
+    parser = _command(
+        commands,
+        shared,
+        "settings",
+        "show each configuration key: where its value is from, who reads it, what is open; changes nothing",
+    )
+    _with_clone(parser)
+    parser.add_argument("--part", metavar="FOLDER", help="only this part (. for the clone's own folder)")
+    parser.add_argument("--reveal", metavar="KEY", help="print the value of this one key, secret or not")
+    _given(parser)
 
 
 def _probe(commands: Any, shared: argparse.ArgumentParser) -> None:

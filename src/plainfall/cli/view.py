@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import time
+from collections.abc import Sequence
 from typing import Any
 
 from plainfall.cli.console import Console
@@ -15,9 +16,9 @@ from plainfall.onboarding.events import (
     StepStarted,
 )
 from plainfall.onboarding.steps import State, Step, StepResult
-from plainfall.survey.parts import PartFound, Survey
+from plainfall.survey.parts import Contradiction, PartFound, Survey
 
-__all__ = ["RunView"]
+__all__ = ["RunView", "part_heading", "part_of", "show_contradictions"]
 
 _STYLE = {
     State.DONE: "good",
@@ -101,7 +102,7 @@ class RunView:
         if path == self._part or self._survey is None:
             return
         self._part = path
-        part = next(part for part in self._survey.parts if part.path == path)
+        part = part_of(self._survey, path)
         self._console.note("")
         self._console.note(part_heading(self._console, self._survey, part))
 
@@ -136,6 +137,21 @@ def _why(result: StepResult) -> str:
     if result.why and places:
         return f"{result.why} ({', '.join(places)})"
     return result.why or (f"see {', '.join(places)}" if places else "")
+
+
+def part_of(survey: Survey, path: str) -> PartFound:
+    """The part of that folder, onboarded or not."""
+    return next(part for part in (*survey.parts, *survey.others) if part.path == path)
+
+
+def show_contradictions(console: Console, found: Sequence[Contradiction], *, out: bool = False) -> None:
+    """What the clone says in two ways: on standard error, or with ``out`` as a part of the result."""
+    write = console.result if out else console.note
+    for one in found:
+        head = "  " + console.styled("disagree", "warn", out=out) + "  "
+        write(console.wrapped(f"{one.what}; taken: {one.taken}", 12, head))
+        places = ", ".join(str(place) for place in one.places)
+        write(console.styled(console.wrapped(places, 12, " " * 12), "dim", out=out))
 
 
 def part_heading(console: Console, survey: Survey, part: PartFound) -> str:

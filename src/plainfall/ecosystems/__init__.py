@@ -86,10 +86,6 @@ class Ecosystem(Protocol):
         """Commands by the language's own conventions and the manifest's scripts."""
         ...
 
-    def required_settings(self, tree: Tree, folder: str, names: Sequence[str]) -> dict[str, Evidence]:
-        """Those of the named settings without which the code stops, with the reading line."""
-        ...
-
     def needs(self, tree: Tree, folder: str) -> dict[str, Evidence]:
         """Optional modules of the runtime that the code cannot do without, with the line that says so."""
         ...

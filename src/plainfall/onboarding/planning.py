@@ -2,16 +2,17 @@
 
 from __future__ import annotations
 
+from plainfall.onboarding.settling import Settling
 from plainfall.onboarding.stages import configuring, filling_data, installing, serving, tasks
 from plainfall.onboarding.steps import Stage, State, Step, StepResult
 from plainfall.onboarding.work import Work
 from plainfall.survey.parts import PartFound
 
-__all__ = ["plan"]
+__all__ = ["plan", "plan_settings"]
 
 
-def plan(part: PartFound, *, given: bool) -> list[Step]:
-    """The steps for one part; ``given`` tells whether settings were given on the command line."""
+def plan(part: PartFound, settling: Settling) -> list[Step]:
+    """The steps for one part; ``settling`` knows whether it has settings."""
     asked = ", ".join(f"{ask.text}" for ask in part.asks) or "any version"
     steps = [
         Step(
@@ -39,12 +40,7 @@ def plan(part: PartFound, *, given: bool) -> list[Step]:
         )
     else:
         steps.append(_left_out(part, Stage.DEPENDENCIES, "no dependency list was found in this part"))
-    if part.settings or given:
-        found = part.settings
-        verb = "complete" if found and found.there else "make"
-        title = f"{verb} {found.target} from {found.template}" if found else "write the given settings"
-        evidence = (found.evidence,) if found else ()
-        steps.append(Step(part.path, Stage.SETTINGS, title, "", evidence, configuring.settings))
+    steps += plan_settings(part, settling)
     for stage, action in ((Stage.MIGRATIONS, filling_data.migrations), (Stage.SEEDS, filling_data.seeds)):
         for command in part.candidates(stage.value)[:1]:
             steps.append(
@@ -74,6 +70,18 @@ def plan(part: PartFound, *, given: bool) -> list[Step]:
             )
         )
     return steps
+
+
+def plan_settings(part: PartFound, settling: Settling) -> list[Step]:
+    """The step that fills the part's settings, if it has any."""
+    if not settling.has_settings(part.path):
+        return []
+    found = part.settings or next(iter(part.templates), None)
+    verb = "complete" if found and found.there else "make"
+    title = f"{verb} {found.target} from {found.template}" if found else "see to what the code reads"
+    why = "the code loads it" if found and found.loaded else ""
+    evidence = tuple(place for place in (found.evidence, found.loaded) if place) if found else ()
+    return [Step(part.path, Stage.SETTINGS, title, why, evidence, configuring.settings)]
 
 
 def _tasks(part: PartFound) -> list[Step]:

@@ -18,14 +18,16 @@ from plainfall.onboarding.events import (
     StepProgress,
     StepStarted,
 )
-from plainfall.onboarding.planning import plan
+from plainfall.onboarding.planning import plan, plan_settings
+from plainfall.onboarding.settling import Settling
 from plainfall.onboarding.state import CloneState, Journal
 from plainfall.onboarding.steps import Stage, State, Step, StepResult
 from plainfall.onboarding.work import Wishes, Work
-from plainfall.settings.filling import Asker, Setting
+from plainfall.settings.setting import Asker, Setting
+from plainfall.sources.files import memory_file
 from plainfall.surroundings import Surroundings
 from plainfall.survey.look import look
-from plainfall.survey.parts import Survey
+from plainfall.survey.parts import Contradiction, Survey
 
 __all__ = ["Outcome", "onboard"]
 
@@ -33,7 +35,8 @@ __all__ = ["Outcome", "onboard"]
 @dataclass
 class Outcome:
     """The record of a run. ``outcome`` is "done", "failed" or "open"; ``steps`` holds each step with its
-    result and seconds, in order; ``servers`` the servers that are up, by part."""
+    result and seconds, in order; ``servers`` the servers that are up, by part; ``contradictions`` those of
+    the survey and of the settings."""
 
     clone: Path
     survey: Survey
@@ -43,6 +46,7 @@ class Outcome:
     servers: dict[str, dict[str, Any]] = field(default_factory=dict)
     open_settings: list[Setting] = field(default_factory=list)
     failure: tuple[Step, PlainfallError] | None = None
+    contradictions: list[Contradiction] = field(default_factory=list)
 
 
 def onboard(
@@ -62,14 +66,20 @@ def onboard(
     BadInput of the survey. Interrupted, what the running step started is ended, and the exception goes on.
     """
     begin = time.perf_counter()
-    survey, tree = look(clone)
-    last = until.position if until else len(Stage)
-    planned = [
-        (part, [step for step in plan(part, given=bool(wishes.given)) if step.stage.position <= last])
-        for part in survey.parts
-    ]
-    outcome = Outcome(clone, survey)
     state = CloneState(clone)
+    survey, tree = look(clone, memory_file(surroundings.cache, clone), state.settings_files())
+    last = until.position if until else len(Stage)
+    settling = Settling(
+        survey, tree, state, wishes.given, surroundings.variables, port=wishes.port, choose=not preview
+    )
+    planned = [
+        (part, [step for step in steps if step.stage.position <= last])
+        for part, steps in (
+            *((part, plan(part, settling)) for part in survey.parts),
+            *((part, plan_settings(part, settling)) for part in survey.others if part.language),
+        )
+    ]
+    outcome = Outcome(clone, survey, contradictions=list(survey.contradictions))
     every = tuple(step for _, steps in planned for step in steps)
     if preview:
         listener(RunStarted(survey, every))
@@ -89,13 +99,15 @@ def onboard(
                 clone,
                 part,
                 tree,
-                ecosystem(part.language),
+                ecosystem(part.language) if part in survey.parts else None,
                 surroundings,
                 state,
                 wishes,
                 tell,
                 lambda done, whole, unit: None,
                 ask,
+                settling=settling,
+                contradictions=outcome.contradictions,
             )
             _carry_out(work, steps, outcome, tell)
             if work.server:

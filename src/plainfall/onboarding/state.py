@@ -51,6 +51,14 @@ class CloneState:
         self._data["records"][f"{part}|{stage}"] = record
         self._write()
 
+    def settings_files(self) -> frozenset[str]:
+        """The settings files that Plainfall made, relative to the clone."""
+        made: set[str] = set()
+        for name, record in self._data["records"].items():
+            held = record.get("made", ()) if name.endswith("settings") else ()
+            made |= {held} if isinstance(held, str) else set(held)
+        return frozenset(made)
+
     def forget(self, part: str, stage: str) -> None:
         """Drops a record."""
         if self._data["records"].pop(f"{part}|{stage}", None) is not None:

@@ -12,13 +12,14 @@ from plainfall.data.sqlite import DatabaseFound
 from plainfall.ecosystems import Ecosystem, InstallWishes
 from plainfall.errors import PlainfallError
 from plainfall.onboarding.events import Listener, Making
+from plainfall.onboarding.settling import Settling
 from plainfall.onboarding.state import CloneState
 from plainfall.repository import exclude_locally
 from plainfall.runtimes.choice import Choice
-from plainfall.settings.filling import Asker, Setting
+from plainfall.settings.setting import Asker, Setting
 from plainfall.settings.values import is_secret
 from plainfall.surroundings import Surroundings
-from plainfall.survey.parts import PartFound
+from plainfall.survey.parts import Contradiction, PartFound
 from plainfall.survey.walk import Tree
 
 __all__ = ["Wishes", "Work"]
@@ -43,7 +44,7 @@ class Work:
     clone: Path
     part: PartFound
     tree: Tree
-    language: Ecosystem
+    ecosystem: Ecosystem | None
     surroundings: Surroundings
     state: CloneState
     wishes: Wishes
@@ -56,6 +57,26 @@ class Work:
     database: DatabaseFound | None = None
     fingerprints: dict[str, str] = field(default_factory=dict)
     server: dict[str, Any] | None = None
+    settling: Settling | None = None
+    contradictions: list[Contradiction] = field(default_factory=list)
+
+    @property
+    def onboarded(self) -> bool:
+        """Whether this is a part that is carried to a server, and not one whose settings alone are filled."""
+        return self.ecosystem is not None
+
+    @property
+    def language(self) -> Ecosystem:
+        """The part's ecosystem; only parts that are onboarded have one."""
+        if self.ecosystem is None:
+            raise PlainfallError(f"{self.part.path or 'the clone'} is of a language that is not onboarded")
+        return self.ecosystem
+
+    def settled_by(self) -> Settling:
+        """What knows the settings of the whole clone; a run makes it before the first step."""
+        if self.settling is None:
+            raise PlainfallError("the settings were not looked at yet")
+        return self.settling
 
     @property
     def folder(self) -> Path:

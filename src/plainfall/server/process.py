@@ -145,8 +145,12 @@ def stop(running: Running, popen: subprocess.Popen[bytes] | None = None) -> list
         )
     _reap([running.pid, *ended], popen)
     for port in held:
-        if not is_free(port) and (holder := holder_of(port)) and holder.pid in ended:
-            raise ServerFailed(f"port {port} is still held by {holder}")
+        # The system lets go of the sockets of a killed process a moment after it has taken it off its table.
+        deadline = time.monotonic() + _PATIENCE
+        while not is_free(port) and (holder := holder_of(port)) and holder.pid in ended:
+            if time.monotonic() > deadline:
+                raise ServerFailed(f"port {port} is still held by {holder}")
+            time.sleep(0.02)
     return ended
 
 

@@ -2,12 +2,14 @@
 
 There is no standard; this follows what the common readers agree on: ``KEY=value`` lines, an optional
 ``export``, spaces around ``=``, single quotes (literal but for ``\\'`` and ``\\\\``), double quotes (escapes,
-several lines), comments at line starts and after a space in unquoted values.
+several lines), comments at line starts and after a space in unquoted values, ``${KEY}`` and ``${KEY:-other}``
+for the value of another key.
 """
 
 from __future__ import annotations
 
 import re
+from collections.abc import Mapping
 from dataclasses import dataclass
 
 from plainfall.errors import BadInput
@@ -20,6 +22,7 @@ _SINGLE = re.compile(r"'((?:\\'|\\\\|[^'])*)'")
 _DOUBLE = re.compile(r'"((?:\\.|[^"\\])*)"', re.DOTALL)
 _UNQUOTED = re.compile(r"[^\r\n]*")
 _REST = re.compile(r"[^\r\n]*(?:\r\n|\n|\r|$)")
+_REFERENCE = re.compile(r"\$\{([A-Za-z_][\w.-]*)(?::?-([^}]*))?\}")
 _ESCAPES = {"n": "\n", "r": "\r", "t": "\t", '"': '"', "\\": "\\", "'": "'", "$": "$", "`": "`"}
 
 
@@ -47,12 +50,23 @@ class Dotenv:
         """Key to value."""
         return {entry.key: entry.value for entry in self.entries}
 
+    def interpolated(self, outside: Mapping[str, str] | None = None) -> dict[str, str]:
+        """Key to value with ``${KEY}`` put in: from the assignments before it, then from ``outside``, else
+        the default after ``:-``, else nothing. A value in single quotes is literal."""
+        values: dict[str, str] = {}
+        for entry in self.entries:
+            literal = self.text[entry.start : entry.start + 1] == "'"
+            known = {**(outside or {}), **values}
+            values[entry.key] = entry.value if literal else _interpolate(entry.value, known)
+        return values
+
     def with_value(self, key: str, value: str) -> Dotenv:
         """The same text with the key's last written value replaced, or with a new line at the end."""
         found = [entry for entry in self.entries if entry.key == key]
         if found:
             entry = found[-1]
-            return parse_dotenv(self.text[: entry.start] + quoted(value) + self.text[entry.end :])
+            before = self.text[entry.start : entry.start + 1]
+            return parse_dotenv(self.text[: entry.start] + quoted(value, before) + self.text[entry.end :])
         return self.with_lines([f"{key}={quoted(value)}"])
 
     def with_lines(self, lines: list[str]) -> Dotenv:
@@ -64,14 +78,24 @@ class Dotenv:
         return parse_dotenv(text + "".join(line + ending for line in lines))
 
 
-def quoted(value: str) -> str:
-    """The value as it is written: plain where every reader takes it so, else in quotes."""
-    if value == "" or re.fullmatch(r"[\w./:@%+,=~^*!?&;()\[\]{}|<>-]+", value):
+def quoted(value: str, style: str = "") -> str:
+    """The value as it is written: plain where every reader takes it so, else in quotes; with a quote as
+    ``style``, in that one where it can be."""
+    plain = value == "" or re.fullmatch(r"[\w./:@%+,=~^*!?&;()\[\]{}|<>-]+", value)
+    if plain and style not in ("'", '"'):
         return value
-    if "'" not in value and "\n" not in value and "\\" not in value:
+    if style != '"' and "'" not in value and "\n" not in value and "\\" not in value and "\r" not in value:
         return f"'{value}'"
     escaped = value.replace("\\", "\\\\").replace('"', '\\"').replace("\n", "\\n").replace("\r", "\\r")
     return f'"{escaped}"'
+
+
+def _interpolate(value: str, known: Mapping[str, str]) -> str:
+    def put_in(found: re.Match[str]) -> str:
+        held = known.get(found.group(1))
+        return held if held is not None else found.group(2) or ""
+
+    return _REFERENCE.sub(put_in, value)
 
 
 def parse_dotenv(text: str, path: str = ".env") -> Dotenv:

@@ -1,181 +1,314 @@
-"""Filling a settings file: what each key's value is and where it came from."""
+"""Deciding each setting's value: where it comes from, and what it must agree with."""
 
 from __future__ import annotations
 
-import re
-from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass
+from collections.abc import Collection, Mapping, Sequence
+from dataclasses import dataclass, field, replace
 
-from plainfall.errors import UsageProblem
 from plainfall.evidence import Evidence
-from plainfall.settings.dotenv import Dotenv, parse_dotenv, quoted
-from plainfall.settings.values import Kind, generated_secret, is_placeholder, is_secret, kind_of
+from plainfall.settings.between import bind_value, match_listeners
+from plainfall.settings.generated import form_of, generated
+from plainfall.settings.item import Agreement, Given, Item, fingerprint, is_plain
+from plainfall.settings.matching import Match, match_service, role_of
+from plainfall.settings.near import nearest
+from plainfall.settings.setting import Asker, Question, Setting, SettingsFile
+from plainfall.settings.values import (
+    Kind,
+    development_value,
+    is_mode,
+    is_placeholder,
+    is_secret,
+    kind_of,
+    plain_key,
+    says_optional,
+)
+from plainfall.sources.found import Use
+from plainfall.survey.parts import Contradiction
 
-__all__ = ["Filled", "Question", "Setting", "fill", "parse_given"]
-
-
-@dataclass(frozen=True, slots=True)
-class Setting:
-    """One key: where its value came from ("template", "generated", "given", "asked", "there already",
-    "optional", "open"), whether it is a secret, the place it stands on, and for an open one the line of
-    code that cannot do without it."""
-
-    key: str
-    origin: str
-    secret: bool
-    evidence: Evidence
-    needed_by: Evidence | None = None
-
-    def as_json(self) -> dict[str, object]:
-        """The form that ``--json`` documents show; never a value."""
-        return {
-            "key": self.key,
-            "origin": self.origin,
-            "secret": self.secret,
-            "evidence": [self.evidence.as_json()],
-            "needed_by": self.needed_by.as_json() if self.needed_by else None,
-        }
+__all__ = ["Filler"]
 
 
-@dataclass(frozen=True)
-class Filled:
-    """The file's new text and every key's setting; ``added`` are the keys written in this run."""
+@dataclass
+class Filler:
+    """Decides the keys of one part's files. ``given`` wins over everything; ``ask`` is None where nobody can
+    be asked; ``skipped`` are keys that a person was asked for before and left open; ``salt`` goes into
+    fingerprints of values.
 
-    text: str
-    settings: tuple[Setting, ...]
-    added: tuple[str, ...]
-
-
-@dataclass(frozen=True, slots=True)
-class Question:
-    """Asked of a person: the key, why it is asked (the template's comment), who reads it."""
-
-    key: str
-    why: str
-    needed_by: Evidence | None
-
-
-Asker = Callable[[Question], str | None]
-
-
-def parse_given(pairs: Sequence[str]) -> dict[str, str]:
-    """``KEY=VALUE`` words of the command line. Raises UsageProblem."""
-    given = {}
-    for pair in pairs:
-        key, joined, value = pair.partition("=")
-        if not joined or not re.fullmatch(r"[A-Za-z_][\w.-]*", key):
-            raise UsageProblem(f"--set wants KEY=VALUE, not {pair!r}", remedy="As in: --set PORT=8000")
-        given[key] = value
-    return given
-
-
-def fill(
-    template: Dotenv | None,
-    there: Dotenv | None,
-    *,
-    template_path: str,
-    target_path: str,
-    given: Mapping[str, str],
-    needed: Mapping[str, Evidence],
-    ours: bool,
-    ask: Asker | None,
-) -> Filled:
-    """The text that the settings file should have.
-
-    With no file there, it is the template's text with values put in. A file that is there keeps all its
-    lines; keys that it lacks are added at the end. ``given`` wins over everything: put in place in a file
-    that is ``ours``, as a later line in one that is not. ``ask`` is None where nobody can be asked.
+    After ``fill``: ``settings`` and ``contradictions``, and ``values`` (the result, by file and key).
     """
-    made = there is None
-    base = there or template or parse_dotenv("")
-    existing = there.values() if there else {}
-    document, added, settings = base, [], []
-    extra: list[str] = []
-    for entry in _keys(template):
-        evidence = Evidence(template_path, entry.line)
-        value, origin = _decided(entry, existing, given, needed, ask)
-        if origin == "there already":
-            evidence = Evidence(target_path, _line(there, entry.key))
-        elif made:
-            document = document.with_value(entry.key, value) if value != entry.value else document
-            added.append(entry.key)
-        elif entry.key in existing:
-            document, extra = _replaced(document, extra, entry.key, value, existing, ours)
-            added += [entry.key] if existing[entry.key] != value else []
-        else:
-            extra += [f"# {line}" for line in entry.comment.splitlines() if line]
-            extra.append(f"{entry.key}={quoted(value)}")
-            added.append(entry.key)
-        secret = is_secret(entry.key, value)
-        settings.append(Setting(entry.key, origin, secret, evidence, needed.get(entry.key)))
-    known = {setting.key for setting in settings}
-    for key, value in given.items():
-        if key in known:
-            continue
-        if existing.get(key) != value:
-            document, extra = _replaced(document, extra, key, value, existing, ours)
-            added.append(key)
-        settings.append(Setting(key, "given", is_secret(key, value), Evidence("the command line")))
-    for key in existing:
-        if key not in known and key not in given:
-            place = Evidence(target_path, _line(there, key))
-            settings.append(Setting(key, "there already", is_secret(key, existing[key]), place))
-    if extra:
-        document = document.with_lines(extra)
-    return Filled(document.text, tuple(settings), tuple(added))
+
+    agreement: Agreement
+    given: Mapping[str, Given]
+    ask: Asker | None
+    skipped: Collection[str]
+    salt: str
+    settings: list[Setting] = field(default_factory=list)
+    contradictions: list[Contradiction] = field(default_factory=list)
+    asked_for: list[str] = field(default_factory=list)
+
+    def fill(
+        self,
+        file: SettingsFile,
+        uses: Mapping[str, Sequence[Use]],
+        *,
+        alone: Collection[str] = (),
+        primary: bool,
+    ) -> None:
+        """Decides every key of one file; for the ``primary`` one also the keys that only code knows, but for
+        those ``alone`` held by another file."""
+        items = self._items(file, uses, alone, primary)
+        # What the services' definitions take in must be known before what has to agree with them.
+        taken = {name for one in self.agreement.definitions for v in one.values.values() for name in v.names}
+        first = [item for item in items if item.key in taken]
+        values = dict(file.there.values()) if file.there else {}
+        decided: dict[str, Setting] = {}
+        for item in [*first, *(item for item in items if item.key not in taken)]:
+            setting = self._decide(item, file, values)
+            decided[item.key] = setting
+            if setting.written:
+                values[item.key] = setting.value
+        self._near_misses(items, decided, file)
+        order = [decided[item.key] for item in items]
+        self.settings += order
+        if file.there is not None:
+            known = set(decided)
+            for entry in file.there.entries:
+                if entry.key not in known:
+                    known.add(entry.key)
+                    self.settings.append(self._extra(entry.key, file, uses.get(entry.key, ())))
+        if primary:
+            for key, given in self.given.items():
+                if key not in {setting.key for setting in self.settings} and "." not in key:
+                    self.settings.append(
+                        Setting(
+                            key,
+                            file.target,
+                            given.value,
+                            given.origin,
+                            is_secret(key, given.value),
+                            given.place,
+                        )
+                    )
+
+    def _items(
+        self, file: SettingsFile, uses: Mapping[str, Sequence[Use]], alone: Collection[str], primary: bool
+    ) -> list[Item]:
+        items: dict[str, Item] = {}
+        for entry in file.template.entries if file.template else ():
+            place = Evidence(file.template_path, entry.line)
+            items[entry.key] = Item(
+                entry.key, entry.value, entry.comment, place, tuple(uses.get(entry.key, ()))
+            )
+        if primary:
+            for key, read in uses.items():
+                if key not in items and key not in alone and read:
+                    items[key] = Item(key, None, "", read[0].place, tuple(read))
+        return list(items.values())
+
+    def _decide(self, item: Item, file: SettingsFile, values: Mapping[str, str]) -> Setting:
+        secret = is_secret(item.key, item.value or "") or any(use.secret for use in item.uses)
+        base = Setting(
+            item.key, file.target, item.value or "", "template", secret, item.place, item.uses, item.needed
+        )
+        given = self.given.get(item.key)
+        if given is not None:
+            return replace(
+                base, value=given.value, origin=given.origin, evidence=given.place,
+                secret=secret or is_secret(item.key, given.value),
+            )  # fmt: skip
+        there = file.there.values() if file.there else {}
+        if item.key in there:
+            return self._kept(item, base, file, there, values)
+        decided = self._fresh(item, base, values, item.value or "")
+        note = decided.note
+        if item.value is not None and not item.uses and not note and file.kind == "dotenv":
+            decided = replace(decided, note="nothing in the code reads it")
+        return decided
+
+    def _kept(
+        self,
+        item: Item,
+        base: Setting,
+        file: SettingsFile,
+        there: Mapping[str, str],
+        values: Mapping[str, str],
+    ) -> Setting:
+        """A key that stands in the file: as it is, unless it still waits for its value, or it is one that
+        Plainfall wrote and what it must agree with has changed."""
+        value = there[item.key]
+        line = (
+            next((one.line for one in reversed(file.there.entries) if one.key == item.key), 0)
+            if file.there
+            else 0
+        )
+        place = Evidence(file.target, line)
+        recorded = file.recorded_origin(item.key, fingerprint(self.salt, value))
+        secret = base.secret or is_secret(item.key, value)
+        held = replace(base, value=value, origin=recorded or "there already", evidence=place, secret=secret)
+        waiting = is_placeholder(value) and (
+            recorded == "open" or self._kind(item, value) is Kind.ASK or (item.needed and value == "")
+        )
+        if recorded in ("open", "optional") or (waiting and recorded in (None, "template")):
+            if not waiting:
+                return held
+            fresh = self._fresh(item, replace(held, origin="template"), values, value)
+            return fresh if fresh.value != value else replace(held, origin=fresh.origin, note=fresh.note)
+        match = self._match(item, value, values)
+        if match is not None and match.value != value:
+            if recorded is not None and recorded not in ("given", "asked", "team"):
+                self._disagree(item, match, place)
+                return replace(
+                    held, value=match.value, origin="matched", evidence=match.place, note=match.what
+                )
+            if match.differs:
+                self._disagree(item, match, place, kept=True)
+        if recorded == "matched" and match is not None:
+            return replace(held, evidence=match.place, note=match.what)
+        return held if recorded is None else replace(held, evidence=item.place)
+
+    def _fresh(self, item: Item, base: Setting, values: Mapping[str, str], value: str) -> Setting:
+        """A key that has no value of its own yet."""
+        match = self._match(item, value, values) if item.value is not None or item.needed else None
+        if match is not None:
+            if match.differs:
+                self._disagree(item, match, item.place)
+            if match.value == value and not is_placeholder(value):
+                elsewhere = match.place != item.place
+                return replace(base, note=f"agrees with {match.what} ({match.place})" if elsewhere else "")
+            secret = base.secret or is_secret(item.key, match.value)
+            return replace(
+                base,
+                value=match.value,
+                origin="matched",
+                evidence=match.place,
+                note=match.what,
+                secret=secret,
+            )
+        bound = bind_value(item.key, value) if item.value is not None else None
+        if bound is not None:
+            return replace(base, value=bound, origin="development value", note="this machine only")
+        kind = self._kind(item, value)
+        if item.value is None:
+            return self._only_in_code(item, base, kind)
+        if kind is Kind.USABLE:
+            return base
+        if kind is Kind.GENERATE:
+            return self._generated(item, base)
+        types = {use.type for use in item.uses}
+        chosen = development_value(item.key, types, self.agreement.frameworks)
+        # The code's own default for a mode is the one for production, most often.
+        if value == "" and item.default is not None and is_plain(item.default) and not is_mode(item.key):
+            return replace(base, value=item.default, origin="code default", evidence=item.default_place)
+        if chosen is not None and (kind is not Kind.OPTIONAL or item.needed or value == ""):
+            return replace(base, value=chosen, origin="development value")
+        if self._local_secret(item):
+            return self._generated(item, base)
+        if kind is Kind.OPTIONAL and not (item.needed and not says_optional(item.comment)):
+            return replace(base, origin="optional")
+        return self._asked(item, base)
+
+    def _only_in_code(self, item: Item, base: Setting, kind: Kind) -> Setting:
+        """A key that the code reads and the template lacks: written only where the program stops without."""
+        if item.default is not None and not item.needed:
+            shown = item.default if is_plain(item.default) else ""
+            return replace(
+                base, value=shown, origin="code default", evidence=item.default_place, written=False
+            )
+        if not item.needed:
+            defaults = any(use.default is not None for use in item.uses)
+            return replace(base, origin="code default" if defaults else "optional", written=False)
+        note = "the template lacks it"
+        if kind is Kind.GENERATE:
+            return replace(self._generated(item, base), note=note)
+        types = {use.type for use in item.uses}
+        chosen = development_value(item.key, types, self.agreement.frameworks)
+        if chosen is not None:
+            return replace(base, value=chosen, origin="development value", note=note)
+        asked = self._asked(item, base)
+        return replace(asked, note=note, written=asked.origin != "open")
+
+    def _generated(self, item: Item, base: Setting) -> Setting:
+        form = form_of(item.key, item.value or "", item.comment, item.uses, self.agreement.frameworks)
+        note = f"in the form that {form.why} wants" if form.why else ""
+        return replace(base, value=generated(form), origin="generated", secret=True, note=note)
+
+    def _local_secret(self, item: Item) -> bool:
+        """A password of a service that takes this very key in: nobody else has to know it."""
+        role = role_of(item.key)
+        if role is None or role.piece != "password":
+            return False
+        return any(
+            item.key in value.names for one in self.agreement.definitions for value in one.values.values()
+        )
+
+    def _asked(self, item: Item, base: Setting) -> Setting:
+        proposed = "" if base.secret else item.default or ""
+        if not proposed and role_of(item.key) is not None and plain_key(item.key).endswith(("_URL", "_URI")):
+            proposed = "sqlite:///development.db" if "DATABASE" in plain_key(item.key) else ""
+        skipped = item.key in self.skipped and not item.needed
+        if self.ask is not None and not skipped:
+            self.asked_for.append(item.key)
+            answer = self.ask(Question(item.key, item.comment, item.uses, item.needed, proposed))
+            if answer:
+                return replace(
+                    base, value=answer, origin="asked", secret=base.secret or is_secret(item.key, answer)
+                )
+        return replace(base, origin="open")
+
+    def _kind(self, item: Item, value: str) -> Kind:
+        return kind_of(item.key, value, item.comment, item.uses, self.agreement.own_prefixes)
+
+    def _match(self, item: Item, value: str, values: Mapping[str, str]) -> Match | None:
+        found = match_service(item.key, value, self.agreement.definitions, values)
+        if found is None:
+            found = match_listeners(item.key, value, self.agreement.own, self.agreement.others)
+        return found
+
+    def _disagree(self, item: Item, match: Match, place: Evidence, *, kept: bool = False) -> None:
+        """Names both places. No secret is in the words."""
+        said = ", ".join(one for one in match.differs if one) or "another value"
+        taken = "what the file holds, since it is yours" if kept else match.what
+        self.contradictions.append(
+            Contradiction(f"{item.key} does not agree with {match.what}: {said}", (place, match.place), taken)
+        )
+
+    def _near_misses(self, items: Sequence[Item], decided: dict[str, Setting], file: SettingsFile) -> None:
+        """A key that code reads under nearly the name that the template gives it gets that one's value."""
+        lacking = [item for item in items if item.value is None and item.uses]
+        unread = [item.key for item in items if item.value is not None and not item.uses]
+        for item in lacking:
+            other = nearest(item.key, unread)
+            if other is None or decided[item.key].origin in ("given", "team", "asked", "there already"):
+                continue
+            source = decided[other]
+            self.contradictions.append(
+                Contradiction(
+                    f"{item.key} is read at {item.place}; the template calls it {other}",
+                    (item.place, source.evidence if source.origin == "template" else _place_of(items, other)),
+                    f"both get the value of {other}",
+                )
+            )
+            there = file.there is not None and item.key in file.there.values()
+            if not there:
+                decided[item.key] = replace(
+                    decided[item.key], value=source.value, origin="matched", evidence=_place_of(items, other),
+                    note=f"the template calls it {other}", written=True, secret=source.secret,
+                )  # fmt: skip
+            decided[other] = replace(source, note=f"nothing in the code reads it; {item.key} is read")
+
+    def _extra(self, key: str, file: SettingsFile, uses: Sequence[Use]) -> Setting:
+        """A key that stands in the file and in no template."""
+        assert file.there is not None  # only files that are there have such keys
+        value = file.there.values()[key]
+        line = next((one.line for one in reversed(file.there.entries) if one.key == key), 0)
+        origin = file.recorded_origin(key, fingerprint(self.salt, value)) or "there already"
+        needed = any(use.needed for use in uses)
+        place = Evidence(file.target, line)
+        given = self.given.get(key)
+        if given is not None:
+            value, origin, place = given.value, given.origin, given.place
+        return Setting(key, file.target, value, origin, is_secret(key, value), place, tuple(uses), needed)
 
 
-def _keys(template: Dotenv | None) -> list[_Entry]:
-    last = {entry.key: entry for entry in template.entries} if template else {}
-    return [_Entry(entry.key, entry.value, entry.comment, entry.line) for entry in last.values()]
-
-
-@dataclass(frozen=True, slots=True)
-class _Entry:
-    key: str
-    value: str
-    comment: str
-    line: int
-
-
-def _decided(
-    entry: _Entry,
-    existing: Mapping[str, str],
-    given: Mapping[str, str],
-    needed: Mapping[str, Evidence],
-    ask: Asker | None,
-) -> tuple[str, str]:
-    """The value of a template's key, and where it came from."""
-    if entry.key in given:
-        return given[entry.key], "given"
-    kind = kind_of(entry.key, entry.value, entry.comment)
-    if entry.key in existing:
-        value = existing[entry.key]
-        still_open = kind is Kind.ASK and is_placeholder(value)
-        if not still_open and not (entry.key in needed and value == ""):
-            return value, "there already"
-    elif kind is Kind.USABLE:
-        return entry.value, "template"
-    elif kind is Kind.GENERATE:
-        return generated_secret(), "generated"
-    if kind is Kind.OPTIONAL and entry.key not in needed:
-        return existing.get(entry.key, entry.value), "optional"
-    answer = ask(Question(entry.key, entry.comment, needed.get(entry.key))) if ask else None
-    if answer:
-        return answer, "asked"
-    return existing.get(entry.key, entry.value), "open"
-
-
-def _replaced(
-    document: Dotenv, extra: list[str], key: str, value: str, existing: Mapping[str, str], ours: bool
-) -> tuple[Dotenv, list[str]]:
-    if existing.get(key) == value:
-        return document, extra
-    if key in existing and ours:
-        return document.with_value(key, value), extra
-    return document, [*extra, f"{key}={quoted(value)}"]
-
-
-def _line(document: Dotenv | None, key: str) -> int:
-    lines = [entry.line for entry in document.entries if entry.key == key] if document else []
-    return lines[-1] if lines else 0
+def _place_of(items: Sequence[Item], key: str) -> Evidence:
+    return next(item.place for item in items if item.key == key)

@@ -1,43 +1,157 @@
-"""Settings templates: their names, and the name of the file that is made from one."""
+"""Settings templates: their names, and the name that the real file must have.
+
+A template's own name suggests the file (``config.example.yml`` is for ``config.yml``); what the code loads
+decides it.
+"""
 
 from __future__ import annotations
 
+import posixpath
 import re
+from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
+from difflib import SequenceMatcher
 
 from plainfall.evidence import Evidence
-from plainfall.settings.dotenv import parse_dotenv
+from plainfall.settings.documents import kind_of_file, read_document
+from plainfall.sources.found import FileFound, Load
 from plainfall.survey.parts import SettingsFound
 from plainfall.survey.walk import Tree
 
-__all__ = ["find_templates", "target_of"]
+__all__ = ["find_templates", "resolved_loads", "target_of"]
 
-_MARK = r"(?:example|sample|dist|template|default|tpl)"
-_AFTER = re.compile(rf"^(\.?env(?:[.-](?!{_MARK})\w+)?)[.-]{_MARK}$|^(\.env\.\w+)[.-]{_MARK}$", re.IGNORECASE)
-_BEFORE = re.compile(rf"^{_MARK}[.-](env)$|^\.env[.-]{_MARK}[.-](\w+)$", re.IGNORECASE)
+_MARK = re.compile(
+    r"(?:^|(?<=[.\-_]))(?:example|sample|dist|template|default|tpl|tmpl|skel|skeleton)(?=[.\-_]|$)",
+    re.IGNORECASE,
+)
+# File names that people keep settings in; a template of another name counts if the code loads its file.
+_SETTINGS_NAME = re.compile(
+    r"^\.?(config|conf|configuration|settings?|database|db|secrets?|credentials|parameters|params|local|app|"
+    r"application|options|env|environment|storage|mail|services?|server|defaults?)([._-]?(local|dev|development))?"
+    r"\.\w+$",
+    re.IGNORECASE,
+)
+_NO_SETTINGS = re.compile(
+    r"(^|[./-])(docker-compose|compose|package|tsconfig|composer|phpunit|phpstan|psalm|eslintrc|babelrc|prettierrc|"
+    r"mkdocs|pyproject|tox|renovate|openapi|swagger)\b",
+    re.IGNORECASE,
+)
+_ELSEWHERE = re.compile(
+    r"(^|/)(tests?|spec|docs?|examples?|fixtures|node_modules|\.github|deploy|k8s|charts)(/|$)"
+)
+_MODES = re.compile(r"\b(prod|production|test|testing|ci|staging|docker|e2e|heroku|cypress)\b", re.IGNORECASE)
 
 
 def target_of(name: str) -> str | None:
     """The file name that a template of this name is for (``.env.local-sample`` → ``.env.local``); None if
     it is no template's name."""
-    found = _AFTER.match(name)
-    if found:
-        target = found.group(1) or found.group(2)
-        return target if target.startswith(".") else f".{target}"
-    found = _BEFORE.match(name)
-    if found:
-        return f".env.{found.group(2)}" if found.group(2) else ".env"
-    return None
-
-
-def find_templates(tree: Tree, folder: str) -> SettingsFound | None:
-    """The dotenv template of a part that is for ``.env``, or else the first one. Raises BadInput if it
-    cannot be read."""
-    place = f"{folder}/" if folder else ""
-    found = [(name, target) for name in tree.folders.get(folder, ()) if (target := target_of(name))]
-    if not found:
+    found = _MARK.search(name)
+    kind = kind_of_file(_MARK.sub("", name).strip(".-_")) or kind_of_file(name)
+    if not found or not kind:
         return None
-    name, target = min(found, key=lambda pair: (pair[1] != ".env", pair[0]))
-    document = parse_dotenv(tree.text(place + name), place + name)
-    keys = tuple(dict.fromkeys(entry.key for entry in document.entries))
-    there = (tree.root / place / target).is_file()
-    return SettingsFound(place + name, place + target, keys, Evidence(place + name, 1), there)
+    before, after = name[: found.start()].rstrip(".-_"), name[found.end() :].lstrip("-_")
+    if after and not after.startswith("."):
+        after = f".{after}"
+    target = before + after
+    if kind_of_file(target) == "dotenv":
+        return target if target.startswith(".") or re.search(r"\w\.env$", target) else f".{target}"
+    stem = target.lstrip(".-_")
+    return stem if kind_of_file(target) and stem.rpartition(".")[0] else None
+
+
+def find_templates(
+    tree: Tree,
+    folder: str,
+    below: Sequence[str],
+    found: Mapping[str, FileFound],
+    made: Collection[str] = (),
+) -> tuple[SettingsFound, ...]:
+    """The templates of a part, dotenv files first, one for each file that is to be made.
+
+    ``below`` are the folders of other parts inside this one, ``found`` what the part's sources say, ``made``
+    the settings files that Plainfall made before. Of
+    several templates for one file, or one for each mode, the one for development is taken. Raises BadInput
+    for a template that cannot be read.
+    """
+    loads = list(resolved_loads(folder, found))
+    candidates: dict[str, SettingsFound] = {}
+    for template in _templates(tree, folder, below):
+        natural = target_of(template.rpartition("/")[2])
+        assert natural is not None  # only templates' names come here
+        target, why = _target(tree, template, natural, loads, made)
+        kind = kind_of_file(natural)
+        loaded = why is not None
+        if not loaded and kind != "dotenv" and not _SETTINGS_NAME.match(natural):
+            continue
+        if _NO_SETTINGS.search(natural) or target in candidates:
+            continue
+        document = read_document(kind, tree.text(template), template)
+        keys = tuple(dict.fromkeys(entry.key for entry in document.entries))
+        there = (tree.root / target).is_file()
+        candidates[target] = SettingsFound(template, target, keys, Evidence(template, 1), there, kind, why)
+    return tuple(_without_other_modes(list(candidates.values())))
+
+
+def _templates(tree: Tree, folder: str, below: Sequence[str]) -> list[str]:
+    place = f"{folder}/" if folder else ""
+    paths = [
+        place + path
+        for path in tree.below(folder)
+        if path.count("/") <= 3 and not _ELSEWHERE.search(path) and target_of(path.rpartition("/")[2])
+    ]
+    inside = [path for path in paths if not any(path.startswith(f"{other}/") for other in below)]
+    return sorted(inside, key=lambda path: (path.count("/"), _MODES.search(path) is not None, path))
+
+
+def _without_other_modes(found: list[SettingsFound]) -> Iterator[SettingsFound]:
+    """The files for development; those for another mode only where there is no other of their kind in the
+    same folder."""
+    found = sorted(found, key=lambda one: (one.kind != "dotenv", one.target.count("/"), len(one.target)))
+    for one in found:
+        others = [
+            other
+            for other in found
+            if other.kind == one.kind and other.target.rpartition("/")[0] == one.target.rpartition("/")[0]
+        ]
+        other_mode = _MODES.search(one.target.rpartition("/")[2]) is not None
+        if not other_mode or one.loaded or all(_MODES.search(other.target) for other in others[:1]):
+            yield one
+
+
+def resolved_loads(folder: str, found: Mapping[str, FileFound]) -> Iterator[tuple[str, Load]]:
+    """Every file that the sources load, as a path from the clone's own folder."""
+    for path, said in found.items():
+        for load in said.loads:
+            base = posixpath.dirname(path) if load.base == "file" else folder
+            resolved = posixpath.normpath(posixpath.join(base, load.name))
+            if not resolved.startswith(("..", "/")):
+                yield resolved, load
+
+
+def _target(
+    tree: Tree, template: str, natural: str, loads: Iterable[tuple[str, Load]], made: Collection[str]
+) -> tuple[str, Evidence | None]:
+    """The path that the real file must have, and the line that loads it (None where nothing says so)."""
+    folder = posixpath.dirname(template)
+    beside = posixpath.join(folder, natural)
+    kind = kind_of_file(natural)
+    ending = natural.rpartition(".")[2]
+    best: tuple[float, str, Evidence] | None = None
+    for path, load in loads:
+        name = path.rpartition("/")[2]
+        if path == beside:
+            return path, load.place
+        if target_of(name) or kind_of_file(name) != kind:
+            continue
+        if path in tree and path not in made:
+            continue  # a file that is there already is not what the template is for
+        if kind == "dotenv":
+            likeness = 0.9 if name == natural else 0.6
+        elif name == natural:
+            likeness = 0.9
+        elif name.rpartition(".")[2] == ending:
+            likeness = SequenceMatcher(None, name, natural).ratio() - 0.1
+        else:
+            continue
+        if likeness > 0.5 and (best is None or likeness > best[0]):
+            best = likeness, path, load.place
+    return (best[1], best[2]) if best else (beside, None)

@@ -12,7 +12,7 @@ from plainfall.evidence import Evidence
 from plainfall.survey.readme import ReadmeStep
 from plainfall.survey.walk import Tree
 
-__all__ = ["Command", "exported", "process_file_commands", "readme_commands", "script_file_commands"]
+__all__ = ["Command", "process_file_commands", "readme_commands", "script_file_commands"]
 
 _PROCESS = re.compile(r"^([A-Za-z0-9_-]+):\s*(.+)$")
 # Servers for production; where a framework has a dev server, that is what a developer wants.
@@ -99,16 +99,6 @@ def readme_commands(steps: list[ReadmeStep], tree: Tree, folder: str) -> Iterato
                 step.evidence,
                 folder,
             )
-
-
-def exported(steps: list[ReadmeStep]) -> dict[str, str]:
-    """Variables that the README's steps export before its commands, values without blanks only."""
-    found = {}
-    for step in steps:
-        match = re.fullmatch(r"(?:export|set)\s+([A-Z][A-Z0-9_]*)=(['\"]?)([\w./:@-]+)\2", step.command)
-        if match and match.group(1) not in ("PATH", "HOME", "LD_PRELOAD", "LD_LIBRARY_PATH"):
-            found[match.group(1)] = match.group(3)
-    return found
 
 
 def missing_script(command: str, tree: Tree, folder: str) -> str | None:

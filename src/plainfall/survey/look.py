@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterator
+from collections.abc import Collection, Iterator, Mapping, Sequence
 from pathlib import Path
 
 from plainfall.ecosystems import Ecosystem, ecosystems
@@ -11,9 +11,13 @@ from plainfall.errors import BadInput, NothingToOnboard
 from plainfall.evidence import Evidence
 from plainfall.frameworks import find_frameworks
 from plainfall.settings.templates import find_templates
-from plainfall.survey.commands import exported, process_file_commands, readme_commands
+from plainfall.sources.files import read_sources
+from plainfall.sources.found import FileFound
+from plainfall.survey.commands import process_file_commands, readme_commands
 from plainfall.survey.contradictions import find_contradictions
-from plainfall.survey.parts import PartFound, Survey
+from plainfall.survey.modes import modes_of
+from plainfall.survey.others import other_parts
+from plainfall.survey.parts import PartFound, SettingsFound, Survey
 from plainfall.survey.readme import ReadmeStep, read_steps, readme_addresses
 from plainfall.survey.walk import Tree, walk
 
@@ -30,31 +34,80 @@ _COMPILED = {
     "Package.swift": "Swift",
     "mix.exs": "Elixir",
 }
-_INTERPRETED = {"package.json": "Node", "composer.json": "PHP", "Gemfile": "Ruby"}
+_TITLES = {"node": "Node", "php": "PHP", "ruby": "Ruby"}
 
 
-def look(clone: Path) -> tuple[Survey, Tree]:
+def look(
+    clone: Path, memory: Path | None = None, made: Collection[str] = (), *, partial: bool = False
+) -> tuple[Survey, Tree]:
     """Surveys the clone; returns what was found and the tree it was found in.
 
-    Raises NothingToOnboard if the folder is not there or holds no part, BadInput for a file that matters
-    and cannot be understood.
+    ``memory`` is a file outside the clone that keeps what sources said, so that unchanged ones are not read
+    again; ``made`` are the settings files that Plainfall made there before. Raises NothingToOnboard if the
+    folder is not there or holds no part (``partial``: nor a part of a language that is not onboarded yet),
+    BadInput for a file that matters and cannot be understood.
     """
     if not clone.is_dir():
         raise NothingToOnboard(
             f"{clone} is not a folder", remedy="Name the folder of a clone, or go there first."
         )
     tree = walk(clone)
-    remarks = list(_remarks(tree))
-    parts = tuple(_parts(tree))
-    if not parts:
+    sources = read_sources(clone, tree.files, memory)
+    found = list(_recognised(tree))
+    others = list(other_parts(tree, [one.name for one in ecosystems()], [folder for folder, _, _ in found]))
+    folders = sorted({folder for folder, *_ in (*found, *others)})
+    templates = {
+        folder: find_templates(tree, folder, _below(folder, folders), _inside(folder, folders, sources), made)
+        for folder in folders
+    }
+    parts = tuple(_part(tree, *one, templates[one[0]]) for one in found)
+    remarks = [*_remarks(tree), *(_other_remark(language, place) for _, language, place in others)]
+    rest = [
+        PartFound(folder, language, (place,), templates=templates[folder])
+        for folder, language, place in others
+    ]
+    rest += _shared(tree, folders, sources, made)
+    if not parts and not (partial and rest):
         raise _nothing(clone, tree, remarks)
     steps = [step for part in parts[:1] for step in _steps(tree, part.path)]
     contradictions = tuple(find_contradictions(tree, parts, steps))
     name = re.sub(r"-(main|master|trunk|v?\d[\d.]*)$", "", clone.resolve().name)
-    return Survey(name, parts, tuple(steps), contradictions, tuple(remarks), _history(clone)), tree
+    survey = Survey(
+        name, parts, tuple(rest), sources, tuple(steps), contradictions, tuple(remarks), _history(clone)
+    )
+    return survey, tree
 
 
-def _parts(tree: Tree) -> Iterator[PartFound]:
+def _below(folder: str, folders: Sequence[str]) -> list[str]:
+    return [other for other in folders if other != folder and (not folder or other.startswith(f"{folder}/"))]
+
+
+def _inside(folder: str, folders: Sequence[str], sources: Mapping[str, FileFound]) -> dict[str, FileFound]:
+    """What the sources of a folder say, without those of other parts below it."""
+    below = _below(folder, folders)
+    return {
+        path: said
+        for path, said in sources.items()
+        if (not folder or path.startswith(f"{folder}/")) and not any(path.startswith(f"{o}/") for o in below)
+    }
+
+
+def _shared(
+    tree: Tree, folders: Sequence[str], sources: Mapping[str, FileFound], made: Collection[str]
+) -> list[PartFound]:
+    """Settings at the top of a clone whose parts are all in subfolders; or of a clone without any part."""
+    if "" in folders:
+        return []
+    templates = find_templates(tree, "", folders, sources, made)
+    return [PartFound("", "", (templates[0].evidence,), templates=templates)] if templates else []
+
+
+def _other_remark(language: str, place: Evidence) -> tuple[str, Evidence]:
+    title = _TITLES[language]
+    return f"a {title} part is here; this version of Plainfall looks after its settings only", place
+
+
+def _recognised(tree: Tree) -> Iterator[tuple[str, Ecosystem, list[Evidence]]]:
     for language in ecosystems():
         found: list[str] = []
         for folder in sorted(tree.folders, key=lambda path: (path.count("/"), path)):
@@ -62,7 +115,7 @@ def _parts(tree: Tree) -> Iterator[PartFound]:
             if not evidence or _belongs_to(tree, folder, found):
                 continue
             found.append(folder)
-            yield _part(tree, folder, language, evidence)
+            yield folder, language, evidence
 
 
 def _belongs_to(tree: Tree, folder: str, found: list[str]) -> bool:
@@ -73,7 +126,13 @@ def _belongs_to(tree: Tree, folder: str, found: list[str]) -> bool:
     return bool(above) and "__init__.py" in names
 
 
-def _part(tree: Tree, folder: str, language: Ecosystem, evidence: list[Evidence]) -> PartFound:
+def _part(
+    tree: Tree,
+    folder: str,
+    language: Ecosystem,
+    evidence: list[Evidence],
+    templates: tuple[SettingsFound, ...],
+) -> PartFound:
     listed = language.dependencies(tree, folder)
     names = frozenset(listed.names) if listed else frozenset()
     frameworks = find_frameworks(tree, folder, language.name, names)
@@ -88,7 +147,7 @@ def _part(tree: Tree, folder: str, language: Ecosystem, evidence: list[Evidence]
     if readme:
         steps = _steps(tree, folder)
         commands += readme_commands(steps, tree, folder)
-        variables = {**exported(steps), **variables}
+        variables = {**modes_of(tree, folder, steps), **variables}
         pages += [path for _, path, _ in readme_addresses(tree.text(readme), readme)]
     return PartFound(
         path=folder,
@@ -96,7 +155,7 @@ def _part(tree: Tree, folder: str, language: Ecosystem, evidence: list[Evidence]
         evidence=tuple(evidence),
         asks=tuple(language.asks(tree, folder)),
         dependencies=listed,
-        settings=find_templates(tree, folder),
+        templates=templates,
         commands=tuple(commands),
         pages=tuple(dict.fromkeys(pages)),
         frameworks=tuple(frameworks),
@@ -127,13 +186,6 @@ def _remarks(tree: Tree) -> Iterator[tuple[str, Evidence]]:
                 place = f"{folder}/{name}" if folder else name
                 yield (
                     f"{language} is compiled and out of Plainfall's scope; build it as its README says",
-                    Evidence(place, 1),
-                )
-        for name, language in _INTERPRETED.items():
-            if name in names:
-                place = f"{folder}/{name}" if folder else name
-                yield (
-                    f"a {language} part is here; this version of Plainfall does not onboard it",
                     Evidence(place, 1),
                 )
     if tree.cut:

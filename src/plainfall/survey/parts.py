@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, Any
 
 from plainfall.evidence import Evidence
 from plainfall.runtimes.asks import VersionAsk
+from plainfall.sources.found import FileFound
 from plainfall.survey.commands import Command
 from plainfall.survey.readme import ReadmeStep
 
@@ -42,13 +43,19 @@ class DependencyFile:
 
 @dataclass(frozen=True)
 class SettingsFound:
-    """A settings template and the file it is made into (both relative to the clone), with its keys."""
+    """A settings template and the file it is made into (both relative to the clone), with its keys.
+
+    ``kind`` is "dotenv", "yaml", "json", "toml", "ini" or "php"; ``loaded`` the line of code that loads the
+    file and so tells its name, or None.
+    """
 
     template: str
     target: str
     keys: tuple[str, ...]
     evidence: Evidence
     there: bool
+    kind: str = "dotenv"
+    loaded: Evidence | None = None
 
 
 @dataclass(frozen=True)
@@ -61,12 +68,17 @@ class PartFound:
     evidence: tuple[Evidence, ...]
     asks: tuple[VersionAsk, ...] = ()
     dependencies: DependencyFile | None = None
-    settings: SettingsFound | None = None
+    templates: tuple[SettingsFound, ...] = ()
     commands: tuple[Command, ...] = ()
     pages: tuple[str, ...] = ()
     frameworks: tuple[FrameworkFound, ...] = ()
     variables: Mapping[str, str] = field(default_factory=dict)
     needs: Mapping[str, Evidence] = field(default_factory=dict)
+
+    @property
+    def settings(self) -> SettingsFound | None:
+        """The template that its commands' variables come from: the first dotenv one."""
+        return next((one for one in self.templates if one.kind == "dotenv"), None)
 
     def candidates(self, stage: str) -> list[Command]:
         """The commands for a stage, the best first; a command written in two places counts once."""
@@ -95,10 +107,14 @@ class Contradiction:
 @dataclass(frozen=True)
 class Survey:
     """The whole look: parts in the order of their folders, README steps, contradictions, and remarks on
-    what is there and is not onboarded (with evidence)."""
+    what is there and is not onboarded (with evidence). ``others`` are parts of languages that are not
+    onboarded yet: only their settings are looked after. ``sources`` is what each source file says of
+    configuration, by path."""
 
     name: str
     parts: tuple[PartFound, ...]
+    others: tuple[PartFound, ...] = ()
+    sources: Mapping[str, FileFound] = field(default_factory=dict, repr=False)
     steps: tuple[ReadmeStep, ...] = ()
     contradictions: tuple[Contradiction, ...] = ()
     remarks: tuple[tuple[str, Evidence], ...] = ()

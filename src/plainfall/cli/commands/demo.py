@@ -11,7 +11,7 @@ from pathlib import Path
 
 from plainfall.cli.commands.onboard import (
     exit_status,
-    show_contradictions,
+    show_disagreements,
     show_outcome,
     verdict,
     wishes_of,
@@ -87,7 +87,7 @@ def _run(options: argparse.Namespace, console: Console, clone: Path) -> int:
 def _show_end(options: argparse.Namespace, console: Console, outcome: Outcome) -> None:
     """The end of a demo whose server is about to be ended."""
     console.note("")
-    show_contradictions(console, outcome)
+    show_disagreements(console, outcome)
     console.note("")
     for record in outcome.servers.values():
         console.result(f"{console.styled(record['url'], 'good', out=True)} answered; {verdict(outcome)}")

@@ -10,18 +10,18 @@ from pathlib import Path
 from plainfall.cli.asking import TerminalAsker
 from plainfall.cli.console import Console
 from plainfall.cli.document import outcome_document
-from plainfall.cli.view import RunView, part_heading
+from plainfall.cli.view import RunView, part_heading, part_of, show_contradictions
 from plainfall.ecosystems import InstallWishes
 from plainfall.errors import BadInput, UsageProblem
 from plainfall.evidence import Evidence
 from plainfall.onboarding.running import Outcome, onboard
 from plainfall.onboarding.steps import Stage
 from plainfall.onboarding.work import Wishes
+from plainfall.settings.answers import parse_given
 from plainfall.settings.dotenv import parse_dotenv
-from plainfall.settings.filling import parse_given
 from plainfall.surroundings import Surroundings
 
-__all__ = ["exit_status", "run", "show_contradictions", "show_outcome", "verdict", "wishes_of"]
+__all__ = ["exit_status", "given_of", "run", "show_disagreements", "show_outcome", "verdict", "wishes_of"]
 
 
 def run(options: argparse.Namespace, console: Console) -> int:
@@ -51,7 +51,17 @@ def run(options: argparse.Namespace, console: Console) -> int:
 
 def wishes_of(options: argparse.Namespace) -> Wishes:
     """The wishes among the options. Raises UsageProblem or BadInput for an answers file."""
-    given = {}
+    runtime = Path(options.runtime).absolute() if options.runtime else None
+    install = InstallWishes(
+        frozenset(options.extra), frozenset(options.group), _instead(options.instead), options.keep_lock
+    )
+    return Wishes(given_of(options), options.port, runtime, options.seed_again, options.wait, install)
+
+
+def given_of(options: argparse.Namespace) -> dict[str, str]:
+    """The settings' values among the options: those of the answers file, then those after ``--set``. Raises
+    UsageProblem or BadInput."""
+    given: dict[str, str] = {}
     if options.answers:
         path = Path(options.answers)
         try:
@@ -60,12 +70,7 @@ def wishes_of(options: argparse.Namespace) -> Wishes:
             raise UsageProblem(f"{path} cannot be read: {error.strerror}") from error
         except UnicodeDecodeError as error:
             raise BadInput("it is not UTF-8 text", place=Evidence(options.answers)) from error
-    given |= parse_given(options.set)
-    runtime = Path(options.runtime).absolute() if options.runtime else None
-    install = InstallWishes(
-        frozenset(options.extra), frozenset(options.group), _instead(options.instead), options.keep_lock
-    )
-    return Wishes(given, options.port, runtime, options.seed_again, options.wait, install)
+    return given | parse_given(options.set)
 
 
 def _instead(pairs: list[str]) -> dict[str, str]:
@@ -85,13 +90,9 @@ def exit_status(outcome: Outcome) -> int:
     return {"done": 0, "failed": 1, "open": 3}[outcome.outcome]
 
 
-def show_contradictions(console: Console, outcome: Outcome) -> None:
-    """What the clone says in two ways, on standard error."""
-    for found in outcome.survey.contradictions:
-        head = "  " + console.styled("disagree", "warn") + "  "
-        console.note(console.wrapped(f"{found.what}; taken: {found.taken}", 12, head))
-        places = ", ".join(str(place) for place in found.places)
-        console.note(console.styled(console.wrapped(places, 12, " " * 12), "dim"))
+def show_disagreements(console: Console, outcome: Outcome) -> None:
+    """What the clone says in two ways, and what is not onboarded, on standard error."""
+    show_contradictions(console, outcome.contradictions)
     for text, place in outcome.survey.remarks:
         console.note(
             console.wrapped(f"{text} ({place})", 12, "  " + console.styled("note", "warn") + "      ")
@@ -103,20 +104,20 @@ def _show_preview(console: Console, view: RunView, outcome: Outcome) -> None:
     for step, result, seconds in outcome.steps:
         if step.part != part:
             part = step.part
-            found = next(found for found in outcome.survey.parts if found.path == part)
+            found = part_of(outcome.survey, part)
             console.note("")
             console.note(part_heading(console, outcome.survey, found))
         view.show_step(step, result, seconds)
     console.note("")
-    show_contradictions(console, outcome)
+    show_disagreements(console, outcome)
     console.result(f"{len(outcome.steps)} steps; nothing was changed")
 
 
 def show_outcome(console: Console, outcome: Outcome, clone: str) -> None:
     """The end of a run: contradictions, the address, how to go on."""
     console.note("")
-    show_contradictions(console, outcome)
-    if outcome.survey.contradictions or outcome.survey.remarks:
+    show_disagreements(console, outcome)
+    if outcome.contradictions or outcome.survey.remarks:
         console.note("")
     named = "" if clone == "." else f" {clone}"
     for part, record in outcome.servers.items():

@@ -9,9 +9,10 @@ from typing import Any
 
 from plainfall.cli.console import Console
 from plainfall.cli.document import survey_document
-from plainfall.cli.view import part_heading
+from plainfall.cli.view import part_heading, show_contradictions
 from plainfall.ecosystems import ecosystem
 from plainfall.errors import NoFittingRuntime
+from plainfall.sources.files import memory_file
 from plainfall.surroundings import Surroundings
 from plainfall.survey.look import look
 from plainfall.survey.parts import PartFound, Survey
@@ -22,7 +23,8 @@ __all__ = ["run"]
 def run(options: argparse.Namespace, console: Console) -> int:
     """Surveys and shows."""
     surroundings = Surroundings.of_process()
-    survey, _ = look(Path(options.clone).absolute())
+    clone = Path(options.clone).absolute()
+    survey, _ = look(clone, memory_file(surroundings.cache, clone))
     runtimes = {part.path: _runtime(part, surroundings) for part in survey.parts}
     if console.json:
         console.result(json.dumps(survey_document(survey, runtimes), indent=2, ensure_ascii=False))
@@ -89,15 +91,11 @@ def _show_part(console: Console, survey: Survey, part: PartFound, runtime: dict[
         _row(console, "", f"offered: {', '.join(words)}")
     for framework in part.frameworks:
         _row(console, "framework", f"{framework.name} ({framework.evidence})")
-    settings = part.settings
-    if settings:
-        there = "is there" if settings.there else "is not there yet"
-        _row(
-            console,
-            "settings",
-            f"{settings.target} from {settings.template} ({there})",
-            f"keys: {', '.join(settings.keys)}",
-        )
+    for found in part.templates:
+        there = "is there" if found.there else "is not there yet"
+        loaded = f"loaded at {found.loaded}; " if found.loaded else ""
+        text = f"{found.target} from {found.template} ({there})"
+        _row(console, "settings", text, f"{loaded}keys: {', '.join(found.keys)}")
     for stage in ("migrations", "seeds", "server"):
         candidates = part.candidates(stage)
         if not candidates:
@@ -117,14 +115,10 @@ def _show_rest(console: Console, survey: Survey) -> None:
         console.result("README steps that match no stage:")
         for step in unknown:
             console.result(f"  {step.command}  ({step.evidence})")
-    for found in survey.contradictions:
-        head = "  " + console.styled("disagree", "warn", out=True) + "      "
-        console.result(console.wrapped(f"{found.what}; taken: {found.taken}", 16, head))
-        places = ", ".join(str(place) for place in found.places)
-        console.result(console.styled(console.wrapped(places, 16, " " * 16), "dim", out=True))
+    show_contradictions(console, survey.contradictions, out=True)
     for text, place in survey.remarks:
         console.result(
             console.wrapped(
-                f"{text} ({place})", 16, "  " + console.styled("note", "warn", out=True) + "          "
+                f"{text} ({place})", 12, "  " + console.styled("note", "warn", out=True) + "      "
             )
         )

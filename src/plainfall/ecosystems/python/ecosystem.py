@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Mapping, Sequence
+from collections.abc import Collection, Mapping
 from pathlib import Path
 from typing import Any
 
@@ -50,9 +50,6 @@ class PythonEcosystem:
 
     def commands(self, tree: Tree, folder: str) -> list[Command]:
         return survey.python_commands(tree, folder)
-
-    def required_settings(self, tree: Tree, folder: str, names: Sequence[str]) -> dict[str, Evidence]:
-        return survey.required_settings(tree, folder, names)
 
     def needs(self, tree: Tree, folder: str) -> dict[str, Evidence]:
         return survey.needed_modules(tree, folder)

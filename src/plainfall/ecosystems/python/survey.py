@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import ast
 import re
 from collections.abc import Iterator, Sequence
 from typing import Any
@@ -17,7 +16,7 @@ from plainfall.survey.commands import Command, script_file_commands
 from plainfall.survey.parts import DependencyFile
 from plainfall.survey.walk import Tree
 
-__all__ = ["dependency_file", "needed_modules", "python_commands", "recognise_python", "required_settings"]
+__all__ = ["dependency_file", "needed_modules", "python_commands", "recognise_python"]
 
 _MANIFESTS = (
     "pyproject.toml",
@@ -161,25 +160,6 @@ def _module_is_here(tree: Tree, folder: str, module: str) -> bool:
     return f"{place}{path}.py" in tree or f"{place}{path}/__init__.py" in tree
 
 
-def required_settings(tree: Tree, folder: str, names: Sequence[str]) -> dict[str, Evidence]:
-    """Those of the names that code reads as ``os.environ["NAME"]``: without a value it stops there."""
-    wanted = set(names)
-    required: dict[str, Evidence] = {}
-    place = f"{folder}/" if folder else ""
-    for path in tree.below(folder):
-        if not path.endswith(".py"):
-            continue
-        try:
-            text = tree.text(place + path)
-        except BadInput:
-            continue  # a source file that is no text cannot read a setting; running it will say more
-        if not any(name in text for name in wanted):
-            continue
-        for name, line in _subscripts(text, wanted):
-            required.setdefault(name, Evidence(place + path, line, text.splitlines()[line - 1].strip()))
-    return required
-
-
 def needed_modules(tree: Tree, folder: str) -> dict[str, Evidence]:
     """Which of the modules that a build of Python may lack the part's own sources import."""
     place = f"{folder}/" if folder else ""
@@ -194,19 +174,3 @@ def needed_modules(tree: Tree, folder: str) -> dict[str, Evidence]:
                 line = text[: match.start()].count("\n") + 1
                 found.setdefault(match.group(1), Evidence(place + path, line, match.group(0).strip()))
     return found
-
-
-def _subscripts(text: str, wanted: set[str]) -> Iterator[tuple[str, int]]:
-    try:
-        module = ast.parse(text)
-    except SyntaxError:
-        return  # written for another Python; running it will say more
-    for node in ast.walk(module):
-        if (
-            isinstance(node, ast.Subscript)
-            and isinstance(node.ctx, ast.Load)
-            and isinstance(node.slice, ast.Constant)
-            and node.slice.value in wanted
-            and ast.unparse(node.value) in ("os.environ", "environ")
-        ):
-            yield str(node.slice.value), node.lineno

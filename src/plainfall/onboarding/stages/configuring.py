@@ -1,75 +1,66 @@
-"""Settings: the file is made from its template, or added to."""
+"""Settings: files are made from their templates, or added to; what must agree is made to agree."""
 
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import replace
-from pathlib import Path
+from typing import Any
 
 from plainfall.data.sqlite import database_of_settings
 from plainfall.errors import ValueNeeded
 from plainfall.onboarding.steps import State, StepResult
 from plainfall.onboarding.work import Work
-from plainfall.settings.dotenv import Dotenv, parse_dotenv
-from plainfall.settings.filling import Filled, Setting, fill
+from plainfall.settings.setting import ORIGINS, Setting
+from plainfall.settings.units import Unit
+from plainfall.settings.whole import Settled, SettledFile, record_of
 from plainfall.writing import digest_of, write_whole
 
 __all__ = ["settings"]
 
 
 def settings(work: Work) -> StepResult:
-    """Fills the settings file. Raises ValueNeeded if a value that only the person has is still open and
-    the code stops without it."""
-    found = work.part.settings
-    target = found.target if found else (f"{work.part.path}/.env" if work.part.path else ".env")
-    template = parse_dotenv(work.tree.text(found.template), found.template) if found else None
-    file = work.clone / target
-    there = _there(work, file, target)
-    before = work.state.record(work.part.path, "settings")
-    names = found.keys if found else ()
-    needed = work.language.required_settings(work.tree, work.part.path, names) if names else {}
-    filled = fill(
-        template,
-        there,
-        template_path=found.template if found else target,
-        target_path=target,
-        given=work.wishes.given,
-        needed=needed,
-        ours=before.get("made") == target,
-        ask=work.ask,
-    )
-    changed = there is None or filled.text != there.text
-    if changed:
-        if there is None:
-            work.making("file", file)
-            before = {"made": target}
-        write_whole(file, filled.text, mode=0o600)
-        work.state.keep(work.part.path, "settings", before)
-    document = parse_dotenv(filled.text, target)
-    work.settings = document.values()
-    work.settings_shown = filled.settings
+    """Fills the part's settings files, and those that it shares with other parts. Raises ValueNeeded if a
+    value that only the person has is still open and the code stops without it."""
+    settling = work.settled_by()
+    own = settling.unit(work.part.path)
+    units = [unit for unit in (settling.shared, own) if unit is not None]
+    done: list[tuple[Settled, list[SettledFile]]] = []
+    for unit in units:
+        settled = settling.settle(unit, work.ask)
+        done.append((settled, _write(work, unit, settled)))
+        work.settings |= settled.values
+        known = {found.what for found in work.contradictions}
+        work.contradictions += [found for found in settled.contradictions if found.what not in known]
+    found = [setting for settled, _ in done for setting in settled.settings]
+    work.settings_shown = tuple(found)
+    target = next((one.file.target for settled, _ in done for one in settled.files), ".env")
     work.database = database_of_settings(work.settings, work.folder, target)
     work.fingerprints["settings"] = digest_of(work.settings)
-    _stop_if_open(filled.settings, target)
-    result = _result(filled, target, changed, there is None, found.template if found else None)
-    installed = work.state.record(work.part.path, "dependencies").get("names")
-    missing = work.language.missing_driver(work.settings, [name.split()[0] for name in installed or ()])
-    if missing is None or installed is None:
-        return result
-    key, package = missing
-    remark = f"{key} calls for a driver that the dependency list lacks: add {package} to it"
-    return replace(result, remarks=(*result.remarks, remark))
+    if work.onboarded:
+        _stop_if_open(found)
+    return _result(work, done, found)
 
 
-def _there(work: Work, file: Path, target: str) -> Dotenv | None:
-    """What stands in the file; None if it is not there. Read afresh: the person may have edited it."""
-    if not file.exists():
-        return None
-    work.tree.forget(target)
-    return parse_dotenv(work.tree.text(target), target)
+def _write(work: Work, unit: Unit, settled: Settled) -> list[SettledFile]:
+    """Writes the unit's files and remembers where each value came from; returns what was written."""
+    stage = work.settled_by().stage(unit)
+    before = work.state.record(unit.folder, stage)
+    record = record_of(settled, before, work.settled_by().salt(unit))
+    changed = [one for one in settled.files if one.changed]
+    for one in changed:
+        path = work.clone / one.file.target
+        if one.file.there is None:
+            work.making("file", path)
+            path.parent.mkdir(parents=True, exist_ok=True)
+        write_whole(path, one.text, mode=0o600)
+        work.tree.forget(one.file.target)
+    if changed or {k: v for k, v in before.items() if k != "salt"} != {
+        k: v for k, v in record.items() if k != "salt"
+    }:
+        work.state.keep(unit.folder, stage, record)
+    return changed
 
 
-def _stop_if_open(settings: Sequence[Setting], target: str) -> None:
+def _stop_if_open(settings: Sequence[Setting]) -> None:
     needed = [setting for setting in settings if setting.origin == "open" and setting.needed_by]
     if needed:
         first = needed[0]
@@ -80,38 +71,64 @@ def _stop_if_open(settings: Sequence[Setting], target: str) -> None:
             place=first.evidence,
             remedy="Run the same command with "
             + " ".join(f"--set {setting.key}=VALUE" for setting in needed)
-            + f", or write it into {target}.",
+            + f", or write it into {first.file}.",
             lines=tuple(
                 f"{s.key} is read at {s.needed_by}: {s.needed_by.text}" for s in needed if s.needed_by
             ),
         )
 
 
-def _result(filled: Filled, target: str, changed: bool, made: bool, template: str | None) -> StepResult:
-    counts: dict[str, int] = {}
-    for setting in filled.settings:
-        counts[setting.origin] = counts.get(setting.origin, 0) + 1
-    words = {
-        "template": "as in the template",
-        "generated": "generated",
-        "given": "given by you",
-        "asked": "asked",
-        "there already": "there already",
-        "optional": "optional",
-        "open": "open",
-    }
-    said = ", ".join(f"{counts[origin]} {text}" for origin, text in words.items() if origin in counts)
+def _result(
+    work: Work, done: Sequence[tuple[Settled, list[SettledFile]]], found: Sequence[Setting]
+) -> StepResult:
+    changed = [one for _, files in done for one in files]
+    files = [one for settled, _ in done for one in settled.files if one.text or one.file.there is not None]
+    made = [one for one in changed if one.file.there is None]
+    written = [one for one in found if one.written]
+    counts = {origin: sum(one.origin == origin for one in written) for origin in ORIGINS}
+    said = ", ".join(f"{count} {ORIGINS[origin]}" for origin, count in counts.items() if count)
+    names = ", ".join(one.file.target for one in (changed or files)) or "nothing"
     verb = "made" if made else ("added to" if changed else "complete")
-    generated = [setting.key for setting in filled.settings if setting.origin == "generated"]
-    still_open = [setting.key for setting in filled.settings if setting.origin == "open"]
-    remarks = [f"generated: {', '.join(generated)}"] if generated and changed else []
-    if still_open:
-        remarks.append(f"open: {', '.join(still_open)} (the project may start without; --set KEY=VALUE)")
+    templates = ", ".join(one.file.template_path for one in made if one.file.template_path)
+    why = f"from {templates}" if templates else ("only what was missing is added" if changed else "")
+    first = next((one.file.loaded for one in files if one.file.loaded is not None), None)
+    evidence = (first,) if first is not None else tuple(one.evidence for one in found[:1])
     return StepResult(
         State.DONE if changed else State.KEPT,
-        f"{target} {verb}" + (f": {said}" if said else ""),
-        f"from {template}" if template and made else ("only what was missing is added" if changed else ""),
-        tuple(setting.evidence for setting in filled.settings[:1]),
-        tuple(remarks),
-        {"file": target, "settings": [setting.as_json() for setting in filled.settings]},
+        f"{names} {verb}" + (f": {said}" if said else ""),
+        why,
+        evidence,
+        tuple(_remarks(work, found, bool(changed))),
+        _detail(done, found),
     )
+
+
+def _remarks(work: Work, found: Sequence[Setting], changed: bool) -> list[str]:
+    remarks = []
+    if changed:
+        for origin in ("generated", "matched", "development value"):
+            keys = [one.key for one in found if one.origin == origin and one.written]
+            if keys:
+                remarks.append(f"{origin}: {', '.join(keys)}")
+        lacking = [one.key for one in found if one.written and one.note.startswith("the template lacks")]
+        if lacking:
+            remarks.append(f"read by the code, and not in the template: {', '.join(lacking)}")
+    still_open = [one.key for one in found if one.origin == "open"]
+    if still_open:
+        remarks.append(f"open: {', '.join(still_open)} (the project may start without; --set KEY=VALUE)")
+    if work.onboarded:
+        installed = work.state.record(work.part.path, "dependencies").get("names")
+        missing = work.language.missing_driver(work.settings, [name.split()[0] for name in installed or ()])
+        if missing is not None and installed is not None:
+            key, package = missing
+            remarks.append(f"{key} calls for a driver that the dependency list lacks: add {package} to it")
+    return remarks
+
+
+def _detail(done: Sequence[tuple[Settled, list[SettledFile]]], found: Sequence[Setting]) -> dict[str, Any]:
+    files = [one.file.target for settled, _ in done for one in settled.files if one.text or one.changed]
+    return {
+        "file": files[0] if files else None,
+        "files": files,
+        "settings": [setting.as_json() for setting in found],
+    }

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import re
 import time
 from typing import Any
 
@@ -15,13 +14,10 @@ from plainfall.server.probe import Probe, probe_page
 from plainfall.server.process import Running, belonging, marked, new_mark, start, stop
 from plainfall.server.readiness import Ready, wait_until_ready
 from plainfall.survey.commands import Command
-from plainfall.survey.readme import readme_addresses
+from plainfall.survey.ports import PORT_KEYS, USUAL
 from plainfall.writing import digest_of
 
 __all__ = ["probe", "running_of", "server", "stop_server"]
-
-_DEFAULT_PORT = 8000
-_USUAL = "the usual default"
 
 
 def server(work: Work) -> StepResult:
@@ -46,14 +42,17 @@ def server(work: Work) -> StepResult:
                 State.KEPT, f"{command.line}: {before['url']}", why, (command.evidence,), (), _detail(before)
             )
         stop_server(work, before)
-    wanted, source = _wanted_port(work, command)
-    port = free_port(wanted)
+    settling = work.settled_by()
+    wanted = settling.wanted[work.part.path]
+    port = free_port(settling.ports[work.part.path])
     remarks = []
-    if port != wanted:
-        remarks.append(f"port {wanted} ({source}) is taken by {holder_of(wanted)}; {port} is used")
-    elif work.wishes.port is None and source != _USUAL:
-        remarks.append(f"port {port} from {source}")
-    record, ready = _start(work, command, port, fingerprint)
+    if port != wanted.port:
+        holder = holder_of(wanted.port)
+        taken = f"is taken by {holder}" if holder else "is taken"
+        remarks.append(f"port {wanted.port} ({wanted.source}) {taken}; {port} is used")
+    elif work.wishes.port is None and wanted.source != USUAL:
+        remarks.append(f"port {port} from {wanted.source}")
+    record, ready = _start(work, command, port, fingerprint, wanted.port)
     if ready.port != port:
         remarks.append(f"it was given port {port} and listens on {ready.port}")
     work.server = record
@@ -67,7 +66,9 @@ def server(work: Work) -> StepResult:
     )
 
 
-def _start(work: Work, command: Command, port: int, fingerprint: str) -> tuple[dict[str, Any], Ready]:
+def _start(
+    work: Work, command: Command, port: int, fingerprint: str, wanted: int
+) -> tuple[dict[str, Any], Ready]:
     line, _ = with_port(command.line, port)
     key = _port_key(work)
     variables = {**work.variables(), "PORT": str(port), **({key: str(port)} if key else {})}
@@ -78,6 +79,7 @@ def _start(work: Work, command: Command, port: int, fingerprint: str) -> tuple[d
         "command": line,
         "log": str(log),
         "port": port,
+        "wanted": wanted,
         "pid": 0,
         "started": 0,
     }
@@ -130,31 +132,9 @@ def _failure(work: Work, command: Command, running: Running, ready: Ready) -> Se
     )
 
 
-def _wanted_port(work: Work, command: Command) -> tuple[int, str]:
-    """The port to try first, and where it is said."""
-    if work.wishes.port is not None:
-        return work.wishes.port, "--port"
-    found = re.search(r"(?:--port[ =]|-p +|:)(\d{4,5})\b", command.line)
-    if found:
-        return int(found.group(1)), f"the start command, {command.evidence}"
-    key = _port_key(work)
-    if key:
-        return int(work.settings[key]), f"the setting {key}"
-    default = re.search(r"\$\{PORT:-(\d+)\}", command.line)
-    if default:
-        return int(default.group(1)), _USUAL
-    place = f"{work.part.path}/" if work.part.path else ""
-    for name in work.tree.folders.get(work.part.path, ()):
-        if name.lower().startswith("readme"):
-            for port, _, evidence in readme_addresses(work.tree.text(place + name), place + name):
-                if port:
-                    return port, f"the README, {evidence}"
-    return _DEFAULT_PORT, _USUAL
-
-
 def _port_key(work: Work) -> str | None:
     """The setting that holds the server's port, if one does."""
-    for key in ("PORT", "SERVER_PORT", "APP_PORT", "HTTP_PORT", "WEB_PORT", "HTTP_SERVER_PORT"):
+    for key in PORT_KEYS:
         if work.settings.get(key, "").isdigit():
             return key
     return None

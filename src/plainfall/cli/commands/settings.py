@@ -1,0 +1,223 @@
+"""``plainfall settings``: each key, where its value comes from, who reads it, what is still open."""
+
+from __future__ import annotations
+
+import argparse
+import json
+from collections.abc import Sequence
+from pathlib import Path
+from typing import Any
+
+from plainfall.cli.commands.onboard import given_of
+from plainfall.cli.console import Console
+from plainfall.cli.view import show_contradictions
+from plainfall.errors import NothingToOnboard, UsageProblem
+from plainfall.onboarding.settling import Settling
+from plainfall.onboarding.state import CloneState
+from plainfall.settings.near import nearest
+from plainfall.settings.setting import ORIGINS, Setting
+from plainfall.settings.values import shown_value
+from plainfall.settings.whole import Settled
+from plainfall.sources.files import memory_file
+from plainfall.surroundings import Surroundings
+from plainfall.survey.look import look
+from plainfall.survey.parts import Contradiction, Survey
+
+__all__ = ["run"]
+
+_OUTSIDE_THE_FILE = ("code default", "optional", "open")
+
+
+def run(options: argparse.Namespace, console: Console) -> int:
+    """Shows the settings of every part, or of the one that is named; changes nothing."""
+    clone = Path(options.clone).absolute()
+    surroundings = Surroundings.of_process()
+    state = CloneState(clone)
+    memory = memory_file(surroundings.cache, clone)
+    survey, tree = look(clone, memory, state.settings_files(), partial=True)
+    settling = Settling(survey, tree, state, given_of(options), surroundings.variables)
+    units = [unit for unit in settling.units if options.part is None or unit.folder == _folder(options.part)]
+    if not units:
+        names = ", ".join(unit.folder or "." for unit in settling.units)
+        raise UsageProblem(f"{options.part} is no part of this clone", remedy=f"Its parts are: {names}")
+    settled = [settling.settle(unit, None) for unit in units]
+    if options.reveal:
+        return _reveal(options, console, settled)
+    contradictions = [*survey.contradictions, *(found for one in settled for found in one.contradictions)]
+    contradictions = list({found.what: found for found in contradictions}.values())
+    if console.json:
+        document = settings_document(clone, settled, contradictions)
+        console.result(json.dumps(document, indent=2, ensure_ascii=False))
+        return 0
+    for one in settled:
+        _show(console, survey, one)
+    show_contradictions(console, contradictions, out=True)
+    return 0
+
+
+def _folder(name: str) -> str:
+    return "" if name in (".", "./") else name.strip("/")
+
+
+def _reveal(options: argparse.Namespace, console: Console, settled: Sequence[Settled]) -> int:
+    """The value of one key, secret or not, as it stands in a file."""
+    key = options.reveal
+    held: dict[str, str] = {}
+    for one in settled:
+        for file in one.files:
+            held |= file.file.there.values() if file.file.there else {}
+    if key not in held:
+        near = nearest(key, held)
+        made = "no settings file of this clone holds it"
+        raise NothingToOnboard(
+            f"{key}: {made}" + (f"; {near} is there" if near else ""),
+            remedy="plainfall onboard --until settings fills the files; plainfall settings lists the keys.",
+        )
+    if console.json:
+        console.result(json.dumps({"key": key, "value": held[key]}, ensure_ascii=False))
+    else:
+        console.result(held[key])
+    return 0
+
+
+def settings_document(
+    clone: Path, settled: Sequence[Settled], contradictions: Sequence[Contradiction]
+) -> dict[str, Any]:
+    """The document of ``settings --json``: no secret, and no value that is not in the clone already."""
+    return {
+        "clone": str(clone),
+        "parts": [
+            {
+                "part": one.unit.folder,
+                "languages": list(one.unit.languages),
+                "files": [
+                    {
+                        "file": file.file.target,
+                        "kind": file.file.kind,
+                        "template": file.file.template_path or None,
+                        "there": file.file.there is not None,
+                        "complete": not file.changed,
+                        "evidence": [file.file.loaded.as_json()] if file.file.loaded else [],
+                    }
+                    for file in one.files
+                    if file.file.template or file.file.there or file.text
+                ],
+                "settings": [
+                    {**setting.as_json(), "value": None if setting.secret else setting.value}
+                    for setting in one.settings
+                ],
+                "constants": [
+                    {
+                        "name": found.name,
+                        "value": found.value,
+                        "kind": found.kind,
+                        "evidence": [found.place.as_json()],
+                    }
+                    for found in one.constants
+                ],
+            }
+            for one in settled
+        ],
+        "contradictions": [found.as_json() for found in contradictions],
+    }
+
+
+def _show(console: Console, survey: Survey, settled: Settled) -> None:
+    unit = settled.unit
+    name = f"{survey.name}/{unit.folder}" if unit.folder else survey.name
+    languages = " and ".join(language.capitalize() for language in unit.languages) or "shared by all parts"
+    console.result(f"{console.styled(name, 'strong', out=True)}  {languages}")
+    for file in settled.files:
+        mine = [one for one in settled.settings if one.file == file.file.target]
+        if not mine and file.file.template is None and file.file.there is None:
+            continue
+        console.result(f"  {_file_words(file)}")
+        _table(console, settled, mine)
+    if not settled.settings:
+        console.result("  no settings: there is no template, and the code reads nothing from its environment")
+    if settled.constants:
+        console.result("\n  in source files (to change one, edit that line; Plainfall does not):")
+        for found in settled.constants:
+            text = f"{found.name} = {found.value}"
+            console.result(f"    {text:<44} {found.kind:<8} {found.place}")
+    console.result()
+
+
+def _file_words(file: Any) -> str:
+    one = file.file
+    origin = f" from {one.template_path}" if one.template_path else ""
+    loaded = f", loaded at {one.loaded}" if one.loaded else ""
+    if one.there is None:
+        state = "is not there yet; plainfall onboard makes it" if file.changed else "is not needed"
+    else:
+        state = "lacks something; plainfall onboard completes it" if file.changed else "is complete"
+    return f"{one.target}{origin}{loaded}: {state}"
+
+
+def _table(console: Console, settled: Settled, mine: Sequence[Setting]) -> None:
+    from rich.console import Console as RichConsole
+    from rich.table import Table
+    from rich.text import Text
+
+    table = Table(box=None, pad_edge=False, padding=(0, 2, 0, 0), header_style="dim", show_edge=False)
+    for heading, ratio in (
+        ("KEY", 24),
+        ("VALUE", 24),
+        ("WHERE IT IS FROM", 32),
+        ("WITHOUT IT", 10),
+        ("READ AT", 26),
+    ):
+        table.add_column(heading, overflow="fold", ratio=ratio, no_wrap=False)
+    for one in mine:
+        style = {"open": "bold yellow", "generated": "green", "matched": "cyan"}.get(one.origin, "")
+        table.add_row(
+            Text(one.key, style="bold" if one.needed else ""),
+            Text(_value(one, settled)),
+            Text(_origin(one), style=style),
+            Text(
+                "stops" if one.needed else ("starts" if one.uses else "-"),
+                style="bold" if one.needed else "dim",
+            ),
+            Text(_readers(one), style="dim"),
+        )
+    out = RichConsole(
+        file=console.out,
+        width=console.width - 4,
+        no_color=not console.colour_out,
+        force_terminal=console.colour_out,
+        highlight=False,
+        color_system="standard" if console.colour_out else None,
+    )
+    with out.capture() as captured:
+        out.print(table)
+    for line in captured.get().rstrip("\n").split("\n"):
+        console.result(f"    {line}".rstrip())
+
+
+def _value(one: Setting, settled: Settled) -> str:
+    file = next(file for file in settled.files if file.file.target == one.file)
+    there = file.file.there is not None and one.key in file.file.there.values()
+    if one.origin == "generated" and not there:
+        return "(made by onboard)"
+    if one.value == "":
+        return "-" if one.origin in _OUTSIDE_THE_FILE else "(empty)"
+    return shown_value(one.value, one.secret)
+
+
+def _origin(one: Setting) -> str:
+    words = "optional, left empty" if one.origin == "optional" else ORIGINS[one.origin]
+    if one.origin == "open":
+        words = "open: only you know it" if one.needed or one.uses else "open"
+    if one.origin in ("matched", "code default", "team") or (
+        one.origin == "given" and one.evidence.path[:1] == "$"
+    ):
+        words = f"{words.split(' to another')[0]}: {one.evidence}"
+    elif one.origin == "template":
+        words = f"template, line {one.evidence.line}" if one.evidence.line else words
+    return f"{words}; {one.note}" if one.note else words
+
+
+def _readers(one: Setting) -> str:
+    places = [str(use.place) for use in sorted(one.uses, key=lambda use: not use.needed)]
+    shown = "\n".join(places[:3])
+    return f"{shown}\nand {len(places) - 3} more" if len(places) > 3 else shown

@@ -1,0 +1,140 @@
+"""The settings of the whole clone: surveyed once, settled unit by unit, written and remembered."""
+
+from __future__ import annotations
+
+import secrets
+from collections.abc import Mapping
+from pathlib import Path
+
+from plainfall.onboarding.state import CloneState
+from plainfall.server.ports import free_port
+from plainfall.services.definitions import find_definitions
+from plainfall.settings.answers import given_values
+from plainfall.settings.between import Listener
+from plainfall.settings.dotenv import parse_dotenv
+from plainfall.settings.item import Given, fingerprint
+from plainfall.settings.setting import Asker
+from plainfall.settings.units import Unit, sources_of, units_of, uses_of
+from plainfall.settings.whole import Settled, Surveyed, settle
+from plainfall.survey.parts import PartFound, Survey
+from plainfall.survey.ports import PORT_KEYS, USUAL, PortWanted, port_wanted
+from plainfall.survey.walk import Tree
+
+__all__ = ["Settling"]
+
+
+class Settling:
+    """Knows the clone's units, and decides their settings when asked. ``command_line`` are the values given
+    there, ``port`` the port asked for there. With ``choose`` free ports are looked for, else the ones that
+    the clone means are taken as they are."""
+
+    def __init__(
+        self,
+        survey: Survey,
+        tree: Tree,
+        state: CloneState,
+        command_line: Mapping[str, str],
+        variables: Mapping[str, str],
+        *,
+        port: int | None = None,
+        choose: bool = False,
+    ) -> None:
+        self._tree = tree
+        self._state = state
+        self._command_line = command_line
+        self._variables = variables
+        self._survey = survey
+        self.units = units_of(survey, tree)
+        self.wanted: dict[str, PortWanted] = {}
+        definitions, taken = find_definitions(tree)
+        self._surveyed = Surveyed(tree, survey.sources, definitions, taken, self._listeners(port, choose))
+
+    @property
+    def ports(self) -> dict[str, int]:
+        """The port of each part's server, by the part's folder."""
+        return {folder: one.port for folder, one in self._surveyed.listeners.items()}
+
+    def unit(self, folder: str) -> Unit | None:
+        """The unit of that folder that is not a shared one."""
+        return next((one for one in self.units if one.folder == folder and not one.shared), None)
+
+    def has_settings(self, folder: str) -> bool:
+        """Whether there is anything to fill or to look at in a part: a template, a file, a value that was
+        given, or code that reads its environment."""
+        unit = self.unit(folder)
+        if unit is None:
+            return False
+        if unit.templates or self.shared is not None or self._given(unit):
+            return True
+        place = f"{folder}/" if folder else ""
+        if (Path(self._tree.root) / f"{place}.env").is_file():
+            return True
+        return bool(uses_of(sources_of(unit, self._survey.sources), unit.client))
+
+    def _given(self, unit: Unit) -> dict[str, Given]:
+        return given_values(self._command_line, self._variables, self._tree, unit.folder)
+
+    @property
+    def shared(self) -> Unit | None:
+        """The unit whose settings are for all the others."""
+        return next((one for one in self.units if one.shared), None)
+
+    def settle(self, unit: Unit, ask: Asker | None) -> Settled:
+        """Decides a unit's settings; what is in a shared unit's files counts as known. Raises BadInput."""
+        shared = self.shared
+        elsewhere: Mapping[str, str] = {}
+        if shared is not None and unit is not shared:
+            elsewhere = self.settle(shared, None).values
+        record = self._state.record(unit.folder, self.stage(unit))
+        return settle(unit, self._surveyed, self._given(unit), record, elsewhere, ask)
+
+    @staticmethod
+    def stage(unit: Unit) -> str:
+        """The name under which a unit's record is kept."""
+        return "shared settings" if unit.shared else "settings"
+
+    def salt(self, unit: Unit) -> str:
+        """The salt of the unit's fingerprints, a new one where there is none."""
+        found = self._state.record(unit.folder, self.stage(unit)).get("salt")
+        return found if isinstance(found, str) and found else secrets.token_hex(16)
+
+    def _listeners(self, asked: int | None, choose: bool) -> dict[str, Listener]:
+        listeners: dict[str, Listener] = {}
+        onboarded = {part.path for part in self._survey.parts}
+        servers = self._state.servers
+        for part in (*self._survey.parts, *self._survey.others):
+            unit = self.unit(part.path)
+            if unit is None or part.path in listeners:
+                continue
+            sources = sources_of(unit, self._survey.sources)
+            wanted = port_wanted(self._tree, part, sources, self._own_values(part))
+            if asked is not None and part.path in onboarded and not any(p in listeners for p in onboarded):
+                wanted = PortWanted(asked, "--port", wanted.place)
+            if part.path in onboarded and not part.candidates("server") and wanted.source == USUAL:
+                continue  # nothing of it listens
+            self.wanted[part.path] = wanted
+            port = wanted.port
+            running = servers.get(part.path, {})
+            if isinstance(running.get("port"), int) and running.get("wanted") == wanted.port:
+                port = running["port"]
+            elif choose and part.path in onboarded:
+                port = free_port(wanted.port, [one.port for one in listeners.values()])
+            listeners[part.path] = Listener(part.path, port, wanted.place, unit.client)
+        return listeners
+
+    def _own_values(self, part: PartFound) -> dict[str, str]:
+        """Ports that somebody set: given for this run, or in the part's own file and not written by us."""
+        given = given_values(self._command_line, self._variables, self._tree, part.path)
+        own = {key: given[key].value for key in PORT_KEYS if key in given}
+        found = part.settings
+        target = found.target if found else (f"{part.path}/.env" if part.path else ".env")
+        if (Path(self._tree.root) / target).is_file():
+            self._tree.forget(target)
+            record = self._state.record(part.path, "settings")
+            origins = record.get("origins", {}).get(target, {})
+            for key, value in parse_dotenv(self._tree.text(target), target).values().items():
+                known = origins.get(key)
+                written = known is not None and known[1] == fingerprint(record.get("salt", ""), value)
+                if key in PORT_KEYS and not written:
+                    own.setdefault(key, value)
+        return own

@@ -1,0 +1,1 @@
+"""Databases, caches and brokers that a clone wants beside its servers."""

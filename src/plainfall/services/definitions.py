@@ -1,0 +1,306 @@
+"""Service definitions of a clone: the databases, caches and brokers in its compose files.
+
+The files are read by the Compose Specification: ``services``, ``environment`` as a mapping or a list,
+``env_file``, ``ports`` in the short and long form, and its interpolation (``${KEY}``, ``${KEY:-default}``,
+``${KEY-default}``, ``${KEY:?message}``, ``$KEY``, ``$$``).
+"""
+
+from __future__ import annotations
+
+import posixpath
+import re
+from collections.abc import Iterator, Mapping
+from dataclasses import dataclass, field
+from typing import Any
+
+from plainfall.errors import BadInput
+from plainfall.evidence import Evidence
+from plainfall.settings.dotenv import parse_dotenv
+from plainfall.survey.walk import Tree
+
+__all__ = ["Definition", "Interpolated", "find_definitions"]
+
+_FILE = re.compile(r"^(docker-)?compose([.-](override|dev|development|local))?\.ya?ml$")
+_REFERENCE = re.compile(r"\$(?:\$|\{([A-Za-z_]\w*)(?:(:?[-?+])([^}]*))?\}|([A-Za-z_]\w*))")
+_IMAGES = (
+    ("postgres", r"postg(res|is)|timescale|pgvector"),
+    ("mysql", r"mysql|mariadb|percona"),
+    ("mongodb", r"mongo"),
+    ("redis", r"redis|valkey|keydb|dragonfly"),
+    ("rabbitmq", r"rabbitmq"),
+    ("memcached", r"memcached"),
+    ("mqtt", r"mosquitto|emqx|vernemq"),
+)
+_STANDARD_PORTS = {
+    "postgres": 5432,
+    "mysql": 3306,
+    "mongodb": 27017,
+    "redis": 6379,
+    "rabbitmq": 5672,
+    "memcached": 11211,
+    "mqtt": 1883,
+}
+# Variables of the images, by what they set.
+_VARIABLES: dict[str, dict[str, tuple[str, ...]]] = {
+    "postgres": {"user": ("POSTGRES_USER",), "password": ("POSTGRES_PASSWORD",), "name": ("POSTGRES_DB",)},
+    "mysql": {
+        "user": ("MYSQL_USER", "MARIADB_USER"),
+        "password": ("MYSQL_PASSWORD", "MARIADB_PASSWORD"),
+        "name": ("MYSQL_DATABASE", "MARIADB_DATABASE"),
+    },
+    "mongodb": {
+        "user": ("MONGO_INITDB_ROOT_USERNAME",),
+        "password": ("MONGO_INITDB_ROOT_PASSWORD",),
+        "name": ("MONGO_INITDB_DATABASE",),
+    },
+    "rabbitmq": {
+        "user": ("RABBITMQ_DEFAULT_USER",),
+        "password": ("RABBITMQ_DEFAULT_PASS",),
+        "name": ("RABBITMQ_DEFAULT_VHOST",),
+    },
+    "redis": {"password": ("REDIS_PASSWORD",)},
+    "memcached": {},
+    "mqtt": {},
+}
+_ROOT = {"mysql": ("MYSQL_ROOT_PASSWORD", "MARIADB_ROOT_PASSWORD")}
+
+
+@dataclass(frozen=True, slots=True)
+class Interpolated:
+    """A value of a definition as it is written (``raw``), the variables that it takes in, and its place."""
+
+    raw: str
+    place: Evidence
+
+    @property
+    def names(self) -> tuple[str, ...]:
+        """The variables in it."""
+        found = (match.group(1) or match.group(4) for match in _REFERENCE.finditer(self.raw))
+        return tuple(name for name in found if name)
+
+    def resolved(self, values: Mapping[str, str]) -> str:
+        """The value with its variables put in; an absent one without default is empty."""
+
+        def put_in(found: re.Match[str]) -> str:
+            name = found.group(1) or found.group(4)
+            if name is None:
+                return "$"
+            held, operator, word = values.get(name), found.group(2) or "", found.group(3) or ""
+            empty = held is None or (operator.startswith(":") and held == "")
+            if operator.endswith("+"):
+                return "" if empty else word
+            if operator.endswith("-") and empty:
+                return word
+            return held or ""
+
+        return _REFERENCE.sub(put_in, self.raw)
+
+    def default_of(self, name: str) -> str | None:
+        """The default that the value gives a variable."""
+        for found in _REFERENCE.finditer(self.raw):
+            if found.group(1) == name and (found.group(2) or "").endswith("-"):
+                return found.group(3)
+        return None
+
+    def demands(self, name: str) -> bool:
+        """Whether the value cannot do without a variable (``${NAME:?…}``)."""
+        return any(
+            found.group(1) == name and (found.group(2) or "").endswith("?")
+            for found in _REFERENCE.finditer(self.raw)
+        )
+
+
+@dataclass(frozen=True)
+class Definition:
+    """One service: its name in the file, its kind ("postgres", "mysql", …), what a client needs to know of it
+    ("user", "password", "name", "port"), and the values that its file's interpolation starts from (those of
+    ``.env`` beside it). ``port`` is the published one, absent where none is."""
+
+    service: str
+    kind: str
+    place: Evidence
+    values: Mapping[str, Interpolated]
+    beside: Mapping[str, str] = field(default_factory=dict)
+
+    @property
+    def standard_port(self) -> int:
+        """The port that this kind of service listens on by itself."""
+        return _STANDARD_PORTS[self.kind]
+
+
+def find_definitions(tree: Tree) -> tuple[list[Definition], dict[str, list[tuple[Interpolated, bool]]]]:
+    """The services of every compose file near the top of the clone (two folders down), and the variables
+    that those files take in from outside, each with its values. A file that is no YAML is passed over: it is
+    for a program that is not run here."""
+    definitions: list[Definition] = []
+    taken: dict[str, list[tuple[Interpolated, bool]]] = {}
+    for path in sorted(tree.files, key=lambda path: (path.count("/"), path)):
+        if path.count("/") <= 2 and _FILE.match(path.rpartition("/")[2]):
+            try:
+                document = _composed(tree.text(path))
+            except BadInput:
+                continue
+            definitions += _services(tree, path, document)
+            for value in _all_values(document, path):
+                for name in value.names:
+                    taken.setdefault(name, []).append((value, value.demands(name)))
+    return definitions, taken
+
+
+@dataclass(frozen=True, slots=True)
+class _Scalar:
+    text: str
+    line: int
+
+
+def _composed(text: str) -> dict[str, Any]:
+    """The document as mappings and lists whose leaves know their line. Raises BadInput."""
+    import yaml
+
+    try:
+        root = yaml.compose(text, Loader=yaml.SafeLoader)
+    except (yaml.YAMLError, RecursionError) as error:
+        raise BadInput(f"it is not YAML: {error}") from error
+
+    def plain(node: Any, depth: int = 0) -> Any:
+        if isinstance(node, yaml.MappingNode) and depth < 20:
+            merged: dict[str, Any] = {}
+            for key, value in node.value:
+                if isinstance(key, yaml.ScalarNode) and key.value == "<<":
+                    held = plain(value, depth + 1)
+                    for one in held if isinstance(held, list) else [held]:
+                        merged.update(one if isinstance(one, dict) else {})
+            for key, value in node.value:
+                if isinstance(key, yaml.ScalarNode) and key.value != "<<":
+                    merged[key.value] = plain(value, depth + 1)
+            return merged
+        if isinstance(node, yaml.SequenceNode) and depth < 20:
+            return [plain(one, depth + 1) for one in node.value]
+        if isinstance(node, yaml.ScalarNode):
+            return _Scalar(node.value, node.start_mark.line + 1)
+        return None
+
+    found = plain(root)
+    return found if isinstance(found, dict) else {}
+
+
+def _services(tree: Tree, path: str, document: Mapping[str, Any]) -> Iterator[Definition]:
+    services: Any = document.get("services")
+    folder = posixpath.dirname(path)
+    beside = _values_of(tree, posixpath.join(folder, ".env"))
+    for name, service in held.items():
+        if not isinstance(service, dict):
+            continue
+        image = service.get("image")
+        told = image.text.rpartition("/")[2] if isinstance(image, _Scalar) else name
+        kind = next((kind for kind, pattern in _IMAGES if re.search(pattern, told, re.IGNORECASE)), None)
+        if kind is None:
+            continue
+        line = image.line if isinstance(image, _Scalar) else 0
+        place = Evidence(path, line, f"{name}: {told}")
+        environment = {**_of_env_files(tree, folder, service), **_environment(service, path)}
+        values: dict[str, Interpolated] = {}
+        for what, names in _VARIABLES[kind].items():
+            for variable in names:
+                if variable in environment:
+                    values[what] = environment[variable]
+        if "password" not in values and "user" not in values:
+            for variable in _ROOT.get(kind, ()):
+                if variable in environment:
+                    values["password"] = environment[variable]
+                    values["user"] = Interpolated("root", place)
+        if kind == "postgres" and "password" in values:
+            values.setdefault("user", Interpolated("postgres", place))
+            values.setdefault("name", values["user"])
+        values |= _password_of_command(service, kind, path)
+        port = _published(service, _STANDARD_PORTS[kind], path)
+        if port is not None:
+            values["port"] = port
+        yield Definition(name, kind, place, values, beside)
+
+
+def _environment(service: Mapping[str, Any], path: str) -> dict[str, Interpolated]:
+    held = service.get("environment")
+    found: dict[str, Interpolated] = {}
+    if isinstance(held, dict):
+        for name, value in held.items():
+            if isinstance(value, _Scalar):
+                found[name] = Interpolated(value.text, Evidence(path, value.line, name))
+    for value in held if isinstance(held, list) else ():
+        if isinstance(value, _Scalar):
+            name, joined, text = value.text.partition("=")
+            raw = text if joined else f"${{{name}}}"
+            found[name] = Interpolated(raw, Evidence(path, value.line, name))
+    return found
+
+
+def _of_env_files(tree: Tree, folder: str, service: Mapping[str, Any]) -> dict[str, Interpolated]:
+    held = service.get("env_file")
+    found: dict[str, Interpolated] = {}
+    for one in held if isinstance(held, list) else [held]:
+        name = one.get("path") if isinstance(one, dict) else one
+        if not isinstance(name, _Scalar):
+            continue
+        path = posixpath.normpath(posixpath.join(folder, name.text))
+        for key in _values_of(tree, path):
+            # What the file will hold is decided with the other settings, so the name stands for the value.
+            found[key] = Interpolated(f"${{{key}}}", Evidence(path, 0, key))
+    return found
+
+
+def _values_of(tree: Tree, path: str) -> dict[str, str]:
+    """The values in a dotenv file, or in the template that it will be made from; ignored files count too."""
+    from plainfall.settings.templates import target_of
+
+    folder, name = posixpath.split(path)
+    names = [name, *(one for one in tree.folders.get(folder, ()) if target_of(one) == name)]
+    for one in names:
+        place = posixpath.join(folder, one)
+        if not place.startswith("..") and (tree.root / place).is_file():
+            try:
+                return parse_dotenv(tree.text(place), place).interpolated()
+            except BadInput:
+                continue
+    return {}
+
+
+def _password_of_command(service: Mapping[str, Any], kind: str, path: str) -> dict[str, Interpolated]:
+    """A cache's password stands in its command: ``--requirepass …``."""
+    held = service.get("command")
+    words = held if isinstance(held, list) else [held]
+    lines = [(one.text, one.line) for one in words if isinstance(one, _Scalar)]
+    text = " ".join(word for word, _ in lines)
+    found = re.search(r"--requirepass\s+[\"']?([^\s\"']+)", text)
+    if kind != "redis" or not found:
+        return {}
+    return {"password": Interpolated(found.group(1), Evidence(path, lines[0][1], "--requirepass"))}
+
+
+def _published(service: Mapping[str, Any], standard: int, path: str) -> Interpolated | None:
+    """The port on this machine that leads to the service's own."""
+    held = service.get("ports")
+    for one in held if isinstance(held, list) else ():
+        if isinstance(one, dict):
+            target, published = one.get("target"), one.get("published")
+            if not (isinstance(target, _Scalar) and isinstance(published, _Scalar)):
+                continue
+            if target.text == str(standard):
+                return Interpolated(published.text, Evidence(path, published.line, "published"))
+        elif isinstance(one, _Scalar):
+            found = re.match(
+                r"^(?:[\d.]+:|\[[^\]]*\]:)?(\$\{[^}]*\}|\d+):(\$\{[^}]*\}|\d+)(?:/tcp)?$", one.text
+            )
+            if found and found.group(2) == str(standard):
+                return Interpolated(found.group(1), Evidence(path, one.line, one.text))
+    return None
+
+
+def _all_values(held: Any, path: str) -> Iterator[Interpolated]:
+    if isinstance(held, dict):
+        for value in held.values():
+            yield from _all_values(value, path)
+    elif isinstance(held, list):
+        for value in held:
+            yield from _all_values(value, path)
+    elif isinstance(held, _Scalar) and "$" in held.text:
+        yield Interpolated(held.text, Evidence(path, held.line, held.text[:120]))

@@ -1,0 +1,73 @@
+"""Addresses with a user, a password and a name in them: taken apart, and put together again."""
+
+from __future__ import annotations
+
+import re
+from dataclasses import dataclass, replace
+from urllib.parse import quote, unquote
+
+__all__ = ["Address", "is_local", "parse_address"]
+
+_ADDRESS = re.compile(
+    r"^(?P<scheme>[A-Za-z][\w+.-]*)://"
+    r"(?:(?P<user>[^:@/\s]*)(?::(?P<password>[^@/\s]*))?@)?"
+    r"(?P<host>\[[0-9A-Fa-f:.]+\]|[^:/?#\s@]*)(?::(?P<port>\d+))?(?P<rest>[/?#]\S*)?$"
+)
+_LOCAL = re.compile(
+    r"^(localhost|127(\.\d+){3}|0\.0\.0\.0|\[?::1?\]?|host\.docker\.internal)$", re.IGNORECASE
+)
+
+
+@dataclass(frozen=True, slots=True)
+class Address:
+    """RFC 3986's pieces: ``user`` and ``password`` decoded, None where there is none; ``rest`` is path, query
+    and fragment as written."""
+
+    scheme: str
+    user: str | None
+    password: str | None
+    host: str
+    port: int | None
+    rest: str
+
+    @property
+    def name(self) -> str:
+        """The first piece of the path: a database's name."""
+        return (
+            unquote(re.split(r"[?#]", self.rest.lstrip("/"), maxsplit=1)[0]) if self.rest[:1] == "/" else ""
+        )
+
+    def with_name(self, name: str) -> Address:
+        """The same address for another database."""
+        tail = re.search(r"[?#].*$", self.rest)
+        return replace(self, rest=f"/{quote(name, safe='')}{tail.group(0) if tail else ''}")
+
+    def __str__(self) -> str:
+        login = ""
+        if self.user is not None or self.password is not None:
+            login = quote(self.user or "", safe="")
+            login += f":{quote(self.password, safe='')}" if self.password is not None else ""
+            login += "@"
+        port = f":{self.port}" if self.port is not None else ""
+        return f"{self.scheme}://{login}{self.host}{port}{self.rest}"
+
+
+def parse_address(text: str) -> Address | None:
+    """The address in a text, or None if the whole text is none."""
+    found = _ADDRESS.match(text.strip())
+    if not found:
+        return None
+    user, password = found.group("user"), found.group("password")
+    return Address(
+        found.group("scheme"),
+        unquote(user) if user is not None else None,
+        unquote(password) if password is not None else None,
+        found.group("host"),
+        int(found.group("port")) if found.group("port") else None,
+        found.group("rest") or "",
+    )
+
+
+def is_local(host: str) -> bool:
+    """Whether a host name means this machine."""
+    return _LOCAL.match(host) is not None

@@ -1,0 +1,93 @@
+"""Values that somebody gave: on the command line, in a file, in the environment, in the team's own file."""
+
+from __future__ import annotations
+
+import re
+import tomllib
+from collections.abc import Mapping, Sequence
+from pathlib import Path
+
+from plainfall.errors import BadInput, UsageProblem
+from plainfall.evidence import Evidence
+from plainfall.settings.item import Given
+from plainfall.survey.walk import Tree
+
+__all__ = ["PREFIX", "TEAM_FILE", "given_values", "parse_given"]
+
+# ``PLAINFALL_SET_NAME=value`` gives the setting NAME.
+PREFIX = "PLAINFALL_SET_"
+TEAM_FILE = "plainfall.toml"
+_KEY = re.compile(r"[A-Za-z_][\w.-]*")
+
+
+def parse_given(pairs: Sequence[str]) -> dict[str, str]:
+    """``KEY=VALUE`` words of the command line. Raises UsageProblem."""
+    given = {}
+    for pair in pairs:
+        key, joined, value = pair.partition("=")
+        if not joined or not _KEY.fullmatch(key):
+            raise UsageProblem(f"--set wants KEY=VALUE, not {pair!r}", remedy="As in: --set PORT=8000")
+        given[key] = value
+    return given
+
+
+def given_values(
+    command_line: Mapping[str, str], variables: Mapping[str, str], tree: Tree, part: str
+) -> dict[str, Given]:
+    """Every given value for one part, by key: the command line (with the answers file) over the environment
+    over ``plainfall.toml``. Raises BadInput for that file."""
+    given = _team_values(tree, part)
+    for name, value in variables.items():
+        key = name[len(PREFIX) :]
+        if name.startswith(PREFIX) and _KEY.fullmatch(key):
+            given[key] = Given(value, "given", Evidence(f"${name}"))
+    for key, value in command_line.items():
+        given[key] = Given(value, "given", Evidence("the command line"))
+    return given
+
+
+def _team_values(tree: Tree, part: str) -> dict[str, Given]:
+    """``[settings]`` of the team's file, then ``[parts."FOLDER".settings]`` for this part."""
+    if not (Path(tree.root) / TEAM_FILE).is_file():
+        return {}
+    text = tree.text(TEAM_FILE)
+    try:
+        document = tomllib.loads(text)
+    except tomllib.TOMLDecodeError as error:
+        line = re.search(r"line (\d+)", str(error))
+        raise BadInput(
+            f"it is not TOML: {error}",
+            place=Evidence(TEAM_FILE, int(line.group(1)) if line else 0),
+            remedy='Mend that line; values are written KEY = "VALUE" under [settings].',
+        ) from error
+    given = _table(tree, document.get("settings", {}), "settings")
+    parts = document.get("parts", {})
+    if not isinstance(parts, dict):
+        raise _wrong(tree, "parts", 'write a table for each part, as in [parts."api".settings]')
+    own = parts.get(part or ".", {})
+    if not isinstance(own, dict):
+        raise _wrong(tree, part or ".", 'write a table, as in [parts."api".settings]')
+    return {**given, **_table(tree, own.get("settings", {}), "settings")}
+
+
+def _table(tree: Tree, table: object, name: str) -> dict[str, Given]:
+    if not isinstance(table, dict):
+        raise _wrong(tree, name, 'write a table, with KEY = "VALUE" below it')
+    found = {}
+    for key, value in table.items():
+        if isinstance(value, bool):
+            text = str(value).lower()
+        elif isinstance(value, str | int | float):
+            text = str(value)
+        else:
+            raise _wrong(tree, key, f"{key} takes one text, number or switch")
+        found[key] = Given(text, "team", tree.line_of(TEAM_FILE, key))
+    return found
+
+
+def _wrong(tree: Tree, key: str, remedy: str) -> BadInput:
+    return BadInput(
+        f"{key!r} is not what is expected there",
+        place=tree.line_of(TEAM_FILE, key),
+        remedy=f"{remedy[0].upper()}{remedy[1:]}.",
+    )

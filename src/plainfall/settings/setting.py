@@ -1,0 +1,111 @@
+"""One setting, a file of them, and the questions that are left: the values that filling comes to."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+
+from plainfall.evidence import Evidence
+from plainfall.settings.documents import Document
+from plainfall.settings.values import is_secret
+from plainfall.sources.found import Use
+
+__all__ = ["ORIGINS", "Asker", "Question", "Setting", "SettingsFile"]
+
+# Where a value came from, in the words that people see, in the order in which a summary counts them.
+ORIGINS = {
+    "template": "as in the template",
+    "there already": "there already",
+    "given": "given by you",
+    "team": "from plainfall.toml",
+    "asked": "answered by you",
+    "generated": "generated",
+    "matched": "matched to another place",
+    "development value": "set for development",
+    "code default": "default in the code",
+    "optional": "optional",
+    "open": "open",
+}
+
+
+@dataclass(frozen=True, slots=True)
+class Setting:
+    """One key: the file that it belongs to, its value, where that came from (a key of ``ORIGINS``), whether
+    it is a secret, the place that the value stands on, every place that reads it, whether the program stops
+    without it, and a note for people (never with a secret in it). ``written`` tells whether the key stands in
+    the file."""
+
+    key: str
+    file: str
+    value: str
+    origin: str
+    secret: bool
+    evidence: Evidence
+    uses: tuple[Use, ...] = ()
+    needed: bool = False
+    note: str = ""
+    written: bool = True
+
+    @property
+    def needed_by(self) -> Evidence | None:
+        """The first line that cannot do without it."""
+        return next((use.place for use in self.uses if use.needed), None)
+
+    def as_json(self) -> dict[str, object]:
+        """The form that ``--json`` documents show; no secret, and no value that was not in the clone."""
+        return {
+            "key": self.key,
+            "file": self.file,
+            "origin": self.origin,
+            "secret": self.secret,
+            "needed": self.needed,
+            "note": self.note,
+            "evidence": [self.evidence.as_json()],
+            "needed_by": self.needed_by.as_json() if self.needed_by else None,
+            "read_by": [
+                {
+                    "evidence": [use.place.as_json()],
+                    "default": None if self.secret or is_secret(self.key, use.default or "") else use.default,
+                    "type": use.type,
+                    "needed": use.needed,
+                }
+                for use in self.uses
+            ],
+        }
+
+
+@dataclass(frozen=True)
+class SettingsFile:
+    """A file that is to be made or completed: its path and kind, the template and what is there now (None
+    where there is none), whether Plainfall made it, and the origin and fingerprint that were recorded for
+    each key when it was written."""
+
+    target: str
+    kind: str
+    template_path: str
+    template: Document | None
+    there: Document | None
+    ours: bool = False
+    recorded: tuple[tuple[str, str, str], ...] = ()
+    loaded: Evidence | None = None
+
+    def recorded_origin(self, key: str, fingerprint: str) -> str | None:
+        """Where a value came from when Plainfall wrote it; None if somebody changed it since."""
+        return next(
+            (origin for name, origin, known in self.recorded if name == key and known == fingerprint), None
+        )
+
+
+@dataclass(frozen=True, slots=True)
+class Question:
+    """Asked of a person: the key, why it is asked (the template's comment), who reads it, whether the program
+    stops without it, and a value that would do ("" for none)."""
+
+    key: str
+    why: str
+    uses: tuple[Use, ...]
+    needed: bool
+    proposed: str = ""
+
+
+Asker = Callable[[Question], str | None]

@@ -1,0 +1,215 @@
+"""The settings of one unit of a clone, from what was surveyed to the text of each file."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field, replace
+from pathlib import Path
+from typing import Any
+
+from plainfall.evidence import Evidence
+from plainfall.services.definitions import Definition, Interpolated
+from plainfall.settings.between import Listener
+from plainfall.settings.documents import Document, read_document
+from plainfall.settings.dotenv import Dotenv
+from plainfall.settings.filling import Filler
+from plainfall.settings.item import Agreement, Given, fingerprint
+from plainfall.settings.setting import Asker, Setting, SettingsFile
+from plainfall.settings.settled import settled_text
+from plainfall.settings.templates import resolved_loads
+from plainfall.settings.units import Unit, constants_of, document_uses, sources_of, uses_of
+from plainfall.sources.found import Constant, FileFound, Use
+from plainfall.survey.parts import Contradiction
+from plainfall.survey.walk import Tree
+
+__all__ = ["Settled", "SettledFile", "Surveyed", "record_of", "settle"]
+
+
+@dataclass(frozen=True)
+class Surveyed:
+    """What the settings of every unit of a clone stand on: the tree, what its sources say, its service
+    definitions, the variables that those take in from outside, and where each part's server listens."""
+
+    tree: Tree
+    sources: Mapping[str, FileFound]
+    definitions: Sequence[Definition]
+    taken: Mapping[str, Sequence[tuple[Interpolated, bool]]]
+    listeners: Mapping[str, Listener] = field(default_factory=dict)
+
+
+@dataclass(frozen=True)
+class SettledFile:
+    """A file with its new text; ``changed`` tells whether that differs from what is there, ``refused`` are
+    keys that it should have and that cannot be put in without writing over somebody's lines."""
+
+    file: SettingsFile
+    text: str
+    changed: bool
+    refused: tuple[str, ...]
+
+
+@dataclass(frozen=True)
+class Settled:
+    """All that was decided for one unit. ``values`` are those of its dotenv files, with their references put
+    in; ``asked`` the keys that a person was asked for."""
+
+    unit: Unit
+    files: tuple[SettledFile, ...]
+    settings: tuple[Setting, ...]
+    constants: tuple[Constant, ...]
+    contradictions: tuple[Contradiction, ...]
+    values: Mapping[str, str]
+    asked: tuple[str, ...]
+
+
+def settle(
+    unit: Unit,
+    surveyed: Surveyed,
+    given: Mapping[str, Given],
+    record: Mapping[str, Any],
+    elsewhere: Mapping[str, str],
+    ask: Asker | None,
+) -> Settled:
+    """Decides every key of a unit. Changes nothing on disk.
+
+    ``record`` is what was kept when its files were written (``made``, ``origins``, ``skipped``, ``salt``);
+    ``elsewhere`` the values of a shared unit above. Raises BadInput for a settings file that cannot be read.
+    """
+    sources = sources_of(unit, surveyed.sources)
+    uses = uses_of(sources, unit.client)
+    reads = uses
+    for key, taken in surveyed.taken.items():
+        places = [Use(key, value.place, value.default_of(key)) for value, _ in taken]
+        uses = {**uses, key: [*uses.get(key, []), *places]}
+    own = surveyed.listeners.get(unit.folder)
+    others = [one for folder, one in surveyed.listeners.items() if folder != unit.folder]
+    agreement = Agreement(surveyed.definitions, own, others, unit.frameworks, _own_prefixes(uses))
+    filler = Filler(agreement, given, ask, record.get("skipped", ()), record.get("salt", ""))
+    files = _files(unit, surveyed.tree, sources, record)
+    in_files = {entry.key for file in files for entry in (file.template.entries if file.template else ())}
+    first = True
+    for file in files:
+        primary = first and file.kind == "dotenv"
+        first = first and not primary
+        if file.kind == "dotenv":
+            mine = uses if file.template or file.there else reads
+            own_keys = {entry.key for entry in file.template.entries} if file.template else set()
+            code_only = {} if unit.shared else reads
+            shown = {
+                key: read
+                for key, read in mine.items()
+                if key in code_only or key in own_keys or _stands(file, key)
+            }
+            alone = (in_files - own_keys) | (set(elsewhere) - own_keys)
+            filler.fill(file, shown, alone=alone, primary=primary)
+        else:
+            filler.fill(file, document_uses(sources, file.target), primary=False)
+    settled, values = [], dict[str, str]()
+    for file in files:
+        text, refused = settled_text(file, filler.settings)
+        # A file that nobody has and nothing is to be said in is not made.
+        wanted = file.template is not None or file.there is not None or text != ""
+        before = file.there.text if file.there else None
+        settled.append(SettledFile(file, text, wanted and text != before, tuple(refused)))
+        if file.kind == "dotenv":
+            document = read_document("dotenv", text, file.target)
+            assert isinstance(document, Dotenv)
+            values |= document.interpolated({**elsewhere, **values})
+    settings = [_with_refusal(one, settled) for one in filler.settings]
+    return Settled(
+        unit,
+        tuple(settled),
+        tuple(settings),
+        tuple(constants_of(sources)),
+        tuple(filler.contradictions),
+        values,
+        tuple(filler.asked_for),
+    )
+
+
+def _stands(file: SettingsFile, key: str) -> bool:
+    return file.there is not None and any(entry.key == key for entry in file.there.entries)
+
+
+def _with_refusal(setting: Setting, files: Sequence[SettledFile]) -> Setting:
+    """The setting as it is in a file that Plainfall may not write over."""
+    for one in files:
+        if one.file.target == setting.file and setting.key in one.refused and one.file.kind != "dotenv":
+            there = one.file.there is not None
+            why = "write it into the file by hand: it is yours" if there else "it cannot be put in by itself"
+            return replace(setting, note=f"{setting.note}; {why}" if setting.note else why, origin="open")
+    return setting
+
+
+def _files(
+    unit: Unit, tree: Tree, sources: Mapping[str, FileFound], record: Mapping[str, Any]
+) -> list[SettingsFile]:
+    """The unit's settings files: one for each template, and the dotenv file that its code loads, or would."""
+    files = []
+    for found in unit.templates:
+        template = read_document(found.kind, tree.text(found.template), found.template)
+        files.append(_file(tree, found.target, found.kind, found.template, template, record, found.loaded))
+    if not unit.shared and not any(file.kind == "dotenv" for file in files):
+        target, loaded = _unnamed_target(unit, tree, sources)
+        files.insert(0, _file(tree, target, "dotenv", "", None, record, loaded))
+    return files
+
+
+def _unnamed_target(unit: Unit, tree: Tree, sources: Mapping[str, FileFound]) -> tuple[str, Evidence | None]:
+    """Where a unit without a template keeps its settings: the dotenv file that its code loads, or
+    ``.env``."""
+    place = f"{unit.folder}/" if unit.folder else ""
+    for path, load in resolved_loads(unit.folder, sources):
+        name = path.rpartition("/")[2]
+        if name.startswith(".env") and path not in tree and (not unit.folder or path.startswith(place)):
+            return path, load.place
+    return f"{place}.env", None
+
+
+def _file(
+    tree: Tree,
+    target: str,
+    kind: str,
+    template_path: str,
+    template: Document | None,
+    record: Mapping[str, Any],
+    loaded: Evidence | None,
+) -> SettingsFile:
+    there = None
+    if (Path(tree.root) / target).is_file():
+        tree.forget(target)  # the person may have edited it since it was read
+        there = read_document(kind, tree.text(target), target)
+    made = record.get("made", ())
+    ours = target == made or (isinstance(made, list) and target in made)
+    origins = record.get("origins", {}).get(target, {})
+    recorded = tuple((key, origin, known) for key, (origin, known) in origins.items())
+    return SettingsFile(target, kind, template_path, template, there, ours, recorded, loaded)
+
+
+def _own_prefixes(uses: Mapping[str, Sequence[Use]]) -> list[str]:
+    """Words that many keys of the clone begin with: the project's own name, most likely."""
+    counts: dict[str, int] = {}
+    for key in uses:
+        word, joined, _ = key.partition("_")
+        if joined:
+            counts[word] = counts.get(word, 0) + 1
+    return [word for word, count in counts.items() if count >= 3]
+
+
+def record_of(settled: Settled, record: Mapping[str, Any], salt: str) -> dict[str, Any]:
+    """What is kept of a unit once its files are written: no value, only fingerprints."""
+    origins: dict[str, dict[str, list[str]]] = {}
+    for one in settled.settings:
+        if one.written and one.origin != "there already":
+            origins.setdefault(one.file, {})[one.key] = [one.origin, fingerprint(salt, one.value)]
+    made = record.get("made", [])
+    before = [made] if isinstance(made, str) else list(made)
+    new = [one.file.target for one in settled.files if one.changed and one.file.there is None]
+    left_open = {one.key for one in settled.settings if one.origin == "open"}
+    skipped = {*record.get("skipped", ()), *(key for key in settled.asked if key in left_open)}
+    return {
+        "made": list(dict.fromkeys([*before, *new])),
+        "origins": origins,
+        "skipped": sorted(skipped),
+        "salt": salt,
+    }

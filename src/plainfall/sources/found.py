@@ -1,0 +1,97 @@
+"""What one source file says of configuration, as values."""
+
+from __future__ import annotations
+
+import dataclasses
+from collections.abc import Mapping
+from dataclasses import dataclass
+from typing import Any
+
+from plainfall.evidence import Evidence
+
+__all__ = ["Constant", "FileFound", "Load", "Use"]
+
+
+@dataclass(frozen=True, slots=True)
+class Use:
+    """A place that reads a setting.
+
+    ``default`` is what the code takes where it is not set (None: nothing; the source text of it where it is
+    no literal); ``type`` is "text", "number", "boolean", "list", "json", "path" or "address"; ``needed``
+    tells that its absence stops the program. ``form`` says of a secret how the code decodes it ("hex",
+    "base64", "fernet", or ""), ``length`` how many characters it demands at
+    least, or with ``exact`` just so many (0: any). ``file`` is the
+    configuration file, as the code names it, that the key is looked up in; "" for a variable of the
+    environment.
+    """
+
+    key: str
+    place: Evidence
+    default: str | None = None
+    type: str = "text"
+    needed: bool = False
+    form: str = ""
+    length: int = 0
+    file: str = ""
+    secret: bool = False
+    exact: bool = False
+
+
+@dataclass(frozen=True, slots=True)
+class Load:
+    """A configuration file that code loads: its name as it is written (relative to ``base``: "file" for the
+    source file's own folder, "" for where the program runs), and the place."""
+
+    name: str
+    base: str
+    place: Evidence
+
+
+@dataclass(frozen=True, slots=True)
+class Constant:
+    """A host, port, address or device that a source file assigns: ``kind`` is one of these words."""
+
+    name: str
+    value: str
+    kind: str
+    place: Evidence
+
+
+@dataclass(frozen=True)
+class FileFound:
+    """All that one file says."""
+
+    uses: tuple[Use, ...] = ()
+    loads: tuple[Load, ...] = ()
+    constants: tuple[Constant, ...] = ()
+
+    def as_record(self) -> dict[str, list[list[Any]]]:
+        """A form for JSON; empty lists are left out."""
+        record = {}
+        for one in dataclasses.fields(self):
+            values = getattr(self, one.name)
+            if values:
+                record[one.name] = [_flat(value) for value in values]
+        return record
+
+    @classmethod
+    def of_record(cls, record: Mapping[str, Any]) -> FileFound:
+        """The value of such a form. Raises TypeError, ValueError or KeyError for anything else."""
+        return cls(
+            tuple(Use(**_deep(Use, row)) for row in record.get("uses", ())),
+            tuple(Load(**_deep(Load, row)) for row in record.get("loads", ())),
+            tuple(Constant(**_deep(Constant, row)) for row in record.get("constants", ())),
+        )
+
+
+def _flat(value: Any) -> list[Any]:
+    return [
+        [part.path, part.line, part.text] if isinstance(part, Evidence) else part
+        for part in (getattr(value, one.name) for one in dataclasses.fields(value))
+    ]
+
+
+def _deep(kind: Any, row: list[Any]) -> dict[str, Any]:
+    names = [one.name for one in dataclasses.fields(kind)]
+    pairs = zip(names, row, strict=True)
+    return {name: Evidence(*value) if name == "place" else value for name, value in pairs}

@@ -1,0 +1,144 @@
+"""Sources read with tree-sitter: places found in them, and what the nodes there say.
+
+A reader finds the places that matter with a regular expression and asks the tree for the node that stands
+there, so that comments and texts do not count and a whole file is never walked.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Collection, Iterator
+from functools import cache
+from typing import TYPE_CHECKING
+
+from plainfall.evidence import Evidence
+from plainfall.sources.names import covered
+
+if TYPE_CHECKING:
+    from tree_sitter import Node, Parser
+
+__all__ = ["THROUGH", "Source", "arguments_of", "called", "literal", "said", "string_value"]
+
+# Nodes that hold one other and mean the same.
+THROUGH = frozenset(
+    "parenthesized_expression as_expression satisfies_expression argument await_expression "
+    "parenthesized_statements type_assertion".split()
+)
+_STRINGS = frozenset("string encapsed_string template_string".split())
+_IF = re.compile(r"\b(if|unless)\b")
+
+
+@cache
+def _parser(language: str) -> Parser:
+    from tree_sitter import Language, Parser
+
+    if language in ("typescript", "tsx"):
+        import tree_sitter_typescript as typescript
+
+        made = typescript.language_tsx() if language == "tsx" else typescript.language_typescript()
+    elif language == "javascript":
+        import tree_sitter_javascript as javascript
+
+        made = javascript.language()
+    elif language == "php":
+        import tree_sitter_php as php
+
+        made = php.language_php()
+    else:
+        import tree_sitter_ruby as ruby
+
+        made = ruby.language()
+    return Parser(Language(made))
+
+
+class Source:
+    """One parsed file; ``first_line`` is the line on which ``text`` begins in it."""
+
+    def __init__(self, text: str, path: str, language: str, first_line: int = 1) -> None:
+        self.path = path
+        self.text = text
+        self.data = text.encode()
+        self.root = _parser(language).parse(self.data).root_node
+        self._lines = text.splitlines()
+        self._first = first_line
+        self._plain = len(self.data) == len(text)
+        self.demands_lengths: bool | None = None
+        self._conditions: list[Node] | None = None
+
+    def conditions(self, types: Collection[str]) -> list[Node]:
+        """Every node with a condition (of these types), in order."""
+        if self._conditions is None:
+            tokens = [node.parent for _, node in self.places(_IF)]
+            self._conditions = [one for one in tokens if one is not None and one.type in types]
+        return self._conditions
+
+    def places(self, pattern: re.Pattern[str]) -> Iterator[tuple[re.Match[str], Node]]:
+        """Each match with the smallest node that spans its first group (or all of it); none in comments and
+        texts."""
+        for found in pattern.finditer(self.text):
+            group = 1 if found.re.groups else 0
+            start, end = found.span(group)
+            if not self._plain:
+                start, end = len(self.text[:start].encode()), len(self.text[:end].encode())
+            node = self.root.descendant_for_byte_range(start, end)
+            if node is not None and node.type not in ("comment", "string_fragment", "string_content"):
+                yield found, node
+
+    def place(self, node: Node, secret: str | None = None) -> Evidence:
+        """Where a node stands, as evidence; ``secret`` is a literal to cover in the line's text."""
+        row = node.start_point[0]
+        text = self._lines[row].strip() if row < len(self._lines) else ""
+        return Evidence(self.path, row + self._first, covered(text, secret)[:160])
+
+
+def said(node: Node | None) -> str:
+    """A node's source text."""
+    return (node.text or b"").decode("utf-8", "replace") if node is not None else ""
+
+
+def string_value(node: Node | None) -> str | None:
+    """The value of a text literal without anything computed in it; None for any other node."""
+    if node is None or node.type not in _STRINGS:
+        return None
+    if any(
+        child.type in ("template_substitution", "interpolation", "variable_name") for child in node.children
+    ):
+        return None
+    return said(node)[1:-1]
+
+
+def literal(node: Node | None) -> str | None:
+    """A literal as a settings file would hold it; None for nothing; the source text of anything else."""
+    if node is None:
+        return None
+    text = string_value(node)
+    if text is not None:
+        return text
+    if node.type in ("null", "undefined", "nil"):
+        return None
+    if node.type in THROUGH and node.named_child_count == 1:
+        return literal(node.named_children[0])
+    return said(node)[:80]
+
+
+def arguments_of(call: Node) -> list[Node]:
+    """A call's arguments, unwrapped."""
+    held = call.child_by_field_name("arguments")
+    if held is None:
+        return []
+    return [
+        one.named_children[-1] if one.type == "argument" and one.named_children else one
+        for one in held.named_children
+        if one.type != "comment"
+    ]
+
+
+def called(call: Node) -> str:
+    """The name of what is called: ``a.b`` with a receiver."""
+    function = call.child_by_field_name("function")
+    if function is not None:
+        return said(function)
+    method = said(call.child_by_field_name("method") or call.child_by_field_name("name"))
+    receiver = call.child_by_field_name("receiver") or call.child_by_field_name("object")
+    receiver = receiver or call.child_by_field_name("scope")
+    return f"{said(receiver)}.{method}" if receiver is not None else method

@@ -1,0 +1,85 @@
+"""Variables that must be set for the project's commands themselves: a mode, a profile, a settings module."""
+
+from __future__ import annotations
+
+import json
+import re
+from collections.abc import Iterator, Sequence
+from itertools import chain
+from typing import Any
+
+from plainfall.errors import BadInput
+from plainfall.survey.readme import ReadmeStep
+from plainfall.survey.walk import Tree
+
+__all__ = ["modes_of"]
+
+_EXPORT = re.compile(r"(?:export|set)\s+([A-Z][A-Z0-9_]*)=(['\"]?)([\w./:@-]+)\2")
+_INLINE = re.compile(r"(?:^|&&|;|\bcross-env|\benv)\s*((?:[A-Z][A-Z0-9_]*=[\w./:@-]+\s+)+)\S")
+_ASSIGNED = re.compile(r"([A-Z][A-Z0-9_]*)=([\w./:@-]+)")
+_MODE = re.compile(
+    r"^(\w+_)?(ENV|ENVIRONMENT|PROFILE|MODE|SETTINGS_MODULE|SETTINGS|CONFIG|CONFIG_NAME|STAGE|APP|DEBUG)$"
+)
+_NEVER = frozenset("PATH HOME LD_PRELOAD LD_LIBRARY_PATH PYTHONHOME NODE_OPTIONS RUBYOPT".split())
+_DEVELOPMENT_SCRIPTS = ("dev", "start:dev", "start", "serve")
+
+
+def modes_of(tree: Tree, folder: str, steps: Sequence[ReadmeStep]) -> dict[str, str]:
+    """Name to value: what README steps export, else what the commands of process files, manifest scripts and
+    container files set before themselves. The first place counts, in that order."""
+    found: dict[str, str] = {}
+    places = (_of_process_files, _of_scripts, _of_containers)
+    for name, value in chain(_of_steps(steps), *(place(tree, folder) for place in places)):
+        if name not in _NEVER:
+            found.setdefault(name, value)
+    return found
+
+
+def _of_steps(steps: Sequence[ReadmeStep]) -> Iterator[tuple[str, str]]:
+    for step in steps:
+        match = _EXPORT.fullmatch(step.command)
+        if match:
+            yield match.group(1), match.group(3)
+        elif step.stage != "test":
+            yield from _inline(step.command)
+
+
+def _inline(command: str) -> Iterator[tuple[str, str]]:
+    """The modes among the assignments that stand before a command: other variables are for that one only."""
+    for run in _INLINE.finditer(command):
+        for name, value in _ASSIGNED.findall(run.group(1)):
+            if _MODE.match(name) and not value.startswith("prod"):
+                yield name, value
+
+
+def _of_process_files(tree: Tree, folder: str) -> Iterator[tuple[str, str]]:
+    for name in ("Procfile.dev", "Procfile"):
+        path = f"{folder}/{name}" if folder else name
+        if path in tree:
+            for line in tree.text(path).splitlines():
+                yield from _inline(line.partition(":")[2].strip())
+
+
+def _of_scripts(tree: Tree, folder: str) -> Iterator[tuple[str, str]]:
+    path = f"{folder}/package.json" if folder else "package.json"
+    if path not in tree:
+        return
+    try:
+        document = json.loads(tree.text(path))
+    except (ValueError, BadInput):
+        return  # a damaged manifest is told of where it is installed from
+    scripts: Any = document.get("scripts") if isinstance(document, dict) else None
+    for name in _DEVELOPMENT_SCRIPTS if isinstance(scripts, dict) else ():
+        if isinstance(scripts.get(name), str):
+            yield from _inline(scripts[name])
+
+
+def _of_containers(tree: Tree, folder: str) -> Iterator[tuple[str, str]]:
+    """``ENV`` lines of the container file, settings modules only: its other modes are for production."""
+    path = f"{folder}/Dockerfile" if folder else "Dockerfile"
+    if path not in tree:
+        return
+    for line in tree.text(path).splitlines():
+        found = re.match(r"\s*ENV\s+(\w*SETTINGS_MODULE|FLASK_APP)[= ](['\"]?)([\w.:/-]+)\2", line)
+        if found and "prod" not in found.group(3):
+            yield found.group(1), found.group(3)
