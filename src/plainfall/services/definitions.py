@@ -185,7 +185,8 @@ def _composed(text: str) -> dict[str, Any]:
 
 
 def _services(tree: Tree, path: str, document: Mapping[str, Any]) -> Iterator[Definition]:
-    services: Any = document.get("services")
+    services = document.get("services")
+    held: dict[str, Any] = services if isinstance(services, dict) else {}
     folder = posixpath.dirname(path)
     beside = _values_of(tree, posixpath.join(folder, ".env"))
     for name, service in held.items():
