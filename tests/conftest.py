@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import json
 import os
 import subprocess
@@ -13,6 +14,9 @@ from typing import Any
 
 import pytest
 
+from plainfall.errors import BadInput
+from plainfall.settings.dotenv import parse_dotenv
+from plainfall.settings.values import is_placeholder, is_secret
 from plainfall.standins.building import Built, wheel_bytes
 from plainfall.standins.registry import Archive, Faults, Registry, serving
 
@@ -64,6 +68,7 @@ class Machine:
 
     home: Path
     variables: dict[str, str] = field(default_factory=dict)
+    said: list[str] = field(default_factory=list)
 
     def run(self, *words: object, timeout: float = 60, **more: str) -> Run:
         done = subprocess.run(
@@ -76,6 +81,8 @@ class Machine:
             cwd=self.home,
             check=False,
         )
+        if "--reveal" not in words:
+            self.said += [done.stdout, done.stderr]
         return Run(done.returncode, done.stdout, done.stderr)
 
     def start(self, *words: object) -> subprocess.Popen[str]:
@@ -113,8 +120,40 @@ def machine(tmp_path: Path) -> Iterator[Machine]:
     }
     made = Machine(home, variables)
     yield made
-    for folder in {path.parent for path in tmp_path.rglob(".plainfall/state.json")}:
+    states = sorted({path.parent for path in tmp_path.rglob(".plainfall/state.json")})
+    search_for_secrets(made, states)
+    for folder in states:
         made.run("stop", folder.parent)
+
+
+# What the search for secrets saw in the whole session: secrets, texts searched, and where one was found.
+SECRETS: set[str] = set()
+SEARCHED: list[int] = [0]
+LEAKS: list[str] = []
+
+
+def search_for_secrets(made: Machine, states: list[Path]) -> None:
+    """Looks for every secret of the clones' settings files, and every password that was made, in all that was
+    printed and in all that Plainfall keeps: logs, journal, records, remembered sources."""
+    secrets: set[str] = set()
+    for state in states:
+        for file in state.parent.rglob("*"):
+            if file.is_file() and file.name.startswith(".env") and "example" not in file.name:
+                with contextlib.suppress(BadInput, UnicodeDecodeError):
+                    found = parse_dotenv(file.read_text("utf-8")).values()
+                    secrets |= {v for k, v in found.items() if is_secret(k) and not is_placeholder(v)}
+        accounts = state / "accounts.json"
+        if accounts.is_file():
+            secrets |= {str(one["password"]) for one in json.loads(accounts.read_text()).values()}
+    texts = {f"output {number}": text for number, text in enumerate(made.said)}
+    kept = [file for state in states for file in state.rglob("*") if file.name != "accounts.json"]
+    kept += list(Path(made.variables["PLAINFALL_CACHE"]).rglob("*.json"))
+    texts |= {str(file): file.read_text("utf-8", "replace") for file in kept if file.is_file()}
+    secrets = {secret for secret in secrets if len(secret) >= 6}
+    SECRETS.update(secrets)
+    SEARCHED[0] += len(texts)
+    test = os.environ.get("PYTEST_CURRENT_TEST", "")
+    LEAKS.extend(f"{test}: {place}" for place, text in texts.items() for one in secrets if one in text)
 
 
 @pytest.fixture

@@ -8,6 +8,7 @@ from pathlib import Path
 
 from plainfall.onboarding.state import CloneState
 from plainfall.server.ports import free_port
+from plainfall.services.database_files import find_database_files
 from plainfall.services.definitions import find_definitions
 from plainfall.settings.answers import given_values
 from plainfall.settings.between import Listener
@@ -47,6 +48,7 @@ class Settling:
         self.units = units_of(survey, tree)
         self.wanted: dict[str, PortWanted] = {}
         definitions, taken = find_definitions(tree)
+        definitions += find_database_files(tree)
         self._surveyed = Surveyed(tree, survey.sources, definitions, taken, self._listeners(port, choose))
 
     @property

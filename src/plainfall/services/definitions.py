@@ -114,13 +114,15 @@ class Interpolated:
 class Definition:
     """One service: its name in the file, its kind ("postgres", "mysql", …), what a client needs to know of it
     ("user", "password", "name", "port"), and the values that its file's interpolation starts from (those of
-    ``.env`` beside it). ``port`` is the published one, absent where none is."""
+    ``.env`` beside it). ``port`` is the published one, absent where none is. What a ``binding``
+    definition says is right; another one only fills what is empty."""
 
     service: str
     kind: str
     place: Evidence
     values: Mapping[str, Interpolated]
     beside: Mapping[str, str] = field(default_factory=dict)
+    binding: bool = True
 
     @property
     def standard_port(self) -> int:

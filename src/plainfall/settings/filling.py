@@ -111,7 +111,7 @@ class Filler:
             item.key, file.target, item.value or "", "template", secret, item.place, item.uses, item.needed
         )
         given = self.given.get(item.key)
-        if given is not None:
+        if given is not None and not self._is_own(item.key, file, given):
             return replace(
                 base, value=given.value, origin=given.origin, evidence=given.place,
                 secret=secret or is_secret(item.key, given.value),
@@ -124,6 +124,14 @@ class Filler:
         if item.value is not None and not item.uses and not note and file.kind == "dotenv":
             decided = replace(decided, note="nothing in the code reads it")
         return decided
+
+    def _is_own(self, key: str, file: SettingsFile, given: Given) -> bool:
+        """Whether a person's own value stands in the file, over which the team's does not go."""
+        there = file.there.values() if file.there else {}
+        if given.origin != "team" or key not in there:
+            return False
+        recorded = file.recorded_origin(key, fingerprint(self.salt, there[key]))
+        return recorded in ("given", "asked") or (recorded is None and not is_placeholder(there[key]))
 
     def _kept(
         self,
@@ -164,6 +172,8 @@ class Filler:
                 self._disagree(item, match, place, kept=True)
         if recorded == "matched" and match is not None:
             return replace(held, evidence=match.place, note=match.what)
+        if recorded == "code default":
+            return replace(held, evidence=item.default_place)
         return held if recorded is None else replace(held, evidence=item.place)
 
     def _fresh(self, item: Item, base: Setting, values: Mapping[str, str], value: str) -> Setting:
@@ -172,6 +182,8 @@ class Filler:
         if match is not None:
             if match.differs:
                 self._disagree(item, match, item.place)
+                if not match.binding:
+                    return base
             if match.value == value and not is_placeholder(value):
                 elsewhere = match.place != item.place
                 return replace(base, note=f"agrees with {match.what} ({match.place})" if elsewhere else "")
@@ -268,6 +280,7 @@ class Filler:
         """Names both places. No secret is in the words."""
         said = ", ".join(one for one in match.differs if one) or "another value"
         taken = "what the file holds, since it is yours" if kept else match.what
+        taken = taken if match.binding or kept else f"what {place.path} says"
         self.contradictions.append(
             Contradiction(f"{item.key} does not agree with {match.what}: {said}", (place, match.place), taken)
         )

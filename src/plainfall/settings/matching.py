@@ -89,12 +89,14 @@ class Role:
 @dataclass(frozen=True, slots=True)
 class Match:
     """The value that a key must have, the place that it equals, what that place is in words, and the pieces
-    in which the template's value differed from it (secrets not in them)."""
+    in which the template's value differed from it (secrets not in them); ``binding`` tells whether that place
+    is right where they differ."""
 
     value: str
     place: Evidence
     what: str
     differs: tuple[str, ...] = ()
+    binding: bool = True
 
 
 def role_of(key: str) -> Role | None:
@@ -117,22 +119,33 @@ def match_service(
     server runs on this machine and not in the services' own network, so a host is this machine and a port
     the published one.
     """
+    found, definition = _found(key, value, definitions, values)
+    if found is None or definition is None or definition.binding:
+        return found
+    what = f"the database in {definition.service}"
+    if is_placeholder(value):
+        return replace(found, what=what)
+    return Match(value, found.place, what, found.differs, binding=False)
+
+
+def _found(
+    key: str, value: str, definitions: Sequence[Definition], values: Mapping[str, str]
+) -> tuple[Match | None, Definition | None]:
     role = role_of(key)
     address = parse_address(value)
     if address is not None:
         kind = next((kind for kind, scheme in _SCHEMES if re.search(scheme, address.scheme)), None)
         if kind is None:
-            return None
+            return None, None
         definition = _chosen((kind,), definitions, address.host)
-        return _match_address(key, address, value, definition, values) if definition else None
-    if role is None:
-        return None
-    definition = _chosen(role.kinds, definitions, value if role.piece == "host" else "")
-    if definition is None:
-        return None
+        match = _match_address(key, address, value, definition, values) if definition else None
+        return match, definition
+    definition = _chosen(role.kinds, definitions, value if role.piece == "host" else "") if role else None
+    if role is None or definition is None:
+        return None, None
     if role.piece == "address":
-        return _built(definition, values) if is_placeholder(value) else None
-    return _match_piece(key, role.piece, value, definition, values)
+        return (_built(definition, values) if is_placeholder(value) else None), definition
+    return _match_piece(key, role.piece, value, definition, values), definition
 
 
 def _chosen(kinds: Sequence[str], definitions: Sequence[Definition], host: str) -> Definition | None:
@@ -140,7 +153,8 @@ def _chosen(kinds: Sequence[str], definitions: Sequence[Definition], host: str) 
     fitting = [one for kind in kinds for one in definitions if one.kind == kind]
     named = [one for one in fitting if one.service == host]
     plain = [one for one in fitting if "test" not in one.service]
-    return next(iter(named or plain or fitting), None)
+    binding = [one for one in plain if one.binding]
+    return next(iter(named or binding or plain or fitting), None)
 
 
 def _values(definition: Definition, outside: Mapping[str, str]) -> dict[str, tuple[str, Evidence]]:

@@ -144,10 +144,10 @@ def _part(
         variables |= framework.variables
         pages += framework.pages
     readme = _readme(tree, folder)
+    steps = _steps(tree, folder)
+    variables = {**modes_of(tree, folder, steps), **variables}
     if readme:
-        steps = _steps(tree, folder)
         commands += readme_commands(steps, tree, folder)
-        variables = {**modes_of(tree, folder, steps), **variables}
         pages += [path for _, path, _ in readme_addresses(tree.text(readme), readme)]
     return PartFound(
         path=folder,

@@ -145,13 +145,13 @@ def _show(console: Console, survey: Survey, settled: Settled) -> None:
 
 def _file_words(file: Any) -> str:
     one = file.file
-    origin = f" from {one.template_path}" if one.template_path else ""
-    loaded = f", loaded at {one.loaded}" if one.loaded else ""
+    known = [f"from {one.template_path}"] if one.template_path else []
+    known += [f"loaded at {one.loaded}"] if one.loaded else []
     if one.there is None:
         state = "is not there yet; plainfall onboard makes it" if file.changed else "is not needed"
     else:
         state = "lacks something; plainfall onboard completes it" if file.changed else "is complete"
-    return f"{one.target}{origin}{loaded}: {state}"
+    return f"{one.target} {state}" + (f" ({'; '.join(known)})" if known else "")
 
 
 def _table(console: Console, settled: Settled, mine: Sequence[Setting]) -> None:
@@ -175,7 +175,7 @@ def _table(console: Console, settled: Settled, mine: Sequence[Setting]) -> None:
             Text(_value(one, settled)),
             Text(_origin(one), style=style),
             Text(
-                "stops" if one.needed else ("starts" if one.uses else "-"),
+                "stops" if one.needed else ("starts" if one.uses else "not read"),
                 style="bold" if one.needed else "dim",
             ),
             Text(_readers(one), style="dim"),
@@ -199,6 +199,8 @@ def _value(one: Setting, settled: Settled) -> str:
     there = file.file.there is not None and one.key in file.file.there.values()
     if one.origin == "generated" and not there:
         return "(made by onboard)"
+    if one.origin == "open" and one.value:
+        return "(placeholder)"
     if one.value == "":
         return "-" if one.origin in _OUTSIDE_THE_FILE else "(empty)"
     return shown_value(one.value, one.secret)

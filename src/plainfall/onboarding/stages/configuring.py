@@ -65,13 +65,16 @@ def _stop_if_open(settings: Sequence[Setting]) -> None:
     if needed:
         first = needed[0]
         names = ", ".join(setting.key for setting in needed)
+        givable = [setting for setting in needed if "by hand" not in setting.note]
+        remedy = f"Write {names} into {first.file}; it is yours, and Plainfall adds nothing to such a file."
+        if givable:
+            words = " ".join(f"--set {setting.key}=VALUE" for setting in givable)
+            remedy = f"Run the same command with {words}, or write it into {first.file}."
         raise ValueNeeded(
             f"{names}: only you know {'this value' if len(needed) == 1 else 'these values'}, and the code "
             "stops without",
             place=first.evidence,
-            remedy="Run the same command with "
-            + " ".join(f"--set {setting.key}=VALUE" for setting in needed)
-            + f", or write it into {first.file}.",
+            remedy=remedy,
             lines=tuple(
                 f"{s.key} is read at {s.needed_by}: {s.needed_by.text}" for s in needed if s.needed_by
             ),

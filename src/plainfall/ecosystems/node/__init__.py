@@ -1,0 +1,1 @@
+"""Node: asks, interpreters, lock files, packages, scripts."""
