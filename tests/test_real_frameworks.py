@@ -69,18 +69,30 @@ def test_django_with_fixtures_and_an_administrator(real: Machine) -> None:
     assert account["password"] not in logs
 
 
-def test_django_that_knows_itself_by_its_address_only(real: Machine) -> None:
+def test_django_is_given_the_names_of_this_machine(real: Machine) -> None:
     strict = {
         **CLONES["django"],
-        ".env.example": "SECRET_KEY=change-me\nDEBUG=true\nALLOWED_HOSTS=127.0.0.1\n",
+        ".python-version": PYTHON_LINE,
+        ".env.example": "SECRET_KEY=change-me\nDEBUG=true\nALLOWED_HOSTS=rain.example\n",
     }
-    run = real.run("onboard", real.clone({**strict, ".python-version": PYTHON_LINE}), "--json", timeout=120)
+    clone = real.clone(strict)
+    run = real.run("onboard", clone, "--json", timeout=120)
+    assert run.status == 0, run.err
+    assert run.document["servers"][0]["probe"]["url"].startswith("http://localhost:")
+    assert "ALLOWED_HOSTS=rain.example,localhost,127.0.0.1\n" in (clone / ".env").read_text()
+
+
+def test_django_that_knows_itself_by_its_address_only(real: Machine) -> None:
+    source = CLONES["django"]["rain/settings.py"]
+    asked = 'os.environ.get("ALLOWED_HOSTS", "").split(",")'
+    assert asked in source
+    fixed = {**CLONES["django"], ".python-version": PYTHON_LINE}
+    address = {"rain/settings.py": source.replace(asked, '["127.0.0.1"]')}
+    run = real.run("onboard", real.clone({**fixed, **address}), "--json", timeout=120)
     assert run.status == 0, run.err
     assert run.document["servers"][0]["probe"]["url"].startswith("http://127.0.0.1:")
-    nowhere = {".env.example": "SECRET_KEY=change-me\nDEBUG=true\nALLOWED_HOSTS=rain.example\n"}
-    refused = real.run(
-        "onboard", real.clone({**strict, **nowhere, ".python-version": PYTHON_LINE}, "other"), timeout=120
-    )
+    nowhere = {"rain/settings.py": source.replace(asked, '["rain.example"]')}
+    refused = real.run("onboard", real.clone({**fixed, **nowhere}, "other"), timeout=120)
     assert refused.status == 1 and "refuses the host name" in " ".join(refused.err.split())
 
 

@@ -18,7 +18,7 @@ from plainfall.survey.walk import Tree
 
 __all__ = ["Ecosystem", "EnvironmentStanding", "InstallWishes", "Installation", "ecosystem", "ecosystems"]
 
-_NAMES = ("python",)
+_NAMES = ("python", "node")
 
 Progress = Callable[[int, int, str], None]
 

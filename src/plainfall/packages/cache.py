@@ -27,7 +27,7 @@ from plainfall.errors import ArchiveRefused, disk_full_explained
 from plainfall.packages.unpacking import Unpacked, unpack_zip
 from plainfall.writing import read_json, write_whole
 
-__all__ = ["CachedTree", "PackageCache", "unpack_into_cache"]
+__all__ = ["CachedTree", "PackageCache", "make_tree", "unpack_into_cache"]
 
 _MANIFEST_VERSION = 2
 
@@ -101,6 +101,31 @@ class PackageCache:
         files = [Unpacked(*row) for row in manifest["files"]]
         return CachedTree(sha256, folder / "files", files, manifest["facts"])
 
+    def link_tree(self, key: str, target: str) -> tuple[list[str], dict[str, Any]] | None:
+        """Links the files of a tree below a folder (its name ends with a slash), each after a look whether it
+        is still what was unpacked; returns their paths and the facts. None if the tree is not here, is damaged,
+        or cannot be linked from here; some files may be linked by then. The quick way for large trees."""
+        folder = self.tree_folder(key)
+        manifest = read_json(folder / "manifest.json")
+        if not isinstance(manifest, dict) or manifest.get("version") != _MANIFEST_VERSION:
+            return None
+        source, made, link, stat = f"{folder}/files/", set[str](), os.link, os.stat
+        paths = []
+        try:
+            for path, _, size, mtime in manifest["files"]:
+                state = stat(source + path)
+                if state.st_size != size or state.st_mtime_ns != mtime:
+                    return None
+                parent = path.rpartition("/")[0]
+                if parent not in made:
+                    os.makedirs(target + parent, exist_ok=True)
+                    made.add(parent)
+                link(source + path, target + path)
+                paths.append(path)
+        except OSError:
+            return None
+        return paths, manifest["facts"]
+
     def remember(self, kind: str, key: str, value: object) -> None:
         """Keeps a small conclusion (JSON) under a key, for every later run of this user."""
         folder = self.folder / kind
@@ -113,31 +138,45 @@ class PackageCache:
 
 
 def unpack_into_cache(cache_folder: Path, archive: Path, sha256: str, describe: Describe) -> CachedTree:
-    """Unpacks a verified archive into the cache (or anew over a damaged tree) and returns the tree.
+    """Unpacks a verified zip archive into the cache (or anew over a damaged tree) and returns the tree.
 
     ``describe`` reads the ecosystem's facts from the unpacked files; what it raises passes through.
     Raises ArchiveRefused or DiskFull; then the cache is as it was. May run in a worker process.
     """
-    cache = PackageCache(cache_folder)
-    place = cache.tree_folder(sha256)
+    try:
+        return make_tree(
+            cache_folder, sha256, archive.name, lambda folder: unpack_zip(archive, folder), describe
+        )
+    except ArchiveRefused:
+        shutil.rmtree(PackageCache(cache_folder).archive_folder(sha256), ignore_errors=True)
+        raise
+
+
+def make_tree(
+    cache_folder: Path, key: str, name: str, unpack: Callable[[Path], list[Unpacked]], describe: Describe
+) -> CachedTree:
+    """Makes the tree of a key (the digest of a verified archive, in hex), or replaces a damaged one.
+
+    ``unpack`` writes the files into a new folder and lists them; ``describe`` may change their modes and
+    returns facts. What they raise passes through, and the cache is as it was; DiskFull names the archive.
+    """
+    place = PackageCache(cache_folder).tree_folder(key)
     place.parent.mkdir(parents=True, exist_ok=True)
-    with disk_full_explained(f"unpacking {archive.name}"):
-        making = Path(tempfile.mkdtemp(prefix=f".{sha256[:12]}-", dir=place.parent))
+    with disk_full_explained(f"unpacking {name}"):
+        making = Path(tempfile.mkdtemp(prefix=f".{key[:12]}-", dir=place.parent))
         try:
             (making / "files").mkdir()
-            files = unpack_zip(archive, making / "files")
+            files = unpack(making / "files")
             facts = describe(making / "files", files)
             rows = [[file.path, file.mode, file.size, file.mtime] for file in files]
             manifest = {"version": _MANIFEST_VERSION, "files": rows, "facts": facts}
             write_whole(making / "manifest.json", json.dumps(manifest, separators=(",", ":")))
             making.chmod(0o755)
             _put_in_place(making, place)
-        except BaseException as error:
+        except BaseException:
             shutil.rmtree(making, ignore_errors=True)
-            if isinstance(error, ArchiveRefused):
-                shutil.rmtree(cache.archive_folder(sha256), ignore_errors=True)
             raise
-    return CachedTree(sha256, place / "files", files, facts)
+    return CachedTree(key, place / "files", files, facts)
 
 
 def _put_in_place(making: Path, place: Path) -> None:

@@ -11,7 +11,7 @@ import netrc
 import shutil
 import threading
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 from urllib.parse import unquote, urljoin, urlsplit, urlunsplit
@@ -29,7 +29,11 @@ _RETRIED = (429, 500, 502, 503, 504)
 
 @dataclass(frozen=True)
 class Connection:
-    """How registries are reached: values as the user's configuration states them, seconds for timeouts."""
+    """How registries are reached: values as the user's configuration states them, seconds for timeouts.
+
+    ``logins`` maps the beginning of an address without its scheme (``//host/path/``) to the value of the
+    Authorization header that is sent there, and nowhere else.
+    """
 
     proxy: str | None = None
     certificates: str | None = None
@@ -37,6 +41,7 @@ class Connection:
     trusted_hosts: frozenset[str] = frozenset()
     timeout: float = 15.0
     retries: int = 4
+    logins: Mapping[str, str] = field(default_factory=dict)
 
 
 @dataclass(frozen=True)
@@ -216,6 +221,10 @@ class RegistryClient:
     def _login(self, url: str) -> tuple[str, str | None]:
         """The address without user and password, and the header that carries them (RFC 7617)."""
         parts = urlsplit(url)
+        bare = url.partition(":")[2]
+        for start, header in sorted(self._connection.logins.items(), key=lambda one: -len(one[0])):
+            if bare.startswith(start):
+                return without_credentials(url), header
         if parts.username:
             pair = f"{unquote(parts.username)}:{unquote(parts.password or '')}"
         else:

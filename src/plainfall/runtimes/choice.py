@@ -18,13 +18,15 @@ class Grammar:
 
     ``admits(specifier, version)``; ``relaxed(specifier)`` is the specifier of the same release line, for
     a pin whose exact patch release is not here, or None; ``order(version)`` sorts, larger is newer;
-    ``is_final(version)`` is False for pre-releases.
+    ``is_final(version)`` is False for pre-releases; ``probes(specifier)`` are versions of a pin's release
+    line, to see whether another ask admits one.
     """
 
     admits: Callable[[str, str], bool]
     relaxed: Callable[[str], str | None]
     order: Callable[[str], tuple[int, ...]]
     is_final: Callable[[str], bool]
+    probes: Callable[[str], list[str]]
 
 
 @dataclass(frozen=True)
@@ -135,12 +137,7 @@ def _strongest(
 
 def _clash(pin: VersionAsk, other: VersionAsk, grammar: Grammar) -> bool:
     """Whether no patch release of the pin's line is admitted by the other ask."""
-    line = pin.specifier.removeprefix("==").removesuffix(".*")
-    numbers = ".".join(line.split(".")[:2])
-    probes = [line] if line.count(".") > 1 else []
-    return not any(
-        grammar.admits(other.specifier, probe) for probe in (*probes, f"{numbers}.0", f"{numbers}.99")
-    )
+    return not any(grammar.admits(other.specifier, probe) for probe in grammar.probes(pin.specifier))
 
 
 def _relaxed(ask: VersionAsk, grammar: Grammar) -> str:

@@ -150,9 +150,17 @@ def _relaxed(specifier: str) -> str | None:
     return f"=={exact.group(1)}.*" if exact else None
 
 
+def _probes(specifier: str) -> list[str]:
+    line = specifier.removeprefix("==").removesuffix(".*")
+    numbers = ".".join(line.split(".")[:2])
+    exact = [line] if line.count(".") > 1 else []
+    return [*exact, f"{numbers}.0", f"{numbers}.99"]
+
+
 GRAMMAR = Grammar(
     admits=_admits,
     relaxed=_relaxed,
     order=_order,
     is_final=lambda version: re.fullmatch(r"[\d.]+", version) is not None,
+    probes=_probes,
 )

@@ -1,0 +1,218 @@
+"""Where a Node clone asks for a version: one small reader a place."""
+
+from __future__ import annotations
+
+import datetime
+import json
+import re
+import tomllib
+from collections.abc import Callable, Iterator
+from functools import cache
+from pathlib import Path
+from typing import Any
+
+from plainfall.ecosystems.node.versions import is_range
+from plainfall.errors import BadInput
+from plainfall.evidence import Evidence
+from plainfall.runtimes.asks import Strength, VersionAsk
+from plainfall.survey.walk import Tree
+
+__all__ = ["manifest", "node_asks", "supported_lines"]
+
+Reader = Callable[[Tree, str], Iterator[VersionAsk]]
+_VERSION = re.compile(r"v?(\d+)(?:\.(\d+|x)(?:\.(\d+|x))?)?$")
+_PROSE = re.compile(
+    r"\bNode(?:\.?js)?\s*(?:version\s*)?\(?\s*(>=|≥|v)?\s*(\d{1,2}(?:\.\d+){0,2})(\.x)?(\s*\+|\s+or\s+(?:later|newer|higher|above))?",
+    re.IGNORECASE,
+)
+_STATED = re.compile(r"(?:node[-_]version['\"]?\s*:|image:\s*node:)\s*(.+)$")
+
+
+def node_asks(tree: Tree, folder: str) -> list[VersionAsk]:
+    """All asks for a part, from its folder and, where a place holds for subfolders too, from above it."""
+    return [ask for reader in _READERS for ask in reader(tree, folder)]
+
+
+@cache
+def supported_lines() -> dict[str, int]:
+    """Code name to major version of every line that ever had long-term support; the shipped data."""
+    data = tomllib.loads((Path(__file__).parent / "lines.toml").read_text("utf-8"))
+    return {line["name"]: line["major"] for line in data["line"]}
+
+
+def current_supported() -> list[int]:
+    """The majors of the lines whose support has not ended today, the oldest first."""
+    data = tomllib.loads((Path(__file__).parent / "lines.toml").read_text("utf-8"))
+    today = datetime.date.today()
+    return sorted(line["major"] for line in data["line"] if line["ends"] >= today)
+
+
+def manifest(tree: Tree, folder: str) -> dict[str, Any]:
+    """The folder's ``package.json`` as a mapping, empty if it has none. Raises BadInput with the line."""
+    path = _within(folder, "package.json")
+    if path not in tree:
+        return {}
+    try:
+        document = json.loads(tree.text(path))
+    except json.JSONDecodeError as error:
+        raise BadInput(
+            f"it is not JSON: {error.msg[0].lower()}{error.msg[1:]}",
+            place=Evidence(path, error.lineno),
+            remedy="Mend that line, or restore the file from version control.",
+        ) from error
+    if not isinstance(document, dict):
+        raise BadInput("it must hold an object", place=Evidence(path, 1), remedy='Begin it with "{".')
+    return document
+
+
+def _within(folder: str, name: str) -> str:
+    return f"{folder}/{name}" if folder else name
+
+
+def _upwards(folder: str, name: str) -> Iterator[str]:
+    yield _within(folder, name)
+    while folder:
+        folder = folder.rpartition("/")[0]
+        yield _within(folder, name)
+
+
+def _lines(tree: Tree, path: str) -> list[tuple[int, str]]:
+    if path not in tree:
+        return []
+    try:
+        return list(enumerate(tree.text(path).splitlines(), 1))
+    except BadInput:
+        return []  # not text: not written for us
+
+
+def _specifier(text: str) -> str | None:
+    """The range of a version as pin files write it: exact with a patch number, else the line; a code name or
+    ``lts/*`` its lines; None for what means any version, or nothing that is known."""
+    word = text.strip().lower()
+    if word in ("node", "stable", "current", "latest", "system", "*"):
+        return None
+    if word.startswith("lts"):
+        name = word.partition("/")[2]
+        back = re.fullmatch(r"-(\d+)", name)
+        majors = sorted(supported_lines().values())
+        if name in supported_lines():
+            return f"{supported_lines()[name]}.x"
+        if back and int(back.group(1)) < len(majors):
+            return f"{majors[-1 - int(back.group(1))]}.x"
+        return " || ".join(f"{major}.x" for major in current_supported())
+    found = _VERSION.fullmatch(word)
+    if not found:
+        return None
+    pieces = [piece for piece in found.groups() if piece and piece != "x"]
+    return ".".join(pieces) if len(pieces) == 3 else f"{'.'.join(pieces)}.x"
+
+
+def _pin_files(tree: Tree, folder: str) -> Iterator[VersionAsk]:
+    """``.nvmrc`` and ``.node-version``, in the part's folder or the nearest one above."""
+    for name in (".nvmrc", ".node-version"):
+        for path in _upwards(folder, name):
+            if path not in tree:
+                continue
+            for number, line in enumerate(tree.text(path).splitlines(), 1):
+                text = line.partition("#")[0].strip()
+                if not text:
+                    continue
+                specifier = _specifier(text)
+                place = Evidence(path, number, text)
+                if specifier is not None:
+                    strength = Strength.RANGE if "||" in specifier else Strength.PIN
+                    yield VersionAsk(text, specifier, strength, "pin file", place)
+                elif not re.fullmatch(r"node|stable|current|latest|system|\*", text.lower()):
+                    raise BadInput(
+                        f"{text!r} is no Node version",
+                        place=place,
+                        remedy="Write a version such as 20 or 20.11.1, or lts/* for one with long support.",
+                    )
+                break
+            break
+
+
+def _tool_versions(tree: Tree, folder: str) -> Iterator[VersionAsk]:
+    for path in _upwards(folder, ".tool-versions"):
+        for number, line in _lines(tree, path):
+            found = re.match(r"^node(?:js)?\s+(\S+)", line)
+            specifier = _specifier(found.group(1)) if found else None
+            if found and specifier:
+                yield VersionAsk(
+                    found.group(1), specifier, Strength.PIN, "pin file", Evidence(path, number, line)
+                )
+                return
+
+
+def _engines(tree: Tree, folder: str) -> Iterator[VersionAsk]:
+    """``engines.node``, ``devEngines.runtime`` and a version manager's own entry of the manifest."""
+    document, path = manifest(tree, folder), _within(folder, "package.json")
+    engines = document.get("engines")
+    text = engines.get("node") if isinstance(engines, dict) else None
+    if isinstance(text, str) and text.strip():
+        place = tree.line_of(path, '"node"')
+        if not is_range(text):
+            raise BadInput(
+                f"engines.node is {text!r}, which is no version range",
+                place=place,
+                remedy='Write a range such as ">=20" or "^20.11 || ^22".',
+            )
+        yield VersionAsk(text, text, Strength.RANGE, "manifest", place)
+    runtime = (
+        document.get("devEngines", {}).get("runtime")
+        if isinstance(document.get("devEngines"), dict)
+        else None
+    )
+    for one in runtime if isinstance(runtime, list) else [runtime]:
+        if isinstance(one, dict) and one.get("name") == "node" and is_range(str(one.get("version", ""))):
+            wanted = str(one["version"])
+            yield VersionAsk(wanted, wanted, Strength.RANGE, "manifest", tree.line_of(path, '"devEngines"'))
+    for value in document.values():
+        # A version manager's own table: {"node": "20.11.1", …}, nothing but exact versions in it.
+        pinned = value.get("node") if isinstance(value, dict) and value is not engines else None
+        if isinstance(pinned, str) and re.fullmatch(r"\d+\.\d+\.\d+", pinned):
+            yield VersionAsk(pinned, pinned, Strength.PIN, "manifest", tree.line_of(path, pinned))
+
+
+def _containers(tree: Tree, folder: str) -> Iterator[VersionAsk]:
+    for name in ("Dockerfile", "Dockerfile.dev", ".devcontainer/Dockerfile"):
+        path = _within(folder, name)
+        for number, line in _lines(tree, path):
+            found = re.match(r"^\s*FROM\s+(?:\S+/)?node:(\d+(?:\.\d+){0,2})", line, re.IGNORECASE)
+            specifier = _specifier(found.group(1)) if found else None
+            if found and specifier:
+                place = Evidence(path, number, line.strip())
+                yield VersionAsk(found.group(1), specifier, Strength.PREFERENCE, "container file", place)
+                break
+
+
+def _workflows(tree: Tree, folder: str) -> Iterator[VersionAsk]:
+    """Versions that CI runs, each a hint: a list of several says that they all work."""
+    for path in tree.files:
+        if not re.match(r"(\.github/workflows/[^/]+|\.gitlab-ci|\.circleci/config)\.ya?ml$", path):
+            continue
+        for number, line in _lines(tree, path):
+            found = _STATED.search(line)
+            for text in re.findall(r"\d+(?:\.\d+){0,2}", found.group(1)) if found else ():
+                specifier = _specifier(text)
+                if specifier:
+                    place = Evidence(path, number, line.strip())
+                    yield VersionAsk(text, specifier, Strength.HINT, "CI workflow", place)
+
+
+def _prose(tree: Tree, folder: str) -> Iterator[VersionAsk]:
+    for name in tree.folders.get(folder, ()):
+        if not re.match(r"readme(\.(md|markdown|txt))?$", name, re.IGNORECASE):
+            continue
+        for number, line in _lines(tree, _within(folder, name)):
+            found = _PROSE.search(line)
+            if found and 8 <= int(found.group(2).partition(".")[0]) < 60:
+                at_least = found.group(1) in (">=", "≥") or bool(found.group(4))
+                specifier = f">={found.group(2)}" if at_least else _specifier(found.group(2))
+                place = Evidence(_within(folder, name), number, line.strip())
+                if specifier:
+                    yield VersionAsk(found.group(0).strip(), specifier, Strength.HINT, "README", place)
+                return
+
+
+_READERS: tuple[Reader, ...] = (_pin_files, _tool_versions, _engines, _containers, _workflows, _prose)

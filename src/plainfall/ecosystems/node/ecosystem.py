@@ -1,0 +1,171 @@
+"""Node, in the shape that every ecosystem has."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Collection, Mapping
+from pathlib import Path
+from typing import Any
+
+from plainfall.ecosystems import EnvironmentStanding, Installation, InstallWishes, Progress
+from plainfall.ecosystems.node import runner
+from plainfall.ecosystems.node.asks import manifest, node_asks, supported_lines
+from plainfall.ecosystems.node.interpreters import GRAMMAR, interpreter_at, node_interpreters
+from plainfall.ecosystems.node.lists import dependency_file, read_lock
+from plainfall.ecosystems.node.scripts import node_commands
+from plainfall.errors import DependencyProblem, NoFittingRuntime
+from plainfall.evidence import Evidence
+from plainfall.runtimes.asks import Strength, VersionAsk
+from plainfall.runtimes.choice import Choice, choose
+from plainfall.surroundings import Surroundings
+from plainfall.survey.commands import Command
+from plainfall.survey.parts import DependencyFile, PartFound
+from plainfall.survey.walk import Tree
+
+__all__ = ["ECOSYSTEM", "NodeEcosystem"]
+
+_FOLDER = "node_modules"
+
+
+class NodeEcosystem:
+    """Node parts: ``package.json``, ``node_modules``."""
+
+    name = "node"
+    title = "Node"
+
+    def recognise(self, tree: Tree, folder: str) -> list[Evidence]:
+        """A folder with a manifest; a workspace of a part above belongs to that one."""
+        path = f"{folder}/package.json" if folder else "package.json"
+        if path not in tree or _is_workspace(tree, folder):
+            return []
+        document = manifest(tree, folder)
+        tables = ("scripts", "dependencies", "devDependencies", "workspaces", "main", "bin", "engines")
+        return [Evidence(path, 1)] if any(document.get(table) for table in tables) else []
+
+    def asks(self, tree: Tree, folder: str) -> list[VersionAsk]:
+        return node_asks(tree, folder)
+
+    def dependencies(self, tree: Tree, folder: str) -> DependencyFile | None:
+        return dependency_file(tree, folder)
+
+    def commands(self, tree: Tree, folder: str) -> list[Command]:
+        return node_commands(tree, folder)
+
+    def needs(self, tree: Tree, folder: str) -> dict[str, Evidence]:
+        return {}
+
+    def choose_runtime(
+        self, part: PartFound, surroundings: Surroundings, named: Path | None, *, offline: bool = False
+    ) -> Choice:
+        if named is None:
+            majors = set(supported_lines().values())
+
+            def has_long_support(version: str) -> int:
+                return int(GRAMMAR.order(version)[:1] != () and GRAMMAR.order(version)[0] in majors)
+
+            return choose(
+                self.title,
+                part.asks,
+                node_interpreters(surroundings),
+                GRAMMAR,
+                lambda one: None,
+                has_long_support,
+            )
+        try:
+            interpreter = interpreter_at(named)
+        except (OSError, ValueError) as error:
+            raise NoFittingRuntime(
+                f"{named} is no Node that works: {error}",
+                remedy="Name the file of an interpreter after --runtime.",
+            ) from error
+        remarks = [
+            f"{ask.evidence} asks for {ask.text}; {interpreter.version} was named with --runtime"
+            for ask in part.asks
+            if ask.strength >= Strength.RANGE and not GRAMMAR.admits(ask.specifier, interpreter.version)
+        ]
+        return Choice(interpreter, [], remarks)
+
+    def missing_driver(self, settings: Mapping[str, str], names: Collection[str]) -> tuple[str, str] | None:
+        return None
+
+    def environment_standing(self, folder: Path, choice: Choice) -> EnvironmentStanding:
+        return EnvironmentStanding("right", _FOLDER, "packages lie in the part's own folder", ours=True)
+
+    def make_environment(self, folder: Path, choice: Choice, prompt: str, making: Path) -> None:
+        """Nothing has to be made: the runtime finds ``node_modules`` by itself."""
+
+    def variables(self, folder: Path, choice: Choice) -> dict[str, str]:
+        names = _names_folder(folder)
+        runner.write_names(names)
+        interpreter = choice.taken
+        node = names / "node"
+        if not node.is_symlink() or os.readlink(node) != str(interpreter.file):
+            node.unlink(missing_ok=True)
+            node.symlink_to(interpreter.file)
+        path = os.pathsep.join([str(names), str(folder / _FOLDER / ".bin")])
+        return {"PATH": path, "NODE": str(interpreter.file), "BROWSER": "none", "FORCE_COLOR": "0"}
+
+    def install(
+        self,
+        clone: Path,
+        folder: Path,
+        listed: DependencyFile,
+        choice: Choice,
+        surroundings: Surroundings,
+        wishes: InstallWishes,
+        state: Path,
+        memory: Mapping[str, Any],
+        progress: Progress,
+    ) -> Installation:
+        from plainfall.ecosystems.node.installing import install
+
+        if listed.kind == "unlocked":
+            raise DependencyProblem(
+                f"{listed.path} lists packages and no lock that this version reads pins them",
+                place=listed.evidence,
+                remedy="Add a package-lock.json to the clone; this version resolves nothing by itself.",
+            )
+        tree = Tree(clone, ())
+        inside = str(folder.relative_to(clone)) if folder != clone else ""
+        path = clone / inside / "package.json"
+        document = manifest(Tree(clone, (str(path.relative_to(clone)),)), inside)
+        read = read_lock(tree, listed.path, document)
+        return install(clone, folder, read, document, choice, surroundings, wishes, state, progress)
+
+
+def _names_folder(part: Path) -> Path:
+    """Where the runner's names for a part stand: in the state folder of the clone, found above the part."""
+    for place in (part, *part.parents):
+        if (place / ".plainfall").is_dir():
+            inner = part.relative_to(place)
+            return (
+                place
+                / ".plainfall"
+                / "commands"
+                / (str(inner).replace("/", "-") if str(inner) != "." else "top")
+            )
+    return part / ".plainfall" / "commands" / "top"
+
+
+def _is_workspace(tree: Tree, folder: str) -> bool:
+    above = folder
+    while above:
+        above = above.rpartition("/")[0]
+        held = manifest(tree, above).get("workspaces")
+        patterns = held.get("packages") if isinstance(held, dict) else held
+        for pattern in patterns if isinstance(patterns, list) else ():
+            inner = folder[len(above) :].lstrip("/")
+            if _matches(str(pattern).removeprefix("./").rstrip("/"), inner):
+                return True
+    return False
+
+
+def _matches(pattern: str, path: str) -> bool:
+    from fnmatch import fnmatchcase
+
+    if "**" in pattern:
+        return fnmatchcase(path, pattern.replace("**", "*"))
+    return pattern.count("/") == path.count("/") and fnmatchcase(path, pattern)
+
+
+ECOSYSTEM = NodeEcosystem()

@@ -1,0 +1,87 @@
+"""Node interpreters: how they are recognised, and the facts each is asked for once."""
+
+from __future__ import annotations
+
+import json
+import re
+import subprocess
+from collections.abc import Mapping
+from pathlib import Path
+from typing import Any
+
+from plainfall.ecosystems.node.versions import admits, parse_version
+from plainfall.runtimes.choice import Grammar
+from plainfall.runtimes.interpreters import BrokenInterpreter, Interpreter, find_interpreters
+from plainfall.surroundings import Surroundings
+
+__all__ = ["GRAMMAR", "ask_node", "interpreter_at", "node_interpreters"]
+
+_NAME = re.compile(r"^node(js|\d+)?$")
+_QUESTIONS = """
+const report = process.report && process.report.getReport ? process.report.getReport().header : {};
+console.log(JSON.stringify({
+  version: process.versions.node, executable: require('fs').realpathSync(process.execPath),
+  platform: process.platform, arch: process.arch, abi: process.versions.modules,
+  libc: report.glibcVersionRuntime ? 'glibc' : (process.platform === 'linux' ? 'musl' : ''),
+  client: (() => { try { return require('fs').realpathSync(require('path').join(
+    require('path').dirname(process.execPath), '../lib/node_modules/npm')); } catch { return ''; } })(),
+}));
+"""
+
+
+def ask_node(file: Path) -> Mapping[str, Any]:
+    """Runs one interpreter and returns its facts. Raises ValueError with the reason if it does not work,
+    or subprocess.TimeoutExpired after 10 seconds."""
+    done = subprocess.run(
+        [str(file), "-e", _QUESTIONS],
+        capture_output=True,
+        timeout=10,
+        stdin=subprocess.DEVNULL,
+        cwd="/",
+        check=False,
+        env={"PATH": "/usr/bin:/bin"},
+    )
+    if done.returncode != 0:
+        said = done.stderr.decode(errors="replace").strip().splitlines()
+        raise ValueError(said[-1] if said else f"it ends with status {done.returncode}")
+    facts = json.loads(done.stdout)
+    if not isinstance(facts, dict) or "version" not in facts:
+        raise ValueError("it does not answer like a Node interpreter")
+    return facts
+
+
+def node_interpreters(surroundings: Surroundings) -> list[Interpreter | BrokenInterpreter]:
+    """Every Node on this machine, the one that the shell would take first."""
+    return find_interpreters(surroundings, lambda name: _NAME.match(name) is not None, ask_node, "node")
+
+
+def interpreter_at(path: Path) -> Interpreter:
+    """The interpreter that a person named. Raises what ``ask_node`` raises."""
+    facts = ask_node(path)
+    return Interpreter(path, Path(facts["executable"]), str(facts["version"]), facts)
+
+
+def _relaxed(specifier: str) -> str | None:
+    exact = re.fullmatch(r"(\d+)\.\d+(\.\d+|\.x)", specifier)
+    return f"{exact.group(1)}.x" if exact else None
+
+
+def _probes(specifier: str) -> list[str]:
+    """Versions of a pin's own line, to see whether another ask admits any of them."""
+    major = re.match(r"\d+", specifier)
+    exact = [specifier] if parse_version(specifier) else []
+    return [*exact, f"{major.group(0)}.0.0", f"{major.group(0)}.99.0"] if major else exact
+
+
+def _numbers(version: str) -> tuple[int, ...]:
+    found = parse_version(version)
+    return found.numbers if found else ()
+
+
+GRAMMAR = Grammar(
+    admits=admits,
+    relaxed=_relaxed,
+    order=_numbers,
+    is_final=lambda version: "-" not in version,
+    probes=_probes,
+)

@@ -1,0 +1,305 @@
+"""Laying packages out in ``node_modules``: links into the cache's files, commands in ``.bin``.
+
+A fresh tree is laid beside its place and renamed into it. In a tree that is there, only what differs is laid
+or taken out. ``node_modules/.plainfall.json`` says what was laid; while it is being changed it says that,
+too, so that after a stop the next run lays everything anew.
+"""
+
+from __future__ import annotations
+
+import multiprocessing
+import os
+import shutil
+import tempfile
+from collections.abc import Callable, Iterable, Sequence
+from dataclasses import dataclass, field
+from pathlib import Path
+
+from plainfall.ecosystems.node.locks.package import Package
+from plainfall.ecosystems.node.store import Store, bins_of_manifest
+from plainfall.errors import EnvironmentProblem
+from plainfall.packages.cache import CachedTree, PackageCache
+from plainfall.packages.placing import Placement, place_files
+from plainfall.writing import read_json, write_json
+
+__all__ = ["Laid", "lay"]
+
+_MARK = ".plainfall.json"
+_VERSION = 1
+_FEW = 40  # packages for which a second process costs more than it saves
+
+
+@dataclass
+class Laid:
+    """What was done: labels, what was fetched, which packages want to run code (label → commands), and the
+    names in each package's folder (the folder relative to the part's ``node_modules``)."""
+
+    laid: list[str] = field(default_factory=list)
+    kept: list[str] = field(default_factory=list)
+    taken_out: list[str] = field(default_factory=list)
+    fetched: int = 0
+    fetched_bytes: int = 0
+    wants: dict[str, dict[str, str]] = field(default_factory=dict)
+    native: set[str] = field(default_factory=set)
+    layout: dict[str, list[str]] = field(default_factory=dict)
+
+
+@dataclass(frozen=True)
+class _Facts:
+    wants: dict[str, str]
+    native: bool
+    names: list[str]
+
+
+def lay(
+    part: Path,
+    packages: Sequence[Package],
+    store: Store,
+    making: Path,
+    copied: frozenset[str],
+    progress: Callable[[int, int, str], None],
+) -> Laid:
+    """Makes the part's ``node_modules`` hold the packages and nothing else. ``making`` is a folder on the
+    same disk for what is under way, ``copied`` are names whose files are copied, since their own code will
+    run there.
+
+    Raises what the store raises, and EnvironmentProblem for a ``node_modules`` that is not Plainfall's.
+    """
+    place = part / "node_modules"
+    before = _mark(place)
+    _check_ours(place, before, packages)
+    laid = Laid()
+    wanted = {package.place: package for package in packages}
+    keys = {one.place: _key(store, one) for one in packages}
+    kept = {
+        where for where, key in keys.items() if key and before.get(where) == key and (part / where).exists()
+    }
+    gone = [where for where in before if where not in wanted or where not in kept]
+    todo = [one for one in packages if one.place not in kept]
+    fresh = not kept
+    root = part
+    if todo or gone or fresh:
+        if fresh:
+            making.mkdir(parents=True, exist_ok=True)
+            root = Path(tempfile.mkdtemp(prefix="node-", dir=making))
+            (root / "node_modules").mkdir()
+        else:
+            write_json(place / _MARK, {"version": _VERSION, "complete": False, "places": before})
+            _take_out(part, gone, kept)
+        _settle(root, part, todo, store, copied, laid, progress, len(packages))
+        _commands(root, part, packages, laid)
+        mark = {
+            "version": _VERSION,
+            "complete": True,
+            "places": {where: key or "" for where, key in keys.items()},
+        }
+        write_json(root / "node_modules" / _MARK, mark)
+        if fresh:
+            _into_place(root, part, ["node_modules", *wanted])
+    laid.kept = [wanted[where].label for where in sorted(kept)]
+    replaced = {wanted[where].name for where in gone if where in wanted}
+    laid.taken_out = sorted(
+        where.rpartition("node_modules/")[2]
+        for where in gone
+        if where not in wanted and where not in replaced
+    )
+    return laid
+
+
+def _key(store: Store, package: Package) -> str | None:
+    if package.link is not None:
+        return f"link:{package.link}"
+    return store.key(package)
+
+
+def _mark(place: Path) -> dict[str, str]:
+    """What was laid before; empty if nothing was, or not to the end."""
+    data = read_json(place / _MARK)
+    if not isinstance(data, dict) or data.get("version") != _VERSION or not data.get("complete"):
+        return {}
+    places: dict[str, str] = data["places"]
+    return places
+
+
+def _check_ours(place: Path, before: dict[str, str], packages: Sequence[Package]) -> None:
+    if before or not place.exists() or (place / _MARK).exists():
+        return
+    if not any(place.iterdir()):
+        return
+    raise EnvironmentProblem(
+        f"{place} is there and was not made by Plainfall",
+        remedy=f"If nothing in it is yours, take it away (rm -r {place}) and run the same command again.",
+    )
+
+
+def _take_out(part: Path, gone: Iterable[str], kept: set[str]) -> None:
+    """Removes packages, but for those below them that stay."""
+    for where in sorted(gone, key=len, reverse=True):
+        path = part / where
+        if path.is_symlink():
+            path.unlink()
+        elif any(other.startswith(f"{where}/") for other in kept):
+            for entry in list(path.iterdir()) if path.is_dir() else ():
+                if entry.name != "node_modules":
+                    shutil.rmtree(entry) if entry.is_dir() and not entry.is_symlink() else entry.unlink()
+        else:
+            shutil.rmtree(path, ignore_errors=True)
+
+
+def _settle(
+    root: Path,
+    part: Path,
+    todo: Sequence[Package],
+    store: Store,
+    copied: frozenset[str],
+    laid: Laid,
+    progress: Callable[[int, int, str], None],
+    whole: int,
+) -> None:
+    """Lays the packages below ``root``, in two processes where there are many."""
+    links = [one for one in todo if one.link is not None]
+    archives = [one for one in todo if one.link is None]
+    count = min(os.cpu_count() or 1, 4)
+    done = 0
+    if len(archives) < _FEW or count < 2 or "fork" not in multiprocessing.get_all_start_methods():
+        for one in archives:
+            _take(laid, one, *_lay_one(root, one, store, copied))
+            done += 1
+            progress(done, len(archives), "packages laid")
+        laid.fetched, laid.fetched_bytes = store.fetched, store.fetched_bytes
+    else:
+        from concurrent.futures import ProcessPoolExecutor, as_completed
+
+        chunks = [archives[start : start + 24] for start in range(0, len(archives), 24)]
+        with ProcessPoolExecutor(count, mp_context=multiprocessing.get_context("fork")) as pool:
+            waiting = [pool.submit(_lay_chunk, root, chunk, store, copied) for chunk in chunks]
+            try:
+                for future in as_completed(waiting):
+                    rows, fetched, size = future.result()
+                    laid.fetched += fetched
+                    laid.fetched_bytes += size
+                    for package, facts in rows:
+                        _take(laid, package, facts)
+                    done += len(rows)
+                    progress(done, len(archives), "packages laid")
+            except BaseException:
+                pool.shutdown(wait=True, cancel_futures=True)
+                raise
+    for one in links:
+        target = root / one.place
+        target.parent.mkdir(parents=True, exist_ok=True)
+        inside = os.path.relpath(part / str(one.link), (part / one.place).parent)
+        target.symlink_to(inside, target_is_directory=True)
+        laid.laid.append(one.label)
+
+
+def _take(laid: Laid, package: Package, facts: _Facts) -> None:
+    laid.laid.append(package.label)
+    laid.layout[package.place] = facts.names
+    if facts.wants:
+        laid.wants[package.place] = facts.wants
+    if facts.native:
+        laid.native.add(package.place)
+
+
+def _lay_chunk(
+    root: Path, packages: Sequence[Package], store: Store, copied: frozenset[str]
+) -> tuple[list[tuple[Package, _Facts]], int, int]:
+    """Lays some packages in a worker process: what the cache has is linked at once; the rest is downloaded in
+    threads, then unpacked and linked one after the other."""
+    mine = Store(store.cache, store.registries, store.variables, store.part)
+    rows: list[tuple[Package, _Facts]] = []
+    lacking = []
+    try:
+        for one in packages:
+            facts = _from_cache(root, one, mine) if one.name not in copied else None
+            if facts is not None:
+                rows.append((one, facts))
+            else:
+                lacking.append(one)
+        if lacking:
+            from concurrent.futures import ThreadPoolExecutor
+
+            with ThreadPoolExecutor(4) as pool:
+                trees = list(pool.map(mine.tree, lacking))
+            made: set[str] = set()
+            for one, tree in zip(lacking, trees, strict=True):
+                rows.append((one, _linked(root, one, tree, copied, made)))
+        return rows, mine.fetched, mine.fetched_bytes
+    finally:
+        mine.close()
+
+
+def _from_cache(root: Path, package: Package, store: Store) -> _Facts | None:
+    """Links a package whose files are in the cache; None if they are not, or cannot be linked."""
+    key = store.key(package)
+    found = PackageCache(store.cache).link_tree(key, f"{root}/{package.place}/") if key else None
+    if found is None:
+        return None
+    paths, facts = found
+    names = sorted({path.partition("/")[0] for path in paths})
+    return _Facts(facts["wants"], facts["native"], names)
+
+
+def _lay_one(root: Path, package: Package, store: Store, copied: frozenset[str]) -> tuple[_Facts]:
+    return (_linked(root, package, store.tree(package), copied, set()),)
+
+
+def _linked(root: Path, package: Package, tree: CachedTree, copied: frozenset[str], made: set[str]) -> _Facts:
+    target = f"{root}/{package.place}/"
+    source = f"{tree.folder}/"
+    if package.name in copied:
+        for file in tree.files:
+            os.makedirs(os.path.dirname(target + file.path), exist_ok=True)
+            shutil.copy2(source + file.path, target + file.path)
+    else:
+        place_files((Placement(source + file.path, target + file.path) for file in tree.files), made)
+    names = sorted({file.path.partition("/")[0] for file in tree.files})
+    return _Facts(tree.facts["wants"], tree.facts["native"], names)
+
+
+def _commands(root: Path, part: Path, packages: Sequence[Package], laid: Laid) -> None:
+    """Links the commands of every package into the ``.bin`` of the folder that it lies in, and takes links
+    away whose package is gone. Of two packages with the same command the first by place has it."""
+    wanted: dict[str, dict[str, str]] = {}
+    for package in sorted(packages, key=lambda one: one.place):
+        folder, _, _ = package.place.rpartition("node_modules/")
+        holder = f"{folder}node_modules"
+        for name, path in _bins_of(root, part, package).items():
+            target = f"../{package.place[len(holder) + 1 :]}/{path}"
+            wanted.setdefault(holder, {}).setdefault(name, target)
+    for holder, commands in wanted.items():
+        place = root / holder / ".bin"
+        place.mkdir(parents=True, exist_ok=True)
+        for entry in list(place.iterdir()):
+            if entry.is_symlink() and commands.get(entry.name) != os.readlink(entry):
+                entry.unlink()
+        for name, target in commands.items():
+            link = place / name
+            if not link.is_symlink():
+                link.symlink_to(target)
+    laid.layout["node_modules/.bin"] = sorted(wanted.get("node_modules", {}))
+
+
+def _bins_of(root: Path, part: Path, package: Package) -> dict[str, str]:
+    """The commands of a package: as the lock says, else as its own manifest does."""
+    if package.bins is not None and package.link is None:
+        found = {name: os.path.normpath(path) for name, path in package.bins.items()}
+        return {name: path for name, path in found.items() if not path.startswith(("..", "/"))}
+    folder = part / package.link if package.link is not None else root / package.place
+    return bins_of_manifest(folder / "package.json")
+
+
+def _into_place(root: Path, part: Path, places: Iterable[str]) -> None:
+    """Moves the new trees (the part's own, and those in its workspaces) to their places."""
+    for inner in sorted({f"{place.partition('node_modules')[0]}node_modules" for place in places}):
+        path, target = root / inner, part / inner
+        if not path.is_dir():
+            continue
+        if target.is_symlink() or target.exists():
+            aside = Path(tempfile.mkdtemp(prefix="old-", dir=root.parent))
+            os.rename(target, aside / "node_modules")
+            shutil.rmtree(aside, ignore_errors=True)
+        target.parent.mkdir(parents=True, exist_ok=True)
+        os.rename(path, target)
+    shutil.rmtree(root, ignore_errors=True)

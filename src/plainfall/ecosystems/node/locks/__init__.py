@@ -1,0 +1,1 @@
+"""Lock files of Node clones, one module a format."""

@@ -1,0 +1,131 @@
+"""One package as a lock places it."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable, Collection, Mapping, Sequence
+from dataclasses import dataclass, field
+
+from plainfall.errors import BadInput
+from plainfall.evidence import Evidence
+
+__all__ = ["LockRead", "Package", "checked_place", "for_this_machine", "wanted_here"]
+
+_PIECE = r"[A-Za-z0-9~_-][A-Za-z0-9~._-]*"
+_NAME = re.compile(rf"(?:@{_PIECE}/)?{_PIECE}")
+_FOLDER = re.compile(r"(?:[^/\\:\0]+/)*")
+
+
+@dataclass(frozen=True, slots=True)
+class Package:
+    """Where a package goes (``place``: ``node_modules/a/node_modules/b``, from the part) and what it is.
+
+    ``address`` is what the lock says of where it comes from ("" for nothing), ``integrity`` a Subresource
+    Integrity text ("" for none); ``link`` is the folder that a link leads to, relative to the part; ``bins``
+    are its commands (None: its own manifest says). ``installs`` tells whether it wants to run code of its
+    own, ``needs`` the names of what it depends on.
+    """
+
+    place: str
+    name: str
+    version: str
+    address: str = ""
+    integrity: str = ""
+    link: str | None = None
+    optional: bool = False
+    bundled: bool = False
+    os: tuple[str, ...] = ()
+    cpu: tuple[str, ...] = ()
+    libc: tuple[str, ...] = ()
+    bins: Mapping[str, str] | None = None
+    installs: bool = False
+    needs: tuple[str, ...] = ()
+
+    @property
+    def label(self) -> str:
+        """Name and version, for people."""
+        return f"{self.name} {self.version}" if self.version else self.name
+
+
+@dataclass(frozen=True)
+class LockRead:
+    """A lock's packages, each once for each place, and remarks for people (a manifest out of step)."""
+
+    packages: Sequence[Package]
+    remarks: tuple[str, ...] = ()
+    asked: Mapping[str, str] = field(default_factory=dict)
+
+
+def checked_place(place: str, evidence: Callable[[], Evidence]) -> str:
+    """The place itself, if every piece of it is a package's name below a ``node_modules``, or a folder of the
+    clone. Raises BadInput, with the ``evidence``, for one that would lead out."""
+    head, *names = f"{place}/".split("node_modules/")
+    right = _FOLDER.fullmatch(head) and ".." not in head.split("/")
+    if not right or not all(_NAME.fullmatch(name[:-1]) and name[-1:] == "/" for name in names):
+        raise BadInput(
+            f"{place!r} would be laid outside its folder",
+            place=evidence(),
+            remedy="Nothing was installed. Restore the lock file from version control.",
+        )
+    return place
+
+
+def for_this_machine(package: Package, facts: Mapping[str, object]) -> bool:
+    """Whether a package is for this operating system, processor and C library, by its own lists (``!`` before
+    a name excludes it)."""
+    pairs = ((package.os, facts.get("platform")), (package.cpu, facts.get("arch")))
+    if not all(_listed(wanted, str(here)) for wanted, here in pairs):
+        return False
+    libc = str(facts.get("libc") or "")
+    return not libc or _listed(package.libc, libc)
+
+
+def wanted_here(
+    packages: Sequence[Package], facts: Mapping[str, object], asked: Collection[str]
+) -> list[Package]:
+    """The packages without the optional ones that are for another machine, and without what only those need.
+    ``asked`` are the names that the clone's own manifests ask for."""
+    left_out = {one.place for one in packages if one.optional and not for_this_machine(one, facts)}
+    if not left_out:
+        return list(packages)
+    by_place = {one.place: one for one in packages}
+    users: dict[str, list[str]] = {}
+    for one in packages:
+        for name in one.needs:
+            place = _found_from(one.place, name, by_place)
+            if place is not None:
+                users.setdefault(place, []).append(one.place)
+    changed = True
+    while changed:
+        changed = False
+        for one in packages:
+            if one.place in left_out or not one.optional:
+                continue
+            inside = any(one.place.startswith(f"{other}/") for other in left_out)
+            top = one.place == f"node_modules/{one.name}" and one.name in asked
+            needed_by = users.get(one.place, [])
+            if inside or (needed_by and not top and all(user in left_out for user in needed_by)):
+                left_out.add(one.place)
+                changed = True
+    return [one for one in packages if one.place not in left_out]
+
+
+def _found_from(place: str, name: str, by_place: Mapping[str, Package]) -> str | None:
+    """Where a package at a place finds another one: in its own folder, then in each one above."""
+    folder = place
+    while True:
+        candidate = f"{folder}/node_modules/{name}" if folder else f"node_modules/{name}"
+        if candidate in by_place:
+            return candidate
+        if not folder:
+            return None
+        folder = folder.rpartition("/node_modules/")[0] if "/node_modules/" in folder else ""
+
+
+def _listed(wanted: tuple[str, ...], here: str) -> bool:
+    if not wanted or wanted == ("any",):
+        return True
+    if f"!{here}" in wanted:
+        return False
+    positive = [word for word in wanted if not word.startswith("!")]
+    return not positive or here in positive

@@ -1,0 +1,209 @@
+"""Getting packages into the cache: fetched, checked against their integrity, unpacked, once for this user."""
+
+from __future__ import annotations
+
+import base64
+import hashlib
+import json
+import os
+import re
+import stat
+from collections.abc import Mapping
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+from urllib.parse import quote, unquote, urlsplit
+
+from plainfall.ecosystems.node.configuration import Registries
+from plainfall.ecosystems.node.locks.package import Package
+from plainfall.errors import ArchiveRefused, DependencyProblem, HashMismatch, RegistryProblem
+from plainfall.packages.cache import CachedTree, PackageCache, make_tree
+from plainfall.packages.client import RegistryClient, without_credentials
+from plainfall.packages.tarballs import unpack_tarball
+from plainfall.packages.unpacking import Unpacked
+
+__all__ = ["Store", "bins_of_manifest", "integrity_key", "registry_address"]
+
+_STRENGTH = ("sha512", "sha384", "sha256", "sha1")
+_FROM_REGISTRY = re.compile(r"/(?:@[^/]+/)?[^/@]+/-/[^/]+\.tgz$")
+_INSTALL_SCRIPTS = ("preinstall", "install", "postinstall")
+
+
+def integrity_key(integrity: str) -> tuple[str, str] | None:
+    """The strongest algorithm of a Subresource Integrity text (W3C SRI) and its digest in hex, or None."""
+    found: dict[str, str] = {}
+    for word in integrity.split():
+        algorithm, _, encoded = word.partition("-")
+        if algorithm in _STRENGTH:
+            try:
+                found.setdefault(algorithm, base64.b64decode(encoded.partition("?")[0], validate=True).hex())
+            except ValueError:
+                continue  # a word that is no digest protects nothing
+    return next(((name, found[name]) for name in _STRENGTH if name in found), None)
+
+
+def registry_address(registry: str, name: str, version: str) -> str:
+    """Where a registry keeps an archive, by the layout that all registries of this kind share."""
+    base = name.rpartition("/")[2]
+    return f"{registry}{quote(name, safe='@/')}/-/{quote(base)}-{quote(version, safe='.-')}.tgz"
+
+
+@dataclass
+class Store:
+    """Looks packages up and gets what is lacking. ``part`` is where ``file:`` addresses count from."""
+
+    cache: Path
+    registries: Registries
+    variables: Mapping[str, str]
+    part: Path
+    fetched: int = 0
+    fetched_bytes: int = 0
+
+    def __post_init__(self) -> None:
+        self._cache = PackageCache(self.cache)
+        self._client: RegistryClient | None = None
+
+    def close(self) -> None:
+        """Closes the connections."""
+        if self._client is not None:
+            self._client.close()
+
+    def tree(self, package: Package) -> CachedTree:
+        """The unpacked package. Raises HashMismatch, ArchiveRefused, RegistryProblem or DependencyProblem."""
+        key = self.key(package)
+        if key is not None:
+            held = self._cache.tree(key)
+            if held is not None and not held.damaged():
+                return held
+        data, source = self._fetch(package)
+        checked = self._checked(package, data, source)
+        name = f"{package.name}-{package.version}.tgz"
+        tree = make_tree(self.cache, checked, name, lambda folder: unpack_tarball(data, folder, name), _facts)
+        if key is None:
+            self._cache.remember("node-sources", _source_key(source), checked)
+        return tree
+
+    def key(self, package: Package) -> str | None:
+        """The cache's key of a package, if it is known before anything is fetched."""
+        known = integrity_key(package.integrity)
+        if known is not None:
+            return f"{known[1]}"
+        source = self._sources(package)[0]
+        remembered = self._cache.recall("node-sources", _source_key(source))
+        return remembered if isinstance(remembered, str) and not source.startswith("file:") else None
+
+    def _checked(self, package: Package, data: bytes, source: str) -> str:
+        known = integrity_key(package.integrity)
+        if known is None:
+            return hashlib.sha512(data).hexdigest()
+        algorithm, wanted = known
+        got = hashlib.new(algorithm, data).hexdigest()
+        if got != wanted:
+            shown = base64.b64encode(bytes.fromhex(got)).decode()
+            raise HashMismatch(
+                f"{package.label} from {without_credentials(source)} has {algorithm}-{shown}, "
+                f"but the lock file says {package.integrity.split()[0]}",
+                remedy="The file was thrown away. Either the lock file is wrong or the registry gave another "
+                "file under this name: compare with a teammate's before you change the lock.",
+            )
+        return wanted
+
+    def _sources(self, package: Package) -> list[str]:
+        """Where to look, in order. An address at a registry says what; the configuration says where from."""
+        address = package.address
+        registry = registry_address(self.registries.of(package.name), package.name, package.version)
+        if not address:
+            return [registry]
+        if address.startswith("file:"):
+            return [address]
+        if address.startswith(("http://", "https://")):
+            if _FROM_REGISTRY.search(urlsplit(address).path) and package.version:
+                return list(dict.fromkeys([registry, address]))
+            return [address]
+        raise DependencyProblem(
+            f"{package.label} comes from {without_credentials(address)}, which this version cannot fetch",
+            remedy="Archives at a registry, at an address or in the clone are supported.",
+        )
+
+    def _fetch(self, package: Package) -> tuple[bytes, str]:
+        sources = self._sources(package)
+        if sources[0].startswith("file:"):
+            path = self.part / unquote(sources[0].removeprefix("file:"))
+            try:
+                return path.read_bytes(), sources[0]
+            except OSError as error:
+                raise DependencyProblem(f"{path} cannot be read: {error.strerror}") from error
+        if self._client is None:
+            self._client = RegistryClient(self.registries.connection, self.variables)
+        problem: RegistryProblem | None = None
+        for source in sources:
+            try:
+                page = self._client.page(source)
+            except RegistryProblem as error:
+                problem = problem or error
+                continue
+            if page is not None:
+                self.fetched += 1
+                self.fetched_bytes += len(page.body)
+                return page.body, source
+        raise problem or DependencyProblem(
+            f"{package.label} is not at {without_credentials(sources[0])}",
+            remedy="Ask whether the version was withdrawn, or whether another registry has it (.npmrc).",
+        )
+
+
+def _source_key(source: str) -> str:
+    return hashlib.sha256(without_credentials(source).encode()).hexdigest()
+
+
+def _facts(folder: Path, files: list[Unpacked]) -> dict[str, Any]:
+    """What must be known of a package besides its files; its commands are made executable on the way."""
+    names = {file.path for file in files}
+    try:
+        document = json.loads((folder / "package.json").read_bytes().decode("utf-8-sig"))
+    except (OSError, ValueError) as error:
+        raise ArchiveRefused(f"a package without a package.json that can be read: {error}") from error
+    if not isinstance(document, dict):
+        raise ArchiveRefused("a package whose package.json is no object")
+    bins = _bins(document)
+    for position, file in enumerate(files):
+        if file.path in bins.values():
+            mode = file.mode | 0o111
+            os.chmod(folder / file.path, mode)
+            state = os.stat(folder / file.path)
+            files[position] = Unpacked(file.path, stat.S_IMODE(state.st_mode), file.size, state.st_mtime_ns)
+    scripts = document.get("scripts")
+    held = scripts if isinstance(scripts, dict) else {}
+    wants = {name: str(held[name]) for name in _INSTALL_SCRIPTS if held.get(name)}
+    if "binding.gyp" in names and "install" not in wants and "preinstall" not in wants:
+        wants["install"] = "node-gyp rebuild"
+    return {
+        "name": str(document.get("name", "")),
+        "version": str(document.get("version", "")),
+        "bins": {name: path for name, path in bins.items() if path in names},
+        "wants": wants,
+        "native": "binding.gyp" in names and not any(name.startswith("prebuilds/") for name in names),
+    }
+
+
+def bins_of_manifest(path: Path) -> dict[str, str]:
+    """The commands that a package's manifest names; none where it cannot be read."""
+    try:
+        document = json.loads(path.read_bytes().decode("utf-8-sig"))
+    except (OSError, ValueError):
+        return {}
+    return _bins(document) if isinstance(document, dict) else {}
+
+
+def _bins(document: Mapping[str, Any]) -> dict[str, str]:
+    """Commands: name to path, both kept inside (a name with a slash, a path that climbs, are left out)."""
+    held = document.get("bin")
+    name = str(document.get("name", "")).rpartition("/")[2]
+    pairs = {name: held} if isinstance(held, str) else held if isinstance(held, dict) else {}
+    found: dict[str, str] = {}
+    for key, path in pairs.items():
+        plain = os.path.normpath(str(path)) if isinstance(path, str) and path else ""
+        command = str(key).rpartition("/")[2]
+        if plain and command and not plain.startswith(("..", "/")) and command not in (".", ".."):
+            found[command] = plain
+    return found

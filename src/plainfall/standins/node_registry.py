@@ -1,0 +1,160 @@
+"""A registry of Node packages on loopback: package documents, archives, scopes, logins, faults on request."""
+
+from __future__ import annotations
+
+import base64
+import gzip
+import hashlib
+import io
+import json
+import tarfile
+import threading
+from collections.abc import Iterator, Mapping
+from contextlib import contextmanager
+from dataclasses import dataclass, field
+from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
+from pathlib import Path
+from typing import Any
+from urllib.parse import unquote, urlsplit
+
+__all__ = ["NodeArchive", "NodeRegistry", "archives_below", "node_archive", "serving_node", "tarball"]
+
+_WHEN = 499_162_500  # the time that such archives' members bear
+
+
+@dataclass(frozen=True)
+class NodeArchive:
+    """One version of a package: its archive and what its manifest says."""
+
+    name: str
+    version: str
+    content: bytes
+    manifest: Mapping[str, Any] = field(default_factory=dict)
+
+    @property
+    def integrity(self) -> str:
+        """Subresource Integrity of the archive, SHA-512."""
+        return "sha512-" + base64.b64encode(hashlib.sha512(self.content).digest()).decode()
+
+    @property
+    def path(self) -> str:
+        """Where a registry keeps it."""
+        return f"{self.name}/-/{self.name.rpartition('/')[2]}-{self.version}.tgz"
+
+
+def tarball(
+    members: Mapping[str, bytes], *, top: str = "package", links: Mapping[str, str] | None = None
+) -> bytes:
+    """A gzipped tar archive of these files below one folder, the same bytes each time; ``links`` are symbolic
+    links, for trials. A name that begins with ``!`` is executable."""
+    packed = io.BytesIO()
+    with tarfile.open(fileobj=packed, mode="w", format=tarfile.USTAR_FORMAT) as archive:
+        for name, content in sorted(members.items()):
+            info = tarfile.TarInfo(f"{top}/{name.lstrip('!')}")
+            info.size, info.mtime, info.mode = len(content), _WHEN, 0o755 if name.startswith("!") else 0o644
+            archive.addfile(info, io.BytesIO(content))
+        for name, target in (links or {}).items():
+            info = tarfile.TarInfo(f"{top}/{name}")
+            info.type, info.linkname = tarfile.SYMTYPE, target
+            archive.addfile(info)
+    return gzip.compress(packed.getvalue(), mtime=0)
+
+
+def node_archive(
+    name: str, version: str = "1.0.0", members: Mapping[str, str] | None = None, **manifest: Any
+) -> NodeArchive:
+    """A small package: its manifest (name, version and what is given), and files, ``index.js`` at least."""
+    whole = {"name": name, "version": version, **manifest}
+    files = {"index.js": f"module.exports = {json.dumps(version)};\n", **(members or {})}
+    content = {path: text.encode() for path, text in files.items()}
+    return NodeArchive(name, version, tarball({**content, "package.json": json.dumps(whole).encode()}), whole)
+
+
+def archives_below(folder: Path) -> list[NodeArchive]:
+    """Everything in a folder of ``NAME/VERSION.tgz`` (a scope's slash written %2F), without manifests."""
+    return [
+        NodeArchive(unquote(path.parent.name), path.stem, path.read_bytes())
+        for path in sorted(folder.glob("*/*.tgz"))
+    ]
+
+
+class NodeRegistry(ThreadingHTTPServer):
+    """The server; ``url`` is the registry address to give to clients. ``login`` is the Authorization header
+    that it wants ("" for none), ``asked`` the paths that were asked for."""
+
+    daemon_threads = True
+    request_queue_size = 256
+
+    def __init__(self, archives: list[NodeArchive], login: str = "") -> None:
+        super().__init__(("127.0.0.1", 0), _Handler)
+        self.login = login
+        self.asked: list[str] = []
+        self.files = {archive.path: archive.content for archive in archives}
+        self.documents: dict[str, dict[str, Any]] = {}
+        for archive in archives:
+            document = self.documents.setdefault(
+                archive.name, {"name": archive.name, "dist-tags": {}, "versions": {}}
+            )
+            address = f"{self.url}{archive.path}"
+            dist = {"tarball": address, "integrity": archive.integrity}
+            document["versions"][archive.version] = {
+                "name": archive.name,
+                "version": archive.version,
+                **archive.manifest,
+                "dist": dist,
+            }
+            document["dist-tags"]["latest"] = archive.version
+
+    @property
+    def url(self) -> str:
+        """The registry's address."""
+        return f"http://127.0.0.1:{self.server_address[1]}/"
+
+
+@contextmanager
+def serving_node(archives: list[NodeArchive], login: str = "") -> Iterator[NodeRegistry]:
+    """Serves the archives on a free loopback port while the block runs."""
+    registry = NodeRegistry(archives, login)
+    thread = threading.Thread(target=registry.serve_forever, args=(0.05,), daemon=True)
+    thread.start()
+    try:
+        yield registry
+    finally:
+        registry.shutdown()
+        registry.server_close()
+        thread.join()
+
+
+class _Handler(BaseHTTPRequestHandler):
+    protocol_version = "HTTP/1.1"
+    server: NodeRegistry
+    wbufsize = 1 << 16
+    disable_nagle_algorithm = True
+
+    def do_GET(self) -> None:
+        path = unquote(urlsplit(self.path).path).lstrip("/")
+        self.server.asked.append(path)
+        if self.server.login and self.headers.get("Authorization") != self.server.login:
+            self._send(401, "text/plain", b"who are you?")
+        elif path in self.server.files:
+            self._send(200, "application/octet-stream", self.server.files[path])
+        elif path in self.server.documents:
+            self._send(200, "application/json", json.dumps(self.server.documents[path]).encode())
+        else:
+            self._send(404, "application/json", b'{"error": "not found"}')
+
+    def _send(self, status: int, kind: str, body: bytes) -> None:
+        self.send_response(status)
+        self.send_header("Content-Type", kind)
+        self.send_header("Content-Length", str(len(body)))
+        self.end_headers()
+        self.wfile.write(body)
+
+    def handle(self) -> None:
+        try:
+            super().handle()
+        except (ConnectionError, ValueError):
+            self.close_connection = True  # the client went away
+
+    def log_message(self, format: str, *args: object) -> None:
+        """Requests are kept in ``asked``; nothing is printed."""
