@@ -1,7 +1,8 @@
 """Installing what a lock of a large Node project says: ours, the runtime's own client, and ``cp -al``.
 
-``python benchmarks/node.py --project FOLDER --archives FOLDER [--rounds N]``: the project holds package.json and
-package-lock.json, the archives lie in NAME/VERSION.tgz. One loopback registry serves all; no install code runs.
+``python benchmarks/node.py --project FOLDER --archives FOLDER [--rounds N]``: the project holds package.json
+and package-lock.json, the archives lie in NAME/VERSION.tgz. One loopback registry serves all; no install code
+runs.
 """
 
 from __future__ import annotations

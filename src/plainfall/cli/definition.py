@@ -113,6 +113,13 @@ def _wishes(parser: argparse.ArgumentParser) -> None:
         metavar="NAME==VERSION",
         help="for this clone, take this version whatever is listed",
     )
+    parser.add_argument(
+        "--allow-install-code",
+        action="append",
+        default=[],
+        metavar="NAME",
+        help="let this package run its own code when it is installed",
+    )
     parser.add_argument("--keep-lock", action="store_true", help="put a resolved pylock.toml into the clone")
     parser.add_argument("--seed-again", action="store_true", help="run the seeds though they were run before")
     parser.add_argument(

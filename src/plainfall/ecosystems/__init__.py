@@ -37,12 +37,14 @@ class EnvironmentStanding:
 @dataclass(frozen=True)
 class InstallWishes:
     """What the person asked for: extras and groups by the standards' words, versions to take instead of
-    others by name, whether a resolved lock is to be put into the clone."""
+    others by name, whether a resolved lock is to be put into the clone, names of packages whose own code
+    may run at install."""
 
     extras: frozenset[str] = frozenset()
     groups: frozenset[str] = frozenset()
     instead: Mapping[str, str] = field(default_factory=dict)
     keep_lock: bool = False
+    allowed: frozenset[str] = frozenset()
 
 
 @dataclass(frozen=True)

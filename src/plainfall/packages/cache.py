@@ -103,8 +103,8 @@ class PackageCache:
 
     def link_tree(self, key: str, target: str) -> tuple[list[str], dict[str, Any]] | None:
         """Links the files of a tree below a folder (its name ends with a slash), each after a look whether it
-        is still what was unpacked; returns their paths and the facts. None if the tree is not here, is damaged,
-        or cannot be linked from here; some files may be linked by then. The quick way for large trees."""
+        is still what was unpacked; returns their paths and the facts. None if the tree is not here, is
+        damaged, or cannot be linked from here; some files may be linked by then."""
         folder = self.tree_folder(key)
         manifest = read_json(folder / "manifest.json")
         if not isinstance(manifest, dict) or manifest.get("version") != _MANIFEST_VERSION:

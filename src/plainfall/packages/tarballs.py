@@ -32,7 +32,8 @@ def unpack_tarball(data: bytes, folder: Path, name: str) -> list[Unpacked]:
     """Writes every file of the archive below ``folder`` (which exists and is empty) and lists them.
 
     Files get mode 644, or 755 where the archive says so, less the umask. Links that stay inside are passed
-    over, as registries' clients do. Raises ArchiveRefused, naming the archive, for anything damaged or hostile; what was written by then is the caller's to remove.
+    over, as registries' clients do. Raises ArchiveRefused, naming the archive, for anything damaged or
+    hostile; what was written by then is the caller's to remove.
     """
     whole = _inflated(data, name)
     members = list(_members(whole, name))

@@ -53,7 +53,11 @@ def wishes_of(options: argparse.Namespace) -> Wishes:
     """The wishes among the options. Raises UsageProblem or BadInput for an answers file."""
     runtime = Path(options.runtime).absolute() if options.runtime else None
     install = InstallWishes(
-        frozenset(options.extra), frozenset(options.group), _instead(options.instead), options.keep_lock
+        frozenset(options.extra),
+        frozenset(options.group),
+        _instead(options.instead),
+        options.keep_lock,
+        frozenset(options.allow_install_code),
     )
     return Wishes(given_of(options), options.port, runtime, options.seed_again, options.wait, install)
 

@@ -11,9 +11,9 @@ from plainfall.ecosystems import EnvironmentStanding, Installation, InstallWishe
 from plainfall.ecosystems.node import runner
 from plainfall.ecosystems.node.asks import manifest, node_asks, supported_lines
 from plainfall.ecosystems.node.interpreters import GRAMMAR, interpreter_at, node_interpreters
-from plainfall.ecosystems.node.lists import dependency_file, read_lock
+from plainfall.ecosystems.node.lists import dependency_file
 from plainfall.ecosystems.node.scripts import node_commands
-from plainfall.errors import DependencyProblem, NoFittingRuntime
+from plainfall.errors import NoFittingRuntime
 from plainfall.evidence import Evidence
 from plainfall.runtimes.asks import Strength, VersionAsk
 from plainfall.runtimes.choice import Choice, choose
@@ -119,18 +119,15 @@ class NodeEcosystem:
     ) -> Installation:
         from plainfall.ecosystems.node.installing import install
 
-        if listed.kind == "unlocked":
-            raise DependencyProblem(
-                f"{listed.path} lists packages and no lock that this version reads pins them",
-                place=listed.evidence,
-                remedy="Add a package-lock.json to the clone; this version resolves nothing by itself.",
-            )
-        tree = Tree(clone, ())
         inside = str(folder.relative_to(clone)) if folder != clone else ""
-        path = clone / inside / "package.json"
-        document = manifest(Tree(clone, (str(path.relative_to(clone)),)), inside)
-        read = read_lock(tree, listed.path, document)
-        return install(clone, folder, read, document, choice, surroundings, wishes, state, progress)
+        path = f"{inside}/package.json" if inside else "package.json"
+        document = manifest(Tree(clone, (path,)), inside)
+        own = self.variables(folder, choice)
+        variables = surroundings.for_project()
+        variables |= {**own, "PATH": os.pathsep.join((own["PATH"], variables["PATH"]))}
+        return install(
+            clone, folder, listed, document, choice, surroundings, wishes, state, variables, progress
+        )
 
 
 def _names_folder(part: Path) -> Path:

@@ -1,74 +1,157 @@
-"""Installing what a lock of a Node part says."""
+"""Installing what a lock of a Node part says, or what its manifest is resolved to."""
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+import os
+import subprocess
+from collections.abc import Collection, Mapping
 from pathlib import Path
 from typing import Any
 
 from plainfall.ecosystems import Installation, InstallWishes, Progress
-from plainfall.ecosystems.node.configuration import read_registries
+from plainfall.ecosystems.node.configuration import Registries, read_registries
 from plainfall.ecosystems.node.laying import Laid, lay
+from plainfall.ecosystems.node.lists import disagreements, read_lock
 from plainfall.ecosystems.node.locks.package import LockRead, wanted_here
+from plainfall.ecosystems.node.locks.package_lock import read_package_lock
+from plainfall.ecosystems.node.resolving import lock_text, resolve
 from plainfall.ecosystems.node.store import Store
+from plainfall.errors import CommandFailed
 from plainfall.runtimes.choice import Choice
 from plainfall.surroundings import Surroundings
+from plainfall.survey.parts import DependencyFile
+from plainfall.writing import digest_of, write_whole
 
 __all__ = ["install"]
+
+_TABLES = ("dependencies", "devDependencies", "optionalDependencies")
+_LONGEST = 600.0  # seconds that a package's own code may take
 
 
 def install(
     clone: Path,
     folder: Path,
-    read: LockRead,
+    listed: DependencyFile,
     document: Mapping[str, Any],
     choice: Choice,
     surroundings: Surroundings,
     wishes: InstallWishes,
     state: Path,
+    variables: Mapping[str, str],
     progress: Progress,
 ) -> Installation:
-    """Makes ``node_modules`` what the lock says for this machine. Raises what store and laying raise."""
-    tables = ("dependencies", "devDependencies", "optionalDependencies")
-    asked = {name for table in tables for name in document.get(table) or {}}
-    wanted = wanted_here(read.packages, choice.taken.facts, asked)
+    """Makes ``node_modules`` what the list says for this machine. ``state`` is a folder to keep a resolved
+    lock in, ``variables`` the environment for packages' own code that is allowed to run. Raises what
+    resolving, store and laying raise, and CommandFailed."""
     folders = list(dict.fromkeys([folder, *(one for one in folder.parents if one.is_relative_to(clone))]))
     registries = read_registries(surroundings, choice.taken, folders)
+    resolved = listed.kind == "unlocked"
+    if resolved:
+        read = _resolved(listed, document, choice, surroundings, registries, state, progress)
+    else:
+        read = read_lock(clone, listed.path, document)
+    asked = {name for table in _TABLES for name in document.get(table) or {}}
+    wanted = wanted_here(read.packages, choice.taken.facts, asked)
     store = Store(surroundings.cache, registries, dict(surroundings.variables), folder)
-    making = clone / ".plainfall" / "making"
+    allowed = wishes.allowed
     try:
-        laid = lay(folder, [one for one in wanted if not one.bundled], store, making, frozenset(), progress)
+        packages = [one for one in wanted if not one.bundled]
+        laid = lay(folder, packages, store, clone / ".plainfall" / "making", allowed, progress)
     finally:
         store.close()
-    remarks = [*read.remarks[:6]]
+    remarks = [*read.remarks[:6], *disagreements(clone, listed, read, document)]
     left_out = len(read.packages) - len(wanted)
     if left_out:
         remarks.append(f"{left_out} optional packages are for other machines and left out")
-    remarks += _code_remarks(laid)
-    layout = {_inside(place): names for place, names in laid.layout.items()}
+    ran = _run_allowed(folder, laid, allowed, variables)
+    remarks += _code_remarks(laid, allowed)
     return Installation(
         laid=tuple(laid.laid),
         kept=tuple(laid.kept),
         taken_out=tuple(laid.taken_out),
         fetched=laid.fetched,
         fetched_bytes=laid.fetched_bytes,
+        built=tuple(ran),
+        resolved=resolved,
         remarks=tuple(remarks),
-        layout=layout,
+        layout={f"../{place}": names for place, names in laid.layout.items()},
     )
 
 
-def _inside(place: str) -> str:
-    """A place relative to the part's ``node_modules``."""
-    return f"../{place}"
+def _resolved(
+    listed: DependencyFile,
+    document: Mapping[str, Any],
+    choice: Choice,
+    surroundings: Surroundings,
+    registries: Registries,
+    state: Path,
+    progress: Progress,
+) -> LockRead:
+    """What the manifest was resolved to before, as long as it asks for the same; else resolved now and kept."""
+    tables = (*_TABLES, "overrides", "resolutions")
+    asked = digest_of(
+        {table: document.get(table) for table in tables}, choice.taken.version.partition(".")[0]
+    )
+    kept, mark = state / "package-lock.json", state / "asked.json"
+    if not kept.is_file() or not mark.is_file() or mark.read_text("utf-8") != asked:
+        found = resolve(
+            document, listed.path, registries, dict(surroundings.variables), choice.taken.version, progress
+        )
+        state.mkdir(parents=True, exist_ok=True)
+        write_whole(kept, lock_text(document, found))
+        write_whole(mark, asked)
+    return read_package_lock(kept.read_text("utf-8"), str(kept), document)
 
 
-def _code_remarks(laid: Laid) -> list[str]:
+def _run_allowed(
+    folder: Path, laid: Laid, allowed: Collection[str], variables: Mapping[str, str]
+) -> list[str]:
+    """Runs the install code of the packages that may, those that others need first (the deepest places, then
+    by name). Raises CommandFailed with its last lines."""
+    ran = []
+    for place, wants in sorted(laid.wants.items(), key=lambda pair: (-pair[0].count("/"), pair[0])):
+        name = place.rpartition("node_modules/")[2]
+        if name not in allowed or place not in laid.fresh:
+            continue
+        for step, text in wants.items():
+            package = folder / place
+            path = os.pathsep.join([str(folder / "node_modules/.bin"), variables.get("PATH", "")])
+            environment = {**variables, "PATH": path, "npm_lifecycle_event": step, "npm_package_name": name}
+            try:
+                done = subprocess.run(
+                    ["/bin/sh", "-c", text],
+                    cwd=package,
+                    env=environment,
+                    stdin=subprocess.DEVNULL,
+                    capture_output=True,
+                    text=True,
+                    timeout=_LONGEST,
+                    check=False,
+                )
+            except subprocess.TimeoutExpired as error:
+                raise CommandFailed(
+                    f"the install code of {name} ({step}: {text}) did not end within {_LONGEST:.0f} s",
+                    remedy="It was ended. Leave it out, or ask its publisher.",
+                ) from error
+            if done.returncode != 0:
+                raise CommandFailed(
+                    f"the install code of {name} ({step}: {text}) ended with status {done.returncode}",
+                    remedy="Read the lines above; without --allow-install-code it is not run.",
+                    lines=tuple((done.stdout + done.stderr).strip().splitlines()[-8:]),
+                )
+        ran.append(f"{name} ({', '.join(wants)})")
+    return ran
+
+
+def _code_remarks(laid: Laid, allowed: Collection[str]) -> list[str]:
     """What would run if packages' own code were allowed to at install."""
-    if not laid.wants:
-        return []
     rows = []
     for place, wants in sorted(laid.wants.items()):
         name = place.rpartition("node_modules/")[2]
-        mark = ", a native add-on without a prebuilt file" if place in laid.native else ""
-        rows.append(f"{name} ({'; '.join(f'{key}: {text}' for key, text in wants.items())}{mark})")
-    return [f"not run, though they want to run code of their own at install: {', '.join(rows)}"]
+        if name not in allowed:
+            mark = ", a native add-on without a prebuilt file" if place in laid.native else ""
+            rows.append(f"{name} ({'; '.join(f'{key}: {text}' for key, text in wants.items())}{mark})")
+    if not rows:
+        return []
+    how = "--allow-install-code NAME lets one"
+    return [f"not run, though they want to run code of their own at install ({how}): {', '.join(rows)}"]

@@ -26,13 +26,14 @@ __all__ = ["Laid", "lay"]
 
 _MARK = ".plainfall.json"
 _VERSION = 1
+_RUNS = "+code"  # after the key of a package whose own code ran: its files are copies
 _FEW = 40  # packages for which a second process costs more than it saves
 
 
 @dataclass
 class Laid:
     """What was done: labels, what was fetched, which packages want to run code (label → commands), and the
-    names in each package's folder (the folder relative to the part's ``node_modules``)."""
+    names in each package's folder (by its place), and the places that were laid now."""
 
     laid: list[str] = field(default_factory=list)
     kept: list[str] = field(default_factory=list)
@@ -42,6 +43,7 @@ class Laid:
     wants: dict[str, dict[str, str]] = field(default_factory=dict)
     native: set[str] = field(default_factory=set)
     layout: dict[str, list[str]] = field(default_factory=dict)
+    fresh: set[str] = field(default_factory=set)
 
 
 @dataclass(frozen=True)
@@ -70,15 +72,19 @@ def lay(
     _check_ours(place, before, packages)
     laid = Laid()
     wanted = {package.place: package for package in packages}
-    keys = {one.place: _key(store, one) for one in packages}
+    keys = {one.place: _key(store, one, one.name in copied) for one in packages}
     kept = {
-        where for where, key in keys.items() if key and before.get(where) == key and (part / where).exists()
+        where
+        for where, key in keys.items()
+        if key and before.get(where) == key and _whole(part, where, key, store, laid)
     }
     gone = [where for where in before if where not in wanted or where not in kept]
     todo = [one for one in packages if one.place not in kept]
     fresh = not kept
     root = part
-    if todo or gone or fresh:
+    if not (todo or gone or fresh):
+        _commands(part, part, packages, laid)
+    else:
         if fresh:
             making.mkdir(parents=True, exist_ok=True)
             root = Path(tempfile.mkdtemp(prefix="node-", dir=making))
@@ -106,10 +112,32 @@ def lay(
     return laid
 
 
-def _key(store: Store, package: Package) -> str | None:
+def _whole(part: Path, where: str, key: str, store: Store, laid: Laid) -> bool:
+    """Whether a package that was laid before is there with every file; its names go into the layout."""
+    if key.startswith("link:"):
+        return (part / where).is_symlink()
+    tree = PackageCache(store.cache).tree(key.removesuffix(_RUNS))
+    if tree is None:
+        return False
+    root = f"{part / where}/"
+    if not all(os.path.lexists(root + file.path) for file in tree.files):
+        return False
+    facts = _Facts(tree.facts["wants"], tree.facts["native"], _names(file.path for file in tree.files))
+    _note(laid, where, facts)
+    return True
+
+
+def _names(paths: Iterable[str]) -> list[str]:
+    """The names directly in a package's folder."""
+    return sorted({path.partition("/")[0] for path in paths})
+
+
+def _key(store: Store, package: Package, runs_code: bool) -> str | None:
+    """What tells whether a package is still the one that was laid."""
     if package.link is not None:
         return f"link:{package.link}"
-    return store.key(package)
+    key = store.key(package)
+    return f"{key}{_RUNS}" if key and runs_code else key
 
 
 def _mark(place: Path) -> dict[str, str]:
@@ -195,11 +223,16 @@ def _settle(
 
 def _take(laid: Laid, package: Package, facts: _Facts) -> None:
     laid.laid.append(package.label)
-    laid.layout[package.place] = facts.names
+    laid.fresh.add(package.place)
+    _note(laid, package.place, facts)
+
+
+def _note(laid: Laid, place: str, facts: _Facts) -> None:
+    laid.layout[place] = facts.names
     if facts.wants:
-        laid.wants[package.place] = facts.wants
+        laid.wants[place] = facts.wants
     if facts.native:
-        laid.native.add(package.place)
+        laid.native.add(place)
 
 
 def _lay_chunk(
@@ -237,7 +270,7 @@ def _from_cache(root: Path, package: Package, store: Store) -> _Facts | None:
     if found is None:
         return None
     paths, facts = found
-    names = sorted({path.partition("/")[0] for path in paths})
+    names = _names(paths)
     return _Facts(facts["wants"], facts["native"], names)
 
 
@@ -254,7 +287,7 @@ def _linked(root: Path, package: Package, tree: CachedTree, copied: frozenset[st
             shutil.copy2(source + file.path, target + file.path)
     else:
         place_files((Placement(source + file.path, target + file.path) for file in tree.files), made)
-    names = sorted({file.path.partition("/")[0] for file in tree.files})
+    names = _names(file.path for file in tree.files)
     return _Facts(tree.facts["wants"], tree.facts["native"], names)
 
 

@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+import json
+from collections.abc import Iterator, Mapping
+from pathlib import Path
 from typing import Any
 
 from plainfall.ecosystems.node.asks import manifest
@@ -13,11 +15,24 @@ from plainfall.evidence import Evidence
 from plainfall.survey.parts import DependencyFile
 from plainfall.survey.walk import Tree
 
-__all__ = ["dependency_file", "read_lock"]
+__all__ = ["dependency_file", "disagreements", "read_lock"]
 
-# The first that is there counts: a shrinkwrap is published with the package and stands over the lock.
-_LOCKS = ("npm-shrinkwrap.json", "package-lock.json")
-_UNREAD = ("yarn.lock", "pnpm-lock.yaml", "bun.lock", "bun.lockb")
+# In this order, but for the one that the manifest's own ``packageManager`` entry speaks for: a shrinkwrap is
+# published with the package and stands over the lock.
+_LOCKS = {
+    "npm-shrinkwrap.json": "package-lock",
+    "package-lock.json": "package-lock",
+    "pnpm-lock.yaml": "pnpm",
+    "yarn.lock": "yarn",
+}
+_OF_ENTRY = {"npm": "package-lock.json", "pnpm": "pnpm-lock.yaml", "yarn": "yarn.lock"}
+_UNREAD = ("bun.lock", "bun.lockb")
+_REASONS = {
+    "npm-shrinkwrap.json": "the shrinkwrap, which stands over other locks",
+    "package-lock.json": "the lock file",
+    "pnpm-lock.yaml": "the lock file",
+    "yarn.lock": "the lock file",
+}
 
 
 def dependency_file(tree: Tree, folder: str) -> DependencyFile | None:
@@ -25,15 +40,19 @@ def dependency_file(tree: Tree, folder: str) -> DependencyFile | None:
     document = manifest(tree, folder)
     place = f"{folder}/" if folder else ""
     names = tuple(_asked(document))
-    locks = [name for name in _LOCKS if place + name in tree]
+    entry = str(document.get("packageManager") or "").partition("@")[0]
+    preferred = _OF_ENTRY.get(entry)
+    locks = sorted((name for name in _LOCKS if place + name in tree), key=lambda name: name != preferred)
     others = tuple(place + name for name in (*locks[1:], *_UNREAD) if place + name in tree)
     if locks:
         path = place + locks[0]
-        read = read_lock(tree, path, document)
-        reason = "the shrinkwrap, which stands over other locks" if locks[0] == _LOCKS[0] else "the lock file"
+        read = read_lock(tree.root, path, document)
+        reason = _REASONS[locks[0]]
+        if len(locks) > 1 and locks[0] == preferred:
+            reason = f"the lock file that packageManager ({entry}) speaks for"
         return DependencyFile(
             path,
-            "package-lock",
+            _LOCKS[locks[0]],
             reason,
             sum(1 for one in read.packages if one.link is None),
             Evidence(path, 1),
@@ -44,12 +63,11 @@ def dependency_file(tree: Tree, folder: str) -> DependencyFile | None:
     if not names:
         return None
     unread = next((name for name in _UNREAD if place + name in tree), None)
+    reason = f"{unread} is of a kind that is not read; " if unread else ""
     return DependencyFile(
         f"{place}package.json",
         "unlocked",
-        f"{unread} is of a kind that this version does not read"
-        if unread
-        else "the manifest, without a lock",
+        f"{reason}the manifest, without a lock: versions are resolved",
         len(names),
         tree.line_of(f"{place}package.json", "ependencies"),
         files=(f"{place}package.json",),
@@ -58,7 +76,7 @@ def dependency_file(tree: Tree, folder: str) -> DependencyFile | None:
     )
 
 
-def _asked(document: dict[str, Any]) -> Iterator[str]:
+def _asked(document: Mapping[str, Any]) -> Iterator[str]:
     seen = set()
     for table in ("dependencies", "devDependencies", "optionalDependencies"):
         held = document.get(table)
@@ -68,11 +86,62 @@ def _asked(document: dict[str, Any]) -> Iterator[str]:
                 yield name
 
 
-def read_lock(tree: Tree, path: str, document: dict[str, Any]) -> LockRead:
-    """Reads a lock of a kind in ``_LOCKS``. Raises BadInput; a lock of over 2 MiB is read, too."""
-    file = tree.root / path
+def read_lock(root: Path, path: str, document: Mapping[str, Any]) -> LockRead:
+    """Reads a lock of any kind that is known. Raises BadInput; a lock may be larger than other files."""
     try:
-        text = file.read_text("utf-8-sig")
+        text = (root / path).read_text("utf-8-sig")
     except (OSError, UnicodeDecodeError) as error:
         raise BadInput(f"it cannot be read: {error}", place=Evidence(path)) from error
+    kind = _LOCKS[path.rpartition("/")[2]]
+    if kind == "pnpm":
+        from plainfall.ecosystems.node.locks.pnpm import read_pnpm_lock
+
+        return read_pnpm_lock(text, path)
+    if kind == "yarn":
+        from plainfall.ecosystems.node.locks.yarn import read_yarn_lock
+
+        return read_yarn_lock(text, path, document, _workspaces((root / path).parent, document))
     return read_package_lock(text, path, document)
+
+
+def _workspaces(part: Path, document: Mapping[str, Any]) -> dict[str, dict[str, Any]]:
+    """The manifests of the part's workspaces, by folder."""
+    held = document.get("workspaces")
+    patterns = held.get("packages") if isinstance(held, dict) else held
+    found: dict[str, dict[str, Any]] = {}
+    for pattern in patterns if isinstance(patterns, list) else ():
+        for path in sorted(part.glob(f"{str(pattern).rstrip('/')}/package.json")):
+            inner = path.relative_to(part)
+            if "node_modules" not in inner.parts:
+                try:
+                    one = json.loads(path.read_text("utf-8-sig"))
+                except (OSError, ValueError) as error:
+                    raise BadInput(f"it cannot be read: {error}", place=Evidence(str(inner))) from error
+                found[inner.parent.as_posix()] = one if isinstance(one, dict) else {}
+    return found
+
+
+def disagreements(
+    root: Path, listed: DependencyFile, read: LockRead, document: Mapping[str, Any]
+) -> list[str]:
+    """Versions of the part's own wishes in which another lock differs from the one that counts."""
+    remarks = []
+    mine = {one.place: one.version for one in read.packages}
+    for path in listed.others:
+        if path.rpartition("/")[2] not in _LOCKS:
+            continue
+        try:
+            other = {one.place: one.version for one in read_lock(root, path, document).packages}
+        except BadInput as error:
+            remarks.append(f"{path} is not used and cannot be read: {error.cause}")
+            continue
+        places = [f"node_modules/{name}" for name in listed.names]
+        apart = [
+            f"{place.removeprefix('node_modules/')} {other[place]} (taken: {mine[place]})"
+            for place in places
+            if place in other and place in mine and other[place] != mine[place]
+        ]
+        if apart:
+            more = f" and {len(apart) - 4} more" if len(apart) > 4 else ""
+            remarks.append(f"{path} disagrees with {listed.path}: {', '.join(apart[:4])}{more}")
+    return remarks

@@ -1,8 +1,8 @@
 """Runs scripts of a manifest, under the names by which projects call them: ``npm run build`` and the like.
 
-Run as a program by small files named ``npm``, ``npx``, ``yarn`` and ``pnpm`` that stand first on the path of
-a part's commands: ``python -m plainfall.ecosystems.node.runner NAME WORD…``. Only what runs code of the project
-is answered; dependencies are Plainfall's own business.
+Run as a program by small files of the package managers' names, which stand first on the path of a part's
+commands: ``python -m plainfall.ecosystems.node.runner NAME WORD…``. Only what runs code of the project is
+answered; dependencies are Plainfall's own business.
 """
 
 from __future__ import annotations

@@ -22,14 +22,15 @@ _GENERATES = re.compile(
 )
 _BUILD_FIRST = re.compile(r"\b(node\s+(\./)?(dist|build|out|lib)/|serve\s+(-s\s+)?(dist|build))")
 # How a dev server takes its host and port where the variable PORT does not reach it.
+_LOCAL = " -- --host 127.0.0.1 --port ${PORT:-"
 _PORT_WORDS = (
-    (re.compile(r"(^|\s|/)vite(\s+(dev|serve)?\b|$)"), " -- --host 127.0.0.1 --port ${PORT:-5173} --strictPort"),
-    (re.compile(r"(^|\s)ng\s+serve\b"), " -- --host 127.0.0.1 --port ${PORT:-4200}"),
-    (re.compile(r"(^|\s)vue-cli-service\s+serve\b"), " -- --host 127.0.0.1 --port ${PORT:-8080}"),
+    (re.compile(r"(^|\s|/)vite(\s+(dev|serve)?\b|$)"), f"{_LOCAL}5173}} --strictPort"),
+    (re.compile(r"(^|\s)ng\s+serve\b"), f"{_LOCAL}4200}}"),
+    (re.compile(r"(^|\s)vue-cli-service\s+serve\b"), f"{_LOCAL}8080}}"),
     (re.compile(r"(^|\s)next\s+(dev|start)\b"), " -- -H 127.0.0.1 -p ${PORT:-3000}"),
-    (re.compile(r"(^|\s)(nuxt|nuxi)\s+dev\b"), " -- --host 127.0.0.1 --port ${PORT:-3000}"),
-    (re.compile(r"(^|\s)astro\s+dev\b"), " -- --host 127.0.0.1 --port ${PORT:-4321}"),
-    (re.compile(r"(^|\s)webpack(-dev-server|\s+serve)\b"), " -- --host 127.0.0.1 --port ${PORT:-8080}"),
+    (re.compile(r"(^|\s)(nuxt|nuxi)\s+dev\b"), f"{_LOCAL}3000}}"),
+    (re.compile(r"(^|\s)astro\s+dev\b"), f"{_LOCAL}4321}}"),
+    (re.compile(r"(^|\s)webpack(-dev-server|\s+serve)\b"), f"{_LOCAL}8080}}"),
 )  # fmt: skip
 
 

@@ -84,7 +84,7 @@ def dependencies(work: Work) -> StepResult:
     wishes = work.wishes.install
     before = work.state.record(work.part.path, "dependencies")
     instead = {**before.get("instead", {}), **wishes.instead}
-    asked = [sorted(wishes.extras), sorted(wishes.groups), sorted(instead.items())]
+    asked = [sorted(wishes.extras), sorted(wishes.groups), sorted(instead.items()), sorted(wishes.allowed)]
     fingerprint = digest_of(inputs, work.chosen().taken.identity, str(place), asked)
     work.fingerprints["dependencies"] = fingerprint
     if before.get("fingerprint") == fingerprint and _all_there(place, before.get("layout", {})):
@@ -116,7 +116,7 @@ def dependencies(work: Work) -> StepResult:
     changed = bool(done.laid or done.taken_out)
     remarks = list(done.remarks)
     if done.built:
-        remarks.append(f"built from source, so their own build code ran: {', '.join(done.built)}")
+        remarks.append(f"their own code ran: {', '.join(done.built)}")
     if instead:
         taken = ", ".join(f"{name} {version}" for name, version in sorted(instead.items()))
         remarks.append(f"taken for this clone instead of what is listed: {taken}")

@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import posixpath
 from collections.abc import Iterator, Mapping
+from dataclasses import replace
 from functools import partial
 from typing import Any
 
@@ -42,6 +43,9 @@ def read_package_lock(text: str, path: str, manifest: Mapping[str, Any]) -> Lock
     if not isinstance(packages, dict):
         raise BadInput("it has no table of packages", place=Evidence(path, 1), remedy="Restore it.")
     found = [_package(place, entry, text, path) for place, entry in packages.items() if place]
+    if document.get("resolved_by") == "plainfall":
+        # Our own locks leave the commands to the packages' manifests.
+        found = [replace(one, bins=None) for one in found]
     placed = [one for one in found if "node_modules/" in one.place]
     _check_links(placed, text, path)
     return LockRead(placed, tuple(_out_of_step(packages.get("", {}), manifest, text, path)))
@@ -73,6 +77,8 @@ def _package(place: str, entry: Any, text: str, path: str) -> Package:
                 f"{place} links to {link!r}", place=Evidence(path, line), remedy="Use a relative path."
             )
     bins = entry.get("bin")
+    if isinstance(bins, str):
+        bins = {str(name).rpartition("/")[2]: bins}
     return Package(
         place,
         str(name),

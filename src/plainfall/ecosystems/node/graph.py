@@ -1,0 +1,144 @@
+"""A graph of packages, and its layout in nested ``node_modules`` folders.
+
+Every package goes as high as it can: to the highest folder in which neither another version of it lies, nor
+one that lies there would be hidden from a package that needs it.
+"""
+
+from __future__ import annotations
+
+from collections import deque
+from collections.abc import Iterator, Mapping
+from dataclasses import dataclass, field
+
+from plainfall.ecosystems.node.locks.package import Package
+
+__all__ = ["GraphPackage", "hoisted"]
+
+
+@dataclass(frozen=True)
+class GraphPackage:
+    """A package and what it needs: ``needs`` maps the name under which it asks to the key of the package that
+    it gets; ``optional`` are those of these names that it can do without."""
+
+    name: str
+    version: str
+    address: str = ""
+    integrity: str = ""
+    needs: Mapping[str, str] = field(default_factory=dict)
+    optional: frozenset[str] = frozenset()
+    os: tuple[str, ...] = ()
+    cpu: tuple[str, ...] = ()
+    libc: tuple[str, ...] = ()
+    link: str | None = None
+
+
+def hoisted(
+    graph: Mapping[str, GraphPackage], roots: Mapping[str, Mapping[str, str]], optional: frozenset[str]
+) -> list[Package]:
+    """The packages at their places. ``roots`` maps each folder of the clone ("" for the part itself) to what
+    it asks for (name → key), ``optional`` are names that the part itself can do without."""
+    return _Layout(graph, optional).run(roots)
+
+
+class _Layout:
+    def __init__(self, graph: Mapping[str, GraphPackage], optional: frozenset[str]) -> None:
+        self._graph = graph
+        self._optional = optional
+        self._held: dict[str, dict[str, str]] = {"": {}}
+        self._needed: set[str] = set()
+        # What each package resolved to so far: name → (folder that asked, folder that it was found in).
+        self._uses: dict[str, list[tuple[str, str]]] = {}
+
+    def run(self, roots: Mapping[str, Mapping[str, str]]) -> list[Package]:
+        waiting: deque[tuple[str, str, str, bool]] = deque()
+        for folder, wishes in sorted(roots.items()):
+            for name, key in sorted(wishes.items()):
+                waiting.append((folder, name, key, name not in self._optional))
+        while waiting:
+            folder, name, key, needed = waiting.popleft()
+            package = self._graph.get(key)
+            if package is None:
+                continue
+            place = self._place(folder, name, key)
+            new = place is not None
+            where = place if place is not None else self._found(folder, name)
+            again = needed and where not in self._needed
+            if needed:
+                self._needed.add(where)
+            if new or again:
+                for other, wanted in sorted(package.needs.items()):
+                    waiting.append((where, other, wanted, needed and other not in package.optional))
+        return [self._package(place, key) for place, key in self._everything()]
+
+    def _everything(self) -> Iterator[tuple[str, str]]:
+        for folder, names in sorted(self._held.items()):
+            for name, key in sorted(names.items()):
+                yield _within(folder, name), key
+
+    def _package(self, place: str, key: str) -> Package:
+        found = self._graph[key]
+        return Package(
+            place,
+            found.name,
+            found.version,
+            found.address,
+            found.integrity,
+            found.link,
+            place not in self._needed,
+            os=found.os,
+            cpu=found.cpu,
+            libc=found.libc,
+            bins=None,
+            needs=tuple(found.needs),
+        )
+
+    def _found(self, folder: str, name: str) -> str:
+        for above in _upwards(folder):
+            if name in self._held.get(above, {}):
+                return _within(above, name)
+        raise KeyError(name)
+
+    def _place(self, folder: str, name: str, key: str) -> str | None:
+        """Puts a package where the folder finds it; None if it finds the right one already."""
+        highest = folder
+        for above in _upwards(folder):
+            held = self._held.get(above, {}).get(name)
+            if held == key:
+                self._uses.setdefault(name, []).append((folder, above))
+                return None
+            if held is not None:
+                break
+            if self._hides(above, name):
+                break
+            highest = above
+        self._held.setdefault(highest, {})[name] = key
+        self._uses.setdefault(name, []).append((folder, highest))
+        return _within(highest, name)
+
+    def _hides(self, folder: str, name: str) -> bool:
+        """Whether a package in this folder would stand between one that asked before and what it found."""
+        return any(
+            _is_inside(asker, folder) and _is_inside(folder, found) and found != folder
+            for asker, found in self._uses.get(name, ())
+        )
+
+
+def _within(folder: str, name: str) -> str:
+    return f"{folder}/node_modules/{name}" if folder else f"node_modules/{name}"
+
+
+def _is_inside(folder: str, above: str) -> bool:
+    return above == "" or folder == above or folder.startswith(f"{above}/")
+
+
+def _upwards(folder: str) -> Iterator[str]:
+    """A folder that holds a ``node_modules``, and each one above it that the runtime looks into."""
+    yield folder
+    while folder:
+        if "/node_modules/" in folder:
+            folder = folder.rpartition("/node_modules/")[0]
+        elif folder.startswith("node_modules/"):
+            folder = ""
+        else:
+            folder = folder.rpartition("/")[0]
+        yield folder

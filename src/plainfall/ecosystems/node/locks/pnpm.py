@@ -1,0 +1,91 @@
+"""``pnpm-lock.yaml``: formats 6 and 9. Laid out nested and hoisted, as the runtime looks packages up."""
+
+from __future__ import annotations
+
+import re
+
+from plainfall.ecosystems.node.graph import GraphPackage, hoisted
+from plainfall.ecosystems.node.locks.package import LockRead
+from plainfall.errors import BadInput
+from plainfall.evidence import Evidence
+
+__all__ = ["read_pnpm_lock"]
+
+
+def read_pnpm_lock(text: str, path: str) -> LockRead:
+    """Reads a lock. Raises BadInput for what is no lock of these formats."""
+    import yaml
+
+    try:
+        document = yaml.load(text, Loader=getattr(yaml, "CSafeLoader", yaml.SafeLoader))
+    except yaml.MarkedYAMLError as error:
+        line = error.problem_mark.line + 1 if error.problem_mark else 0
+        raise BadInput("it is not YAML", place=Evidence(path, line), remedy="Restore the lock.") from error
+    version = str(document.get("lockfileVersion", "")) if isinstance(document, dict) else ""
+    if not re.match(r"(6|9)(\.|$)", version):
+        raise BadInput(
+            f"lock format {version or 'without a number'} is not known to this version of Plainfall, which "
+            "reads 6 and 9",
+            place=Evidence(path, 1),
+            remedy="Use a newer Plainfall, or a lock in one of these formats.",
+        )
+    packages = document.get("packages") or {}
+    snapshots = document.get("snapshots") or packages
+    graph: dict[str, GraphPackage] = {}
+    for key, entry in snapshots.items():
+        plain = _plain(str(key))
+        about = packages.get(key) or packages.get(plain) or packages.get(f"/{plain}") or {}
+        name, _, number = plain.rpartition("@")
+        resolution = about.get("resolution") or {}
+        optional = {str(n): str(v) for n, v in ((entry or {}).get("optionalDependencies") or {}).items()}
+        needs = {str(n): str(v) for n, v in ((entry or {}).get("dependencies") or {}).items()}
+        graph[_bare(str(key))] = GraphPackage(
+            str(about.get("name") or name),
+            str(about.get("version") or number),
+            str(resolution.get("tarball") or ""),
+            str(resolution.get("integrity") or ""),
+            {n: _key(n, v) for n, v in {**needs, **optional}.items()},
+            frozenset(optional),
+            tuple(about.get("os") or ()),
+            tuple(about.get("cpu") or ()),
+            tuple(about.get("libc") or ()),
+        )
+    importers = document.get("importers") or {".": document}
+    roots: dict[str, dict[str, str]] = {}
+    optional_names: set[str] = set()
+    for folder, importer in importers.items():
+        wishes: dict[str, str] = {}
+        for table in ("dependencies", "devDependencies", "optionalDependencies"):
+            for name, value in (importer.get(table) or {}).items():
+                number = str(value.get("version")) if isinstance(value, dict) else str(value)
+                if number.startswith("link:"):
+                    target = _joined("" if folder == "." else folder, number.removeprefix("link:"))
+                    graph[f"link {target}"] = GraphPackage(name, "", link=target)
+                    wishes[name] = f"link {target}"
+                else:
+                    wishes[name] = _key(name, number)
+                if table == "optionalDependencies" and folder == ".":
+                    optional_names.add(name)
+        roots["" if folder == "." else folder] = wishes
+    return LockRead(hoisted(graph, roots, frozenset(optional_names)))
+
+
+def _joined(folder: str, inner: str) -> str:
+    import posixpath
+
+    return posixpath.normpath(posixpath.join(folder, inner))
+
+
+def _bare(key: str) -> str:
+    return key.removeprefix("/")
+
+
+def _plain(key: str) -> str:
+    """A key without what it says of peers."""
+    return _bare(key).partition("(")[0]
+
+
+def _key(name: str, value: str) -> str:
+    """The key of a dependency: its version, or for an alias the whole key of another package."""
+    plain = value.partition("(")[0]
+    return _bare(value) if "@" in plain.lstrip("/")[1:] or value.startswith("/") else f"{name}@{value}"

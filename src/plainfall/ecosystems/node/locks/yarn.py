@@ -1,0 +1,213 @@
+"""``yarn.lock``: the classic form, and the newer one, which is YAML."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator, Mapping
+from typing import Any
+from urllib.parse import unquote
+
+from plainfall.ecosystems.node.graph import GraphPackage, hoisted
+from plainfall.ecosystems.node.locks.package import LockRead
+from plainfall.errors import BadInput
+from plainfall.evidence import Evidence
+
+__all__ = ["read_yarn_lock"]
+
+_KEY = re.compile(r"^(\s*)(\"[^\"]+\"|[^\s:\"]+)(?::$|\s+(.*)$)")
+_DESCRIPTOR = re.compile(r"^(@?[^@]+)@(.*)$")
+
+
+def read_yarn_lock(
+    text: str, path: str, manifest: Mapping[str, Any], workspaces: Mapping[str, Mapping[str, Any]]
+) -> LockRead:
+    """Reads a lock; ``workspaces`` are the manifests of the clone's workspaces by folder. Raises BadInput."""
+    if re.search(r"^__metadata:", text, re.MULTILINE):
+        return _newer(text, path, manifest, workspaces)
+    entries = list(_classic_entries(text, path))
+    graph: dict[str, GraphPackage] = {}
+    chosen: dict[str, str] = {}
+    for line, descriptors, values in entries:
+        name = _named(descriptors[0], path, line)[0]
+        version, address = str(values.get("version", "")), str(values.get("resolved", ""))
+        if not version:
+            raise BadInput(
+                f"{descriptors[0]} has no version", place=Evidence(path, line), remedy="Restore the lock."
+            )
+        real = re.match(r"^npm:(@?[^@]+)@", _named(descriptors[0], path, line)[1])
+        integrity = str(values.get("integrity", ""))
+        digest = re.search(r"#([0-9a-f]{40})$", address)
+        if not integrity and digest:
+            import base64
+
+            integrity = "sha1-" + base64.b64encode(bytes.fromhex(digest.group(1))).decode()
+        key = f"{real.group(1) if real else name}@{version}"
+        for descriptor in descriptors:
+            chosen[descriptor] = key
+        graph[key] = GraphPackage(
+            real.group(1) if real else name,
+            version,
+            address.partition("#")[0],
+            integrity,
+            {**values.get("dependencies", {}), **values.get("optionalDependencies", {})},
+            frozenset(values.get("optionalDependencies", {})),
+        )
+    whole = {
+        key: _with_keys(one, {n: chosen.get(f"{n}@{wish}", "") for n, wish in one.needs.items()})
+        for key, one in graph.items()
+    }
+    return _laid_out(whole, chosen, manifest, workspaces, path, lambda name, wish: f"{name}@{wish}")
+
+
+def _with_keys(one: GraphPackage, needs: Mapping[str, str]) -> GraphPackage:
+    import dataclasses
+
+    return dataclasses.replace(one, needs={name: key for name, key in needs.items() if key})
+
+
+def _named(descriptor: str, path: str, line: int) -> tuple[str, str]:
+    found = _DESCRIPTOR.match(descriptor)
+    if not found:
+        raise BadInput(
+            f"{descriptor!r} is no NAME@RANGE", place=Evidence(path, line), remedy="Restore the lock."
+        )
+    return found.group(1), found.group(2)
+
+
+def _classic_entries(text: str, path: str) -> Iterator[tuple[int, list[str], dict[str, Any]]]:
+    """(line, descriptors, values) of each entry."""
+    current: tuple[int, list[str], dict[str, Any]] | None = None
+    table: dict[str, str] | None = None
+    for number, line in enumerate(text.splitlines(), 1):
+        if not line.strip() or line.lstrip().startswith("#"):
+            continue
+        depth = len(line) - len(line.lstrip())
+        if depth == 0:
+            if not line.endswith(":"):
+                raise BadInput(
+                    f"{line[:60]!r} begins no entry",
+                    place=Evidence(path, number),
+                    remedy="Restore the lock from version control; a merge may have left its marks in it.",
+                )
+            if current:
+                yield current
+            current = number, [one.strip().strip('"') for one in line[:-1].split(", ")], {}
+            table = None
+            continue
+        found = _KEY.match(line)
+        if not found or current is None:
+            raise BadInput(
+                f"{line.strip()[:60]!r} is no value", place=Evidence(path, number), remedy="Restore the lock."
+            )
+        key, value = found.group(2).strip('"'), found.group(3)
+        if value is None:
+            table = current[2].setdefault(key, {})
+        elif depth >= 4 and table is not None:
+            table[key] = value.strip().strip('"')
+        else:
+            current[2][key] = value.strip().strip('"')
+            table = None
+    if current:
+        yield current
+
+
+def _newer(
+    text: str, path: str, manifest: Mapping[str, Any], workspaces: Mapping[str, Mapping[str, Any]]
+) -> LockRead:
+    import yaml
+
+    try:
+        document = yaml.load(text, Loader=getattr(yaml, "CSafeLoader", yaml.SafeLoader))
+    except yaml.MarkedYAMLError as error:
+        line = error.problem_mark.line + 1 if error.problem_mark else 0
+        raise BadInput("it is not YAML", place=Evidence(path, line), remedy="Restore the lock.") from error
+    graph: dict[str, GraphPackage] = {}
+    chosen: dict[str, str] = {}
+    patched = []
+    for descriptors, entry in document.items() if isinstance(document, dict) else ():
+        if descriptors == "__metadata" or not isinstance(entry, dict):
+            continue
+        name, source = _named(str(entry.get("resolution", "")), path, 0)
+        key = str(entry["resolution"])
+        for descriptor in str(descriptors).split(", "):
+            chosen[descriptor] = key
+        if source.startswith("workspace:"):
+            folder = source.removeprefix("workspace:")
+            if folder != ".":
+                graph[key] = GraphPackage(name, "", link=folder)
+            continue
+        if source.startswith("patch:"):
+            inner = unquote(source.removeprefix("patch:")).partition("#")
+            patched.append(name) if "builtin" not in inner[2] else None
+            source = _DESCRIPTOR.match(inner[0]).group(2) if _DESCRIPTOR.match(inner[0]) else source  # type: ignore[union-attr]
+        conditions = str(entry.get("conditions", ""))
+        metadata = entry.get("dependenciesMeta") or {}
+        graph[key] = GraphPackage(
+            name,
+            str(entry.get("version", "")),
+            "" if source.startswith("npm:") else source,
+            "",
+            {str(n): f"{n}@{wish}" for n, wish in (entry.get("dependencies") or {}).items()},
+            frozenset(
+                n for n, about in metadata.items() if isinstance(about, dict) and about.get("optional")
+            ),
+            tuple(re.findall(r"os=(\w+)", conditions)),
+            tuple(re.findall(r"cpu=(\w+)", conditions)),
+            tuple(re.findall(r"libc=(\w+)", conditions)),
+        )
+    whole = {key: _with_keys(one, _resolved(one.needs, chosen)) for key, one in graph.items()}
+    read = _laid_out(
+        whole, chosen, manifest, workspaces, path, lambda name, wish: _protocol(name, wish, chosen)
+    )
+    remarks = list(read.remarks)
+    remarks.append("this form of lock holds no hash of the archives, so none could be checked")
+    if patched:
+        remarks.append(f"the clone carries patches that are not applied: {', '.join(sorted(patched))}")
+    return LockRead(read.packages, tuple(remarks))
+
+
+def _resolved(needs: Mapping[str, str], chosen: Mapping[str, str]) -> dict[str, str]:
+    return {name: chosen.get(wish) or chosen.get(_with_npm(wish), "") for name, wish in needs.items()}
+
+
+def _with_npm(descriptor: str) -> str:
+    found = _DESCRIPTOR.match(descriptor)
+    return f"{found.group(1)}@npm:{found.group(2)}" if found else descriptor
+
+
+def _protocol(name: str, wish: str, chosen: Mapping[str, str]) -> str:
+    plain = f"{name}@{wish}"
+    return plain if plain in chosen else f"{name}@npm:{wish}"
+
+
+def _laid_out(
+    graph: Mapping[str, GraphPackage],
+    chosen: Mapping[str, str],
+    manifest: Mapping[str, Any],
+    workspaces: Mapping[str, Mapping[str, Any]],
+    path: str,
+    descriptor: Any,
+) -> LockRead:
+    roots: dict[str, dict[str, str]] = {}
+    links = {str(one.get("name")): folder for folder, one in workspaces.items() if one.get("name")}
+    whole = {
+        **graph,
+        **{f"workspace {name}": GraphPackage(name, "", link=folder) for name, folder in links.items()},
+    }
+    remarks = []
+    optional = frozenset(manifest.get("optionalDependencies") or {})
+    for folder, document in {"": manifest, **workspaces}.items():
+        wishes: dict[str, str] = {}
+        for table in ("dependencies", "devDependencies", "optionalDependencies"):
+            for name, wish in (document.get(table) or {}).items():
+                key = chosen.get(descriptor(name, wish))
+                if name in links and (key is None or str(wish).startswith("workspace:")):
+                    wishes[name] = f"workspace {name}"
+                elif key is None:
+                    remarks.append(f"package.json asks for {name} {wish}, which {path} lacks; it is left out")
+                else:
+                    wishes[name] = key
+        roots[folder] = wishes
+    if links:
+        roots[""] = {**{name: f"workspace {name}" for name in links}, **roots[""]}
+    return LockRead(hoisted(whole, roots, optional), tuple(remarks))

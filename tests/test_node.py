@@ -1,0 +1,431 @@
+"""Node clones: version asks, package locks, what is laid where, scripts, dev servers, and bad input."""
+
+from __future__ import annotations
+
+import json
+import os
+import shutil
+import subprocess
+from collections.abc import Callable, Iterator
+from pathlib import Path
+from typing import Any
+
+import pytest
+from conftest import Machine
+
+from plainfall.ecosystems.node.asks import node_asks
+from plainfall.ecosystems.node.configuration import read_registries
+from plainfall.ecosystems.node.interpreters import GRAMMAR
+from plainfall.errors import BadInput
+from plainfall.runtimes.asks import VersionAsk
+from plainfall.runtimes.choice import choose
+from plainfall.runtimes.interpreters import Interpreter
+from plainfall.standins.node_registry import NodeArchive, NodeRegistry, node_archive, serving_node, tarball
+from plainfall.surroundings import Surroundings
+from plainfall.survey.walk import walk
+
+pytestmark = pytest.mark.skipif(shutil.which("node") is None, reason="no Node here")
+
+SERVER = """\
+const http = require("node:http");
+const gauge = require("gauge-words");
+http.createServer((ask, answer) => {
+  answer.setHeader("content-type", "text/html");
+  answer.end(`<title>Gauge ${gauge}</title>ok`);
+}).listen(process.env.PORT || 3000, "127.0.0.1");
+"""
+
+
+def lock(
+    archives: list[NodeArchive], places: dict[str, str] | None = None, more: dict[str, Any] | None = None
+) -> str:
+    """A lock of format 3 with these packages at ``node_modules/NAME``, or where ``places`` says."""
+    packages: dict[str, Any] = {"": {"dependencies": {one.name: one.version for one in archives}}}
+    for one in archives:
+        where = (places or {}).get(f"{one.name}@{one.version}", f"node_modules/{one.name}")
+        entry: dict[str, Any] = {"version": one.version, "integrity": one.integrity}
+        for key in ("os", "cpu", "optional"):
+            if key in one.manifest:
+                entry[key] = one.manifest[key]
+        if "bin" in one.manifest:
+            entry["bin"] = one.manifest["bin"]
+        packages[where] = entry
+    return json.dumps({"lockfileVersion": 3, "packages": {**packages, **(more or {})}}, indent=1)
+
+
+def package_json(archives: list[NodeArchive], **more: Any) -> str:
+    wishes = {one.name: one.version for one in archives}
+    return json.dumps({"name": "board", "version": "1.0.0", "dependencies": wishes, **more}, indent=1)
+
+
+@pytest.fixture
+def registry(machine: Machine) -> Iterator[Callable[..., NodeRegistry]]:
+    opened = []
+
+    def start(archives: list[NodeArchive], login: str = "") -> NodeRegistry:
+        context = serving_node(archives, login)
+        found = context.__enter__()
+        opened.append(context)
+        machine.variables["npm_config_registry"] = found.url
+        machine.variables["PATH"] += os.pathsep + str(Path(shutil.which("node") or "").parent)
+        return found
+
+    yield start
+    for context in opened:
+        context.__exit__(None, None, None)
+
+
+WORDS = node_archive(
+    "gauge-words", "2.1.0", {"cli.js": "#!/usr/bin/env node\nconsole.log('words')\n"}, bin={"words": "cli.js"}
+)
+UNITS = node_archive("@rain/units", "1.0.0")
+
+
+@pytest.mark.parametrize(
+    ("files", "asked"),
+    [
+        ({".nvmrc": "v20.11.1\n"}, ["20.11.1"]),
+        ({".nvmrc": "lts/iron"}, ["20.x"]),
+        ({".node-version": "20\n"}, ["20.x"]),
+        ({".tool-versions": "ruby 3.3.0\nnodejs 22.3.0\n"}, ["22.3.0"]),
+        ({"package.json": '{"engines": {"node": ">=18 <21"}}'}, [">=18 <21"]),
+        ({"package.json": '{"devEngines": {"runtime": {"name": "node", "version": "^20"}}}'}, ["^20"]),
+        ({"Dockerfile": "FROM node:20.5-alpine\n"}, ["20.5.x"]),
+        ({".github/workflows/ci.yml": "node-version: [18, 20]\n"}, ["18.x", "20.x"]),
+        ({"README.md": "Needs Node.js 18 or later.\n"}, [">=18"]),
+        ({".nvmrc": "node\n"}, []),
+    ],
+)  # fmt: skip
+def test_places_that_ask_for_a_version(machine: Machine, files: dict[str, str], asked: list[str]) -> None:
+    tree = walk(machine.clone({"package.json": "{}", **files}))
+    assert [ask.specifier for ask in node_asks(tree, "")] == asked
+
+
+@pytest.mark.parametrize(
+    ("files", "said"),
+    [
+        ({".nvmrc": "newest\n"}, ".nvmrc:1"),
+        ({"package.json": '{"engines": {"node": "new"}}'}, "package.json:1"),
+    ],
+)
+def test_an_ask_that_is_none_names_its_line(machine: Machine, files: dict[str, str], said: str) -> None:
+    tree = walk(machine.clone({"package.json": "{}", **files}))
+    with pytest.raises(BadInput) as caught:
+        node_asks(tree, "")
+    assert str(caught.value).startswith(said) and caught.value.remedy
+
+
+def _ask(text: str, machine: Machine) -> list[VersionAsk]:
+    return node_asks(walk(machine.clone({"package.json": "{}", ".nvmrc": text})), "")
+
+
+def test_the_release_line_counts_where_the_patch_release_is_not_here(machine: Machine) -> None:
+    here = [Interpreter(Path(v), Path(v), v, {}) for v in ("18.20.1", "20.20.2", "22.1.0")]
+    choice = choose("Node", _ask("20.11.1", machine), here, GRAMMAR, lambda one: None)
+    assert choice.taken.version == "20.20.2" and "20.11.1" in choice.remarks[0]
+
+
+def test_a_locked_clone_becomes_a_server_that_answers_and_is_kept(machine: Machine, registry: Any) -> None:
+    asked = registry([WORDS, UNITS]).asked
+    files = {
+        "package.json": package_json([WORDS, UNITS], scripts={"dev": "node server.js"}),
+        "package-lock.json": lock([WORDS, UNITS]),
+        "server.js": SERVER,
+    }
+    clone = machine.clone(files)
+    run = machine.run("onboard", clone, "--json")
+    assert run.status == 0, run.out
+    assert run.document["servers"][0]["probe"]["title"] == "Gauge 2.1.0"
+    assert (clone / "node_modules/@rain/units/index.js").is_file()
+    assert os.readlink(clone / "node_modules/.bin/words") == "../gauge-words/cli.js"
+    assert os.access(clone / "node_modules/gauge-words/cli.js", os.X_OK)
+    asked.clear()
+    again = machine.run("onboard", clone, "--json")
+    assert set(again.states.values()) == {"kept"} and asked == []
+    (clone / "node_modules/gauge-words/index.js").unlink()
+    mended = machine.run("onboard", clone, "--json")
+    assert mended.states["dependencies"] == "done" and (clone / "node_modules/gauge-words/index.js").is_file()
+    assert asked == []
+
+
+def test_the_tree_is_the_one_that_the_bundled_client_lays(
+    machine: Machine, registry: Any, tmp_path: Path
+) -> None:
+    old = node_archive("gauge-words", "1.0.0", {"bin.js": "#!/usr/bin/env node\n"}, bin="bin.js")
+    user = node_archive(
+        "@rain/board", "1.0.0", {"lib/a.js": "1", "deep/er/b.txt": "2"}, dependencies={"gauge-words": "1.0.0"}
+    )
+    other = node_archive("seals", "3.0.0", {}, os=["darwin"], optional=True)
+    found = registry([WORDS, old, user, other])
+    places = {"gauge-words@1.0.0": "node_modules/@rain/board/node_modules/gauge-words"}
+    wishes = {"gauge-words": "2.1.0", "@rain/board": "1.0.0"}
+    manifest = json.dumps(
+        {
+            "name": "board",
+            "version": "1.0.0",
+            "dependencies": wishes,
+            "optionalDependencies": {"seals": "3.0.0"},
+        }
+    )
+    text = json.loads(lock([WORDS, old, user, other], places))
+    text["packages"][""] = {
+        "name": "board",
+        "version": "1.0.0",
+        "dependencies": wishes,
+        "optionalDependencies": {"seals": "3.0.0"},
+    }
+    text["packages"]["node_modules/@rain/board"]["dependencies"] = {"gauge-words": "1.0.0"}
+    text |= {"name": "board", "version": "1.0.0", "requires": True}
+    files = {"package.json": manifest, "package-lock.json": json.dumps(text)}
+    clone, theirs = machine.clone(files), machine.clone(files, "theirs")
+    assert machine.run("onboard", clone, "--until", "dependencies").status == 0
+    client = shutil.which("npm")
+    if client is None:
+        pytest.skip("the runtime has no client here")
+    words = [client, "ci", "--ignore-scripts", "--no-audit", "--no-fund"]
+    environment = {
+        **machine.variables,
+        "npm_config_cache": str(tmp_path / "client"),
+        "npm_config_registry": found.url,
+    }
+    done = subprocess.run(words, cwd=theirs, env=environment, capture_output=True, text=True, check=False)
+    assert done.returncode == 0, done.stderr
+    assert _tree(clone / "node_modules") == _tree(theirs / "node_modules")
+
+
+def _tree(folder: Path) -> dict[str, tuple[str, object]]:
+    """Every entry with its mode and content, without the notes that each side keeps for itself."""
+    found: dict[str, tuple[str, object]] = {}
+    for path in sorted(folder.rglob("*")):
+        name = str(path.relative_to(folder))
+        if name in (".package-lock.json", ".plainfall.json"):
+            continue
+        if path.is_symlink():
+            found[name] = ("link", os.readlink(path))
+        elif path.is_file():
+            found[name] = (oct(path.stat().st_mode), path.read_bytes())
+    return found
+
+
+def test_an_older_lock_nests_by_its_tables(machine: Machine, registry: Any) -> None:
+    old = node_archive("gauge-words", "1.0.0")
+    registry([WORDS, UNITS, old])
+    text = {
+        "lockfileVersion": 1,
+        "dependencies": {
+            "gauge-words": {"version": "2.1.0", "integrity": WORDS.integrity},
+            "@rain/units": {
+                "version": "1.0.0",
+                "integrity": UNITS.integrity,
+                "dependencies": {"gauge-words": {"version": "1.0.0", "integrity": old.integrity}},
+            },
+        },
+    }
+    clone = machine.clone(
+        {"package.json": package_json([WORDS, UNITS]), "package-lock.json": json.dumps(text)}
+    )
+    assert machine.run("onboard", clone, "--until", "dependencies").status == 0
+    inner = clone / "node_modules/@rain/units/node_modules/gauge-words/index.js"
+    assert "1.0.0" in inner.read_text() and (clone / "node_modules/.bin/words").is_symlink()
+
+
+def test_only_what_changed_in_the_lock_is_laid_again(machine: Machine, registry: Any) -> None:
+    newer = node_archive("gauge-words", "2.2.0")
+    registry([WORDS, UNITS, newer])
+    clone = machine.clone(
+        {"package.json": package_json([WORDS, UNITS]), "package-lock.json": lock([WORDS, UNITS])}
+    )
+    machine.run("onboard", clone, "--until", "dependencies")
+    before = (clone / "node_modules/@rain/units/index.js").stat().st_ino
+    (clone / "package.json").write_text(package_json([newer]))
+    (clone / "package-lock.json").write_text(lock([newer]))
+    run = machine.run("onboard", clone, "--until", "dependencies", "--json")
+    detail = run.step("dependencies")["detail"]
+    assert detail["laid"] == ["gauge-words 2.2.0"] and detail["taken_out"] == ["@rain/units"]
+    assert not (clone / "node_modules/@rain/units").exists() and before
+    assert not (clone / "node_modules/.bin/words").exists()
+
+
+def test_workspaces_and_file_links_lead_to_their_folders(machine: Machine, registry: Any) -> None:
+    registry([WORDS])
+    links = {
+        "node_modules/basin": {"resolved": "packages/basin", "link": True},
+        "packages/basin": {"name": "basin", "version": "1.0.0"},
+    }
+    files = {
+        "package.json": package_json([WORDS], workspaces=["packages/*"], scripts={"start": "node main.js"}),
+        "package-lock.json": lock([WORDS], more=links),
+        "packages/basin/package.json": '{"name": "basin", "version": "1.0.0", "main": "index.js"}',
+        "packages/basin/index.js": "module.exports = 'basin';",
+        "main.js": "require('basin'); " + SERVER,
+    }
+    clone = machine.clone(files)
+    run = machine.run("onboard", clone, "--json")
+    assert run.status == 0, run.out
+    assert os.readlink(clone / "node_modules/basin") == "../packages/basin"
+    assert {step["part"] for step in run.document["steps"]} == {""}
+
+
+def test_code_that_packages_want_to_run_is_listed_and_not_run(machine: Machine, registry: Any) -> None:
+    eager = node_archive("eager", "1.0.0", {}, scripts={"postinstall": "touch ../../ran"})
+    registry([eager])
+    clone = machine.clone({"package.json": package_json([eager]), "package-lock.json": lock([eager])})
+    run = machine.run("onboard", clone, "--until", "dependencies")
+    assert (
+        "eager (postinstall: touch ../../ran)" in " ".join(run.err.split()) and not (clone / "ran").exists()
+    )
+
+
+def test_scripts_call_scripts_though_no_package_manager_is_here(machine: Machine, registry: Any) -> None:
+    registry([WORDS])
+    scripts = {
+        "postinstall": "echo installed >> said",
+        "prebuild": "echo before >> said",
+        "build": "words >> said && echo $npm_lifecycle_event $npm_package_name >> said",
+        "seed": "yarn build && npx words >> said && pnpm run show -- --limit 3",
+        "show": "echo shown $0 >> said; echo",
+        "dev": "npm run serve",
+        "serve": "node server.js",
+    }
+    files = {
+        "package.json": package_json([WORDS], scripts=scripts),
+        "package-lock.json": lock([WORDS]),
+        "server.js": SERVER,
+    }
+    clone = machine.clone(files)
+    run = machine.run("onboard", clone, "--json")
+    assert run.status == 0, run.out
+    said = (clone / "said").read_text().split("\n")
+    assert said[:5] == ["before", "words", "build board", "words", "shown sh"]
+    assert "installed" in said
+
+
+def test_tokens_of_rc_files_are_sent_where_they_are_set_for_and_not_shown(
+    machine: Machine, registry: Any
+) -> None:
+    found = registry([UNITS], "Bearer river-token-77")
+    machine.variables.pop("npm_config_registry")
+    rc = f"@rain:registry={found.url}\n//127.0.0.1:{found.server_address[1]}/:_authToken=${{RIVER}}\nregistry=http://127.0.0.1:9/\n"
+    clone = machine.clone(
+        {".npmrc": rc, "package.json": package_json([UNITS]), "package-lock.json": lock([UNITS])}
+    )
+    run = machine.run("onboard", clone, "--until", "dependencies", RIVER="river-token-77")
+    assert run.status == 0, run.err
+    assert "river-token-77" not in run.out + run.err + (clone / ".plainfall/state.json").read_text()
+
+
+def test_an_address_in_the_lock_is_turned_to_the_configured_registry(machine: Machine, registry: Any) -> None:
+    registry([WORDS])
+    text = json.loads(lock([WORDS]))
+    text["packages"]["node_modules/gauge-words"]["resolved"] = (
+        "https://registry.example/gauge-words/-/gauge-words-2.1.0.tgz"
+    )
+    clone = machine.clone({"package.json": package_json([WORDS]), "package-lock.json": json.dumps(text)})
+    assert machine.run("onboard", clone, "--until", "dependencies").status == 0
+
+
+def test_rc_files_are_read_in_their_order(tmp_path: Path) -> None:
+    (tmp_path / "home").mkdir()
+    (tmp_path / "home/.npmrc").write_text("registry=https://one.example\nstrict-ssl=false\n")
+    (tmp_path / ".npmrc").write_text("registry=https://two.example/\n@rain:registry=https://rain.example\n")
+    surroundings = Surroundings({}, tmp_path, tmp_path / "home", tmp_path / "cache")
+    found = read_registries(surroundings, Interpreter(tmp_path, tmp_path, "20.0.0", {}), [tmp_path])
+    assert found.of("words") == "https://two.example/" and found.of("@rain/x") == "https://rain.example/"
+    assert "two.example" in found.connection.trusted_hosts
+
+
+def _bad(machine: Machine, registry: Any, text: str, archives: list[NodeArchive], **files: str) -> str:
+    registry(archives)
+    clone = machine.clone({"package.json": package_json(archives), "package-lock.json": text, **files})
+    run = machine.run("onboard", clone, "--until", "dependencies")
+    assert run.status == 1 and "Traceback" not in run.err, run.err
+    assert not (clone / "node_modules").exists()
+    return " ".join(run.err.split())
+
+
+def test_an_integrity_that_does_not_fit(machine: Machine, registry: Any) -> None:
+    text = lock([WORDS]).replace(WORDS.integrity, UNITS.integrity)
+    said = _bad(machine, registry, text, [WORDS])
+    assert "gauge-words 2.1.0" in said and "but the lock file says" in said and "thrown away" in said
+
+
+def test_a_lock_format_of_the_future(machine: Machine, registry: Any) -> None:
+    said = _bad(
+        machine, registry, lock([WORDS]).replace('"lockfileVersion": 3', '"lockfileVersion": 9'), [WORDS]
+    )
+    assert "package-lock.json:2: lock format 9 is not known" in said
+
+
+def test_file_links_in_a_circle(machine: Machine, registry: Any) -> None:
+    links = {
+        "node_modules/a": {"resolved": "node_modules/b", "link": True},
+        "node_modules/b": {"resolved": "node_modules/a", "link": True},
+    }
+    assert "circle: node_modules/a → node_modules/b → node_modules/a" in _bad(
+        machine, registry, lock([WORDS], more=links), [WORDS]
+    )
+
+
+@pytest.mark.parametrize(
+    "place", ["node_modules/../../x", "node_modules/..", "/x/node_modules/y", "node_modules/.bin"]
+)
+def test_a_place_that_leads_out(machine: Machine, registry: Any, place: str) -> None:
+    text = lock([WORDS], more={place: {"version": "1.0.0"}})
+    assert "would be laid outside its folder" in _bad(machine, registry, text, [WORDS])
+
+
+@pytest.mark.parametrize(
+    ("content", "said"),
+    [
+        (tarball({"package.json": b"{}"}, links={"out": "../../../etc/passwd"}), "a link that leads out"),
+        (tarball({"../../x": b"1", "package.json": b"{}"}), "outside its folder"),
+        (tarball({"package.json": b"{}"})[:60], "damaged"),
+        (b"no archive", "damaged"),
+        (tarball({"index.js": b"1"}), "without a package.json"),
+    ],
+)
+def test_hostile_and_damaged_archives(machine: Machine, registry: Any, content: bytes, said: str) -> None:
+    bad = NodeArchive("sour", "1.0.0", content)
+    assert said in _bad(machine, registry, lock([bad]), [bad])
+
+
+def test_a_package_that_the_registry_lacks(machine: Machine, registry: Any) -> None:
+    registry([])
+    clone = machine.clone({"package.json": package_json([WORDS]), "package-lock.json": lock([WORDS])})
+    run = machine.run("onboard", clone)
+    assert run.status == 1 and "gauge-words 2.1.0 is not at" in run.err
+
+
+def test_a_manifest_out_of_step_is_said_with_its_lines(machine: Machine, registry: Any) -> None:
+    registry([WORDS])
+    wishes = package_json([WORDS]).replace('"2.1.0"', '"^3.0.0"')
+    clone = machine.clone({"package.json": wishes, "package-lock.json": lock([WORDS])})
+    run = machine.run("onboard", clone, "--until", "dependencies")
+    said = " ".join(run.err.split())
+    assert "package.json asks for gauge-words ^3.0.0, the lock was made for 2.1.0 (package-lock.json:" in said
+
+
+def test_a_tree_of_somebody_else_is_left_alone(machine: Machine, registry: Any) -> None:
+    registry([WORDS])
+    files = {
+        "package.json": package_json([WORDS]),
+        "package-lock.json": lock([WORDS]),
+        "node_modules/mine/index.js": "1",
+    }
+    clone = machine.clone(files)
+    run = machine.run("onboard", clone, "--until", "dependencies")
+    assert run.status == 1 and "was not made by Plainfall" in run.err
+    assert (clone / "node_modules/mine/index.js").read_text() == "1"
+
+
+def test_a_stop_while_packages_are_changed_is_harmless(machine: Machine, registry: Any) -> None:
+    registry([WORDS, UNITS])
+    clone = machine.clone(
+        {"package.json": package_json([WORDS, UNITS]), "package-lock.json": lock([WORDS, UNITS])}
+    )
+    machine.run("onboard", clone, "--until", "dependencies")
+    mark = clone / "node_modules/.plainfall.json"
+    mark.write_text(mark.read_text().replace('"complete":true', '"complete":false'))
+    (clone / "node_modules/@rain/units/index.js").unlink()
+    assert machine.run("onboard", clone, "--until", "dependencies").status == 0
+    assert (clone / "node_modules/@rain/units/index.js").is_file()
