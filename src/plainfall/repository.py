@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import threading
 from collections.abc import Sequence
 from pathlib import Path
 
@@ -10,6 +11,7 @@ from plainfall.writing import write_whole
 __all__ = ["exclude_locally", "repository_folder"]
 
 _NOTE = "# made by plainfall"
+_LOCK = threading.Lock()  # parts are worked on at the same time
 
 
 def repository_folder(clone: Path) -> Path | None:
@@ -29,6 +31,11 @@ def repository_folder(clone: Path) -> Path | None:
 def exclude_locally(clone: Path, names: Sequence[str]) -> bool:
     """Adds what Plainfall makes to the repository's own exclude file, which is never committed; names
     that stand there stay. Returns whether anything was added (never without a repository)."""
+    with _LOCK:
+        return _exclude(clone, names)
+
+
+def _exclude(clone: Path, names: Sequence[str]) -> bool:
     folder = repository_folder(clone)
     if folder is None:
         return False

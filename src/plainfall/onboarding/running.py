@@ -8,20 +8,13 @@ from pathlib import Path
 from typing import Any
 
 from plainfall.ecosystems import ecosystem
-from plainfall.errors import PlainfallError, ValueNeeded, disk_full_explained
-from plainfall.onboarding.events import (
-    Event,
-    Listener,
-    RunFinished,
-    RunStarted,
-    StepFinished,
-    StepProgress,
-    StepStarted,
-)
+from plainfall.errors import PlainfallError, ValueNeeded
+from plainfall.onboarding.events import Event, Listener, RunFinished, RunStarted
+from plainfall.onboarding.parts import Ahead, PartRun, waiting
 from plainfall.onboarding.planning import plan, plan_settings
 from plainfall.onboarding.settling import Settling
 from plainfall.onboarding.state import CloneState, Journal
-from plainfall.onboarding.steps import Stage, State, Step, StepResult
+from plainfall.onboarding.steps import Stage, Step, StepResult
 from plainfall.onboarding.work import Wishes, Work
 from plainfall.settings.setting import Asker, Setting
 from plainfall.sources.files import memory_file
@@ -83,7 +76,7 @@ def onboard(
     every = tuple(step for _, steps in planned for step in steps)
     if preview:
         listener(RunStarted(survey, every))
-        outcome.steps = [(step, _waiting(step), 0.0) for step in every]
+        outcome.steps = [(step, waiting(step), 0.0) for step in every]
         outcome.seconds = time.perf_counter() - begin
         return outcome
     with state.held():
@@ -94,25 +87,33 @@ def onboard(
             listener(event)
 
         tell(RunStarted(survey, every))
-        for part, steps in planned:
-            work = Work(
-                clone,
-                part,
-                tree,
-                ecosystem(part.language) if part in survey.parts else None,
-                surroundings,
-                state,
-                wishes,
+        runs = [
+            PartRun(
+                Work(
+                    clone,
+                    part,
+                    tree,
+                    ecosystem(part.language) if part in survey.parts else None,
+                    surroundings,
+                    state,
+                    wishes,
+                    tell,
+                    lambda done, whole, unit: None,
+                    ask,
+                    settling=settling,
+                    contradictions=outcome.contradictions,
+                ),
+                steps,
                 tell,
-                lambda done, whole, unit: None,
-                ask,
-                settling=settling,
-                contradictions=outcome.contradictions,
             )
-            _carry_out(work, steps, outcome, tell)
-            if work.server:
-                outcome.servers[part.path] = work.server
-            outcome.open_settings += [s for s in work.settings_shown if s.origin == "open"]
+            for part, steps in planned
+        ]
+        with Ahead(runs[1:]) as ahead:
+            for run in runs:
+                if not ahead.join(run):
+                    run.carry_out(run.early)
+                run.carry_out(run.late)
+                _gather(run, outcome)
         if outcome.failure:
             outcome.outcome = "open" if isinstance(outcome.failure[1], ValueNeeded) else "failed"
         outcome.seconds = time.perf_counter() - begin
@@ -120,49 +121,9 @@ def onboard(
     return outcome
 
 
-def _carry_out(work: Work, steps: list[Step], outcome: Outcome, tell: Listener) -> None:
-    failed = False
-    for step in steps:
-        if failed:
-            outcome.steps.append((step, _waiting(step), 0.0))
-            tell(StepFinished(step, _waiting(step), 0.0))
-            continue
-        tell(StepStarted(step))
-        start = time.perf_counter()
-        error = None
-        work.progress = _reporter(step, tell)
-        try:
-            result = _explained(step, work)
-        except PlainfallError as problem:
-            error = problem
-            place = (problem.place,) if problem.place else ()
-            result = StepResult(State.FAILED, step.title, problem.cause, place)
-            outcome.failure = outcome.failure or (step, problem)
-            failed = True
-        seconds = time.perf_counter() - start
-        outcome.steps.append((step, result, seconds))
-        tell(StepFinished(step, result, seconds, error))
-
-
-def _explained(step: Step, work: Work) -> StepResult:
-    """Carries the step out; what the disk refuses becomes an error with a remedy."""
-    try:
-        with disk_full_explained(f"step {step.stage.value}"):
-            return step.carry_out(work)
-    except OSError as error:
-        raise PlainfallError(
-            f"the system refused: {error.strerror or error}"
-            + (f" ({error.filename})" if error.filename else ""),
-            remedy="Check the owner and mode of that place, and that its disk can be written.",
-        ) from error
-
-
-def _reporter(step: Step, tell: Listener) -> Any:
-    def report(done: int, whole: int, unit: str) -> None:
-        tell(StepProgress(step, done, whole, unit))
-
-    return report
-
-
-def _waiting(step: Step) -> StepResult:
-    return StepResult(State.WAITING, step.title, step.why, step.evidence)
+def _gather(run: PartRun, outcome: Outcome) -> None:
+    outcome.steps += run.results
+    outcome.failure = outcome.failure or run.failure
+    if run.work.server:
+        outcome.servers[run.work.part.path] = run.work.server
+    outcome.open_settings += [one for one in run.work.settings_shown if one.origin == "open"]

@@ -5,6 +5,7 @@ from __future__ import annotations
 import fcntl
 import json
 import os
+import threading
 import time
 from collections.abc import Iterator
 from contextlib import contextmanager
@@ -34,6 +35,7 @@ class CloneState:
         self.folder = clone / FOLDER
         data = read_json(self.folder / "state.json")
         valid = isinstance(data, dict) and data.get("version") == _VERSION
+        self._lock = threading.RLock()  # parts are worked on at the same time
         self._data: dict[str, Any] = data if valid else {"version": _VERSION, "records": {}, "servers": {}}
 
     def prepare(self) -> None:
@@ -48,8 +50,9 @@ class CloneState:
 
     def keep(self, part: str, stage: str, record: dict[str, Any]) -> None:
         """Keeps a record (JSON values, no secrets)."""
-        self._data["records"][f"{part}|{stage}"] = record
-        self._write()
+        with self._lock:
+            self._data["records"][f"{part}|{stage}"] = record
+            self._write()
 
     def settings_files(self) -> frozenset[str]:
         """The settings files that Plainfall made, relative to the clone."""
@@ -61,8 +64,9 @@ class CloneState:
 
     def forget(self, part: str, stage: str) -> None:
         """Drops a record."""
-        if self._data["records"].pop(f"{part}|{stage}", None) is not None:
-            self._write()
+        with self._lock:
+            if self._data["records"].pop(f"{part}|{stage}", None) is not None:
+                self._write()
 
     @property
     def servers(self) -> dict[str, dict[str, Any]]:
@@ -71,11 +75,12 @@ class CloneState:
 
     def keep_server(self, part: str, record: dict[str, Any] | None) -> None:
         """Keeps or, with None, drops the record of a part's server."""
-        if record is None:
-            self._data["servers"].pop(part, None)
-        else:
-            self._data["servers"][part] = record
-        self._write()
+        with self._lock:
+            if record is None:
+                self._data["servers"].pop(part, None)
+            else:
+                self._data["servers"][part] = record
+            self._write()
 
     def log(self, part: str, stage: str) -> Path:
         """The log file of a part's stage."""

@@ -278,6 +278,8 @@ class Filler:
 
     def _disagree(self, item: Item, match: Match, place: Evidence, *, kept: bool = False) -> None:
         """Names both places. No secret is in the words."""
+        if match.place == item.place:
+            return  # another value was wished for, or is free: the clone does not contradict itself
         said = ", ".join(one for one in match.differs if one) or "another value"
         taken = "what the file holds, since it is yours" if kept else match.what
         taken = taken if match.binding or kept else f"what {place.path} says"

@@ -20,6 +20,7 @@ _TESTS = re.compile(
     r"(^|/)(tests?|__tests__|spec|specs|testing|docs?|examples?|fixtures|e2e|cypress|stories|migrations|vendor|dist|"
     r"build)(/|$)|(^|/)(test_[^/]*|conftest|[^/]*_test|[^/]*_spec)\.\w+$|\.(test|spec|stories)\.\w+$"
 )
+_CLIENT_FOLDER = re.compile(r"^(client|web|webapp|frontend|front|ui|dashboard|spa|site)$")
 _CLIENT_PACKAGES = frozenset(
     "vite react-scripts @angular/core @vue/cli-service parcel svelte vue react webpack-dev-server".split()
 )
@@ -96,7 +97,8 @@ def _packages(tree: Tree, folder: str) -> set[str]:
 
 def _is_client(tree: Tree, folder: str) -> bool:
     names = _packages(tree, folder)
-    return bool(names & _CLIENT_PACKAGES) and not names & _SERVER_PACKAGES
+    told = _CLIENT_FOLDER.search(folder.rpartition("/")[2]) is not None
+    return (bool(names & _CLIENT_PACKAGES) or told) and not names & _SERVER_PACKAGES
 
 
 def _manifest_frameworks(tree: Tree, folder: str) -> Iterator[str]:

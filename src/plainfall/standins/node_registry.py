@@ -17,8 +17,17 @@ from pathlib import Path
 from typing import Any
 from urllib.parse import unquote, urlsplit
 
-__all__ = ["NodeArchive", "NodeRegistry", "archives_below", "node_archive", "serving_node", "tarball"]
+__all__ = [
+    "NodeArchive",
+    "NodeRegistry",
+    "archives_below",
+    "built_node_packages",
+    "node_archive",
+    "serving_node",
+    "tarball",
+]
 
+SOURCES = Path(__file__).parent / "node_sources"
 _WHEN = 499_162_500  # the time that such archives' members bear
 
 
@@ -68,6 +77,20 @@ def node_archive(
     files = {"index.js": f"module.exports = {json.dumps(version)};\n", **(members or {})}
     content = {path: text.encode() for path, text in files.items()}
     return NodeArchive(name, version, tarball({**content, "package.json": json.dumps(whole).encode()}), whole)
+
+
+def built_node_packages(sources: Path = SOURCES) -> list[NodeArchive]:
+    """Our made-up packages: an archive of every tree in the folder."""
+    found = []
+    for tree in sorted(path.parent for path in sources.glob("*/package.json")):
+        manifest = json.loads((tree / "package.json").read_text("utf-8"))
+        files = {
+            path.relative_to(tree).as_posix(): path.read_bytes()
+            for path in sorted(tree.rglob("*"))
+            if path.is_file()
+        }
+        found.append(NodeArchive(manifest["name"], manifest["version"], tarball(files), manifest))
+    return found
 
 
 def archives_below(folder: Path) -> list[NodeArchive]:

@@ -2,24 +2,31 @@
 
 from __future__ import annotations
 
+import json
 import os
 import shutil
 import subprocess
 import sys
+from collections.abc import Sequence
 from pathlib import Path
 
 from plainfall.standins.building import Built
+from plainfall.standins.node_registry import NodeArchive
 
-__all__ = ["lock_text", "make_sample"]
+__all__ = ["lock_text", "make_sample", "node_lock_text"]
 
 _SAMPLE = Path(__file__).parent / "sample"
+_DASHBOARD = Path(__file__).parent / "sample_dashboard"
 _TEMPLATED = {"README.md", "pyproject.toml", ".python-version"}
 
 
-def make_sample(folder: Path, built: list[Built], *, line: str | None = None) -> bool:
+def make_sample(
+    folder: Path, built: list[Built], *, line: str | None = None, dashboard: Sequence[NodeArchive] = ()
+) -> bool:
     """Writes the sample into a folder that does not exist yet, and commits it.
 
-    ``line`` is the release line of Python that it asks for; without it, the one that runs Plainfall.
+    ``line`` is the release line of Python that it asks for; without it, the one that runs Plainfall. With
+    ``dashboard`` (the packages that it is locked to) it has a second part, for Node.
     Returns whether it became a repository (not where no git is installed). Raises OSError.
     """
     line = line or f"{sys.version_info[0]}.{sys.version_info[1]}"
@@ -30,7 +37,25 @@ def make_sample(folder: Path, built: list[Built], *, line: str | None = None) ->
         file = folder / name
         file.write_text(file.read_text("utf-8").replace("{line}", line), "utf-8")
     (folder / "requirements.txt").write_text(lock_text(built), "utf-8")
+    if dashboard:
+        inner = folder / "dashboard"
+        shutil.copytree(_DASHBOARD, inner)
+        (inner / "dot_env.example").rename(inner / ".env.example")
+        (inner / "package-lock.json").write_text(node_lock_text(inner, dashboard), "utf-8")
     return _commit(folder)
+
+
+def node_lock_text(folder: Path, archives: Sequence[NodeArchive]) -> str:
+    """A package-lock.json of format 3 for the manifest in a folder."""
+    manifest = json.loads((folder / "package.json").read_text("utf-8"))
+    top = {key: manifest[key] for key in ("name", "version", "dependencies", "devDependencies", "engines")}
+    packages: dict[str, object] = {"": top}
+    for one in sorted(archives, key=lambda one: one.name):
+        entry = {"version": one.version, "integrity": one.integrity}
+        more = {key: one.manifest[key] for key in ("bin", "license") if key in one.manifest}
+        packages[f"node_modules/{one.name}"] = {**entry, **more}
+    document = {"name": manifest["name"], "version": manifest["version"], "lockfileVersion": 3}
+    return json.dumps({**document, "requires": True, "packages": packages}, indent=2) + "\n"
 
 
 def lock_text(built: list[Built]) -> str:

@@ -19,10 +19,13 @@ from plainfall.cli.commands.onboard import (
 from plainfall.cli.console import Console
 from plainfall.cli.document import outcome_document
 from plainfall.cli.view import RunView
+from plainfall.ecosystems.node.interpreters import node_interpreters
 from plainfall.errors import UsageProblem
 from plainfall.onboarding.running import Outcome, onboard
 from plainfall.onboarding.servers import stop_servers
+from plainfall.runtimes.interpreters import Interpreter
 from plainfall.standins.building import build_all
+from plainfall.standins.node_registry import built_node_packages, serving_node
 from plainfall.standins.registry import Archive, serving
 from plainfall.standins.sample_clone import make_sample
 from plainfall.surroundings import Surroundings
@@ -57,16 +60,27 @@ def _place(options: argparse.Namespace) -> Path:
 
 def _run(options: argparse.Namespace, console: Console, clone: Path) -> int:
     built = build_all()
+    surroundings = _with_registry(Surroundings.of_process())
+    # The sample's second part is for Node; where none is here, the demo does without it.
+    has_node = any(isinstance(one, Interpreter) for one in node_interpreters(surroundings))
+    dashboard = built_node_packages() if has_node else []
     if clone.exists():
         clone.rmdir()
     clone.parent.mkdir(parents=True, exist_ok=True)
-    repository = make_sample(clone, built)
-    surroundings = _with_registry(Surroundings.of_process())
+    repository = make_sample(clone, built, dashboard=dashboard)
     view = RunView(console)
-    with serving([Archive.of(archive) for archive in built]) as registry:
-        variables = {**surroundings.variables, "PIP_INDEX_URL": registry.url}
+    archives = [Archive.of(archive) for archive in built]
+    with serving(archives) as registry, serving_node(dashboard) as node_registry:
+        variables = {
+            **surroundings.variables,
+            "PIP_INDEX_URL": registry.url,
+            "npm_config_registry": node_registry.url,
+            "npm_config_userconfig": "/dev/null",
+        }
         console.note(console.wrapped(f"a sample clone in {clone}", 0))
-        console.note(f"its packages from a stand-in registry at {registry.url}")
+        console.note(f"its packages from stand-in registries at {registry.url} and {node_registry.url}")
+        if not has_node:
+            console.note("(no Node here: the sample is without its dashboard)")
         if not repository:
             console.note("(no git here: the sample is a folder without history)")
         try:
@@ -90,14 +104,19 @@ def _show_end(options: argparse.Namespace, console: Console, outcome: Outcome) -
     show_disagreements(console, outcome)
     console.note("")
     for record in outcome.servers.values():
-        console.result(f"{console.styled(record['url'], 'good', out=True)} answered; {verdict(outcome)}")
+        console.result(f"{console.styled(record['url'], 'good', out=True)} answered")
+    console.result(verdict(outcome))
     left = "its files stay" if options.into else "the sample clone is removed"
-    console.note(f"now the server is ended and {left} (--keep leaves both up)")
+    console.note(f"now the servers are ended and {left} (--keep leaves all up)")
     console.note("with a clone of yours: plainfall survey CLONE, then plainfall onboard CLONE")
 
 
 def _with_registry(surroundings: Surroundings) -> Surroundings:
     """The same surroundings without the user's own package sources: the demo needs none, and must not
     send the names of made-up packages to a real registry."""
-    variables = {name: value for name, value in surroundings.variables.items() if not name.startswith("PIP_")}
+    variables = {
+        name: value
+        for name, value in surroundings.variables.items()
+        if not name.lower().startswith(("pip_", "npm_"))
+    }
     return dataclasses.replace(surroundings, variables={**variables, "PIP_CONFIG_FILE": "/dev/null"})

@@ -89,10 +89,12 @@ class NodeEcosystem:
         return None
 
     def environment_standing(self, folder: Path, choice: Choice) -> EnvironmentStanding:
-        return EnvironmentStanding("right", _FOLDER, "packages lie in the part's own folder", ours=True)
+        there = (folder / _FOLDER).is_dir()
+        return EnvironmentStanding("right" if there else "absent", _FOLDER, ours=True)
 
     def make_environment(self, folder: Path, choice: Choice, prompt: str, making: Path) -> None:
-        """Nothing has to be made: the runtime finds ``node_modules`` by itself."""
+        """The runtime finds the folder by itself; it only has to be there."""
+        (folder / _FOLDER).mkdir(exist_ok=True)
 
     def variables(self, folder: Path, choice: Choice) -> dict[str, str]:
         names = _names_folder(folder)

@@ -56,7 +56,9 @@ def install(
     allowed = wishes.allowed
     try:
         packages = [one for one in wanted if not one.bundled]
-        laid = lay(folder, packages, store, clone / ".plainfall" / "making", allowed, progress)
+        # A folder of its own: another part may be at work in its own at the same time.
+        making = clone / ".plainfall" / "laying" / digest_of(str(folder))[:12]
+        laid = lay(folder, packages, store, making, allowed, progress)
     finally:
         store.close()
     remarks = [*read.remarks[:6], *disagreements(clone, listed, read, document)]
@@ -87,11 +89,10 @@ def _resolved(
     state: Path,
     progress: Progress,
 ) -> LockRead:
-    """What the manifest was resolved to before, as long as it asks for the same; else resolved now and kept."""
+    """What the manifest was resolved to before, if it asks for the same; else resolved now and kept."""
     tables = (*_TABLES, "overrides", "resolutions")
-    asked = digest_of(
-        {table: document.get(table) for table in tables}, choice.taken.version.partition(".")[0]
-    )
+    major = choice.taken.version.partition(".")[0]
+    asked = digest_of({table: document.get(table) for table in tables}, major)
     kept, mark = state / "package-lock.json", state / "asked.json"
     if not kept.is_file() or not mark.is_file() or mark.read_text("utf-8") != asked:
         found = resolve(

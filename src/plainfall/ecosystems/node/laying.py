@@ -86,7 +86,8 @@ def lay(
         _commands(part, part, packages, laid)
     else:
         if fresh:
-            making.mkdir(parents=True, exist_ok=True)
+            shutil.rmtree(making, ignore_errors=True)  # what a run before was stopped at
+            making.mkdir(parents=True)
             root = Path(tempfile.mkdtemp(prefix="node-", dir=making))
             (root / "node_modules").mkdir()
         else:
@@ -335,4 +336,4 @@ def _into_place(root: Path, part: Path, places: Iterable[str]) -> None:
             shutil.rmtree(aside, ignore_errors=True)
         target.parent.mkdir(parents=True, exist_ok=True)
         os.rename(path, target)
-    shutil.rmtree(root, ignore_errors=True)
+    shutil.rmtree(root.parent, ignore_errors=True)

@@ -66,7 +66,8 @@ def environment(work: Work) -> StepResult:
         why = "right for this interpreter" + ("" if standing.ours else "; not made by Plainfall")
         return StepResult(State.KEPT, standing.path, why, detail=detail)
     work.making("folder", place)
-    making = work.state.folder / "making"
+    # A folder of its own: another part may make its environment at the same time.
+    making = work.state.folder / "making" / digest_of(work.part.path)[:12]
     work.language.make_environment(work.folder, work.chosen(), work.clone.resolve().name, making)
     work.state.forget(work.part.path, "dependencies")
     version = work.chosen().taken.version

@@ -1,0 +1,135 @@
+"""Carrying out the steps of parts: one after the other, and the early ones of further parts meanwhile."""
+
+from __future__ import annotations
+
+import os
+import threading
+import time
+from collections.abc import Sequence
+from concurrent.futures import Future, ThreadPoolExecutor
+from types import TracebackType
+from typing import Any
+
+from plainfall.errors import PlainfallError, disk_full_explained
+from plainfall.onboarding.events import Event, Listener, StepFinished, StepProgress, StepStarted
+from plainfall.onboarding.steps import Stage, State, Step, StepResult
+from plainfall.onboarding.work import Work
+
+__all__ = ["Ahead", "PartRun", "waiting"]
+
+
+class PartRun:
+    """The steps of one part. ``results`` holds each that was carried out (or waits since one before it
+    failed) with its seconds; ``failure`` the first that failed."""
+
+    def __init__(self, work: Work, steps: Sequence[Step], tell: Listener) -> None:
+        self.work = work
+        self.early = [step for step in steps if step.stage.position <= Stage.DEPENDENCIES.position]
+        self.late = [step for step in steps if step not in self.early]
+        self.results: list[tuple[Step, StepResult, float]] = []
+        self.failure: tuple[Step, PlainfallError] | None = None
+        self.tell = tell
+
+    def carry_out(self, steps: Sequence[Step]) -> None:
+        """Carries steps out; after a failure the rest waits. Nothing is raised for a failure."""
+        for step in steps:
+            if self.failure:
+                self._finish(step, waiting(step), 0.0)
+                continue
+            self.tell(StepStarted(step))
+            start = time.perf_counter()
+            error = None
+            self.work.progress = self._reporter(step)
+            try:
+                result = _explained(step, self.work)
+            except PlainfallError as problem:
+                error = problem
+                place = (problem.place,) if problem.place else ()
+                result = StepResult(State.FAILED, step.title, problem.cause, place)
+                self.failure = step, problem
+            self._finish(step, result, time.perf_counter() - start, error)
+
+    def _finish(
+        self, step: Step, result: StepResult, seconds: float, error: PlainfallError | None = None
+    ) -> None:
+        self.results.append((step, result, seconds))
+        self.tell(StepFinished(step, result, seconds, error))
+
+    def _reporter(self, step: Step) -> Any:
+        def report(done: int, whole: int, unit: str) -> None:
+            self.tell(StepProgress(step, done, whole, unit))
+
+        return report
+
+
+class Ahead:
+    """Carries out the early steps (runtime, environment, dependencies) of further parts in threads while the
+    parts before them go on; what they tell is held back until ``join``.
+
+    Left by an exception, what runs is stopped at its next report, and waited for.
+    """
+
+    def __init__(self, runs: Sequence[PartRun]) -> None:
+        self._runs = runs
+        self._held: dict[int, list[Event]] = {}
+        self._tells: dict[int, Listener] = {}
+        self._futures: dict[int, Future[None]] = {}
+        self._stopping = threading.Event()
+        self._pool: ThreadPoolExecutor | None = None
+
+    def __enter__(self) -> Ahead:
+        if self._runs:
+            self._pool = ThreadPoolExecutor(max(1, (os.cpu_count() or 1) - 1))
+            for run in self._runs:
+                held: list[Event] = []
+                self._held[id(run)] = held
+                self._tells[id(run)] = run.tell
+                run.tell = self._holding(held)
+                self._futures[id(run)] = self._pool.submit(run.carry_out, run.early)
+        return self
+
+    def _holding(self, held: list[Event]) -> Listener:
+        def hold(event: Event) -> None:
+            if self._stopping.is_set():
+                raise KeyboardInterrupt
+            if not isinstance(event, StepProgress):
+                held.append(event)
+
+        return hold
+
+    def join(self, run: PartRun) -> bool:
+        """Waits for a part's early steps and tells what they told; False if they were not started here."""
+        future = self._futures.get(id(run))
+        if future is None:
+            return False
+        future.result()
+        run.tell = self._tells[id(run)]
+        for event in self._held[id(run)]:
+            run.tell(event)
+        return True
+
+    def __exit__(
+        self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
+    ) -> None:
+        if kind is not None:
+            self._stopping.set()
+        if self._pool is not None:
+            self._pool.shutdown(wait=True, cancel_futures=True)
+
+
+def _explained(step: Step, work: Work) -> StepResult:
+    """Carries the step out; what the disk refuses becomes an error with a remedy."""
+    try:
+        with disk_full_explained(f"step {step.stage.value}"):
+            return step.carry_out(work)
+    except OSError as error:
+        raise PlainfallError(
+            f"the system refused: {error.strerror or error}"
+            + (f" ({error.filename})" if error.filename else ""),
+            remedy="Check the owner and mode of that place, and that its disk can be written.",
+        ) from error
+
+
+def waiting(step: Step) -> StepResult:
+    """The result of a step that has not begun."""
+    return StepResult(State.WAITING, step.title, step.why, step.evidence)
