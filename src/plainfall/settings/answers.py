@@ -6,13 +6,14 @@ import re
 import tomllib
 from collections.abc import Mapping, Sequence
 from pathlib import Path
+from typing import Any
 
 from plainfall.errors import BadInput, UsageProblem
 from plainfall.evidence import Evidence
 from plainfall.settings.item import Given
 from plainfall.survey.walk import Tree
 
-__all__ = ["PREFIX", "TEAM_FILE", "given_values", "parse_given"]
+__all__ = ["PREFIX", "TEAM_FILE", "allowed_install_code", "given_values", "parse_given"]
 
 # ``PLAINFALL_SET_NAME=value`` gives the setting NAME.
 PREFIX = "PLAINFALL_SET_"
@@ -46,20 +47,19 @@ def given_values(
     return given
 
 
+def allowed_install_code(tree: Tree) -> frozenset[str]:
+    """Packages whose own code the team lets run at install: ``allow-code`` under ``[install]``. Raises
+    BadInput."""
+    table = _team_file(tree).get("install", {})
+    names = table.get("allow-code", []) if isinstance(table, dict) else None
+    if not isinstance(names, list) or not all(isinstance(name, str) for name in names):
+        raise _wrong(tree, "allow-code", 'write a list of names, as in allow-code = ["gauge-driver"]')
+    return frozenset(names)
+
+
 def _team_values(tree: Tree, part: str) -> dict[str, Given]:
     """``[settings]`` of the team's file, then ``[parts."FOLDER".settings]`` for this part."""
-    if not (Path(tree.root) / TEAM_FILE).is_file():
-        return {}
-    text = tree.text(TEAM_FILE)
-    try:
-        document = tomllib.loads(text)
-    except tomllib.TOMLDecodeError as error:
-        line = re.search(r"line (\d+)", str(error))
-        raise BadInput(
-            f"it is not TOML: {error}",
-            place=Evidence(TEAM_FILE, int(line.group(1)) if line else 0),
-            remedy='Mend that line; values are written KEY = "VALUE" under [settings].',
-        ) from error
+    document = _team_file(tree)
     given = _table(tree, document.get("settings", {}), "settings")
     parts = document.get("parts", {})
     if not isinstance(parts, dict):
@@ -68,6 +68,22 @@ def _team_values(tree: Tree, part: str) -> dict[str, Given]:
     if not isinstance(own, dict):
         raise _wrong(tree, part or ".", 'write a table, as in [parts."api".settings]')
     return {**given, **_table(tree, own.get("settings", {}), "settings")}
+
+
+def _team_file(tree: Tree) -> dict[str, Any]:
+    """The team's own file, empty where there is none. Raises BadInput."""
+    if not (Path(tree.root) / TEAM_FILE).is_file():
+        return {}
+    text = tree.text(TEAM_FILE)
+    try:
+        return tomllib.loads(text)
+    except tomllib.TOMLDecodeError as error:
+        line = re.search(r"line (\d+)", str(error))
+        raise BadInput(
+            f"it is not TOML: {error}",
+            place=Evidence(TEAM_FILE, int(line.group(1)) if line else 0),
+            remedy='Mend that line; values are written KEY = "VALUE" under [settings].',
+        ) from error
 
 
 def _table(tree: Tree, table: object, name: str) -> dict[str, Given]:

@@ -1,7 +1,7 @@
 """A graph of packages, and its layout in nested ``node_modules`` folders.
 
 Every package goes as high as it can: to the highest folder in which neither another version of it lies, nor
-one that lies there would be hidden from a package that needs it.
+one that lies there would be hidden from a package that needs it. One that lies around already is linked to.
 """
 
 from __future__ import annotations
@@ -46,10 +46,13 @@ class _Layout:
         self._optional = optional
         self._held: dict[str, dict[str, str]] = {"": {}}
         self._needed: set[str] = set()
+        self._links: dict[str, str] = {}
+        self._roots: set[str] = set()
         # What each package resolved to so far: name → (folder that asked, folder that it was found in).
         self._uses: dict[str, list[tuple[str, str]]] = {}
 
     def run(self, roots: Mapping[str, Mapping[str, str]]) -> list[Package]:
+        self._roots = set(roots)
         waiting: deque[tuple[str, str, str, bool]] = deque()
         for folder, wishes in sorted(roots.items()):
             for name, key in sorted(wishes.items()):
@@ -65,6 +68,8 @@ class _Layout:
             again = needed and where not in self._needed
             if needed:
                 self._needed.add(where)
+            if where in self._links:
+                continue
             if new or again:
                 for other, wanted in sorted(package.needs.items()):
                     waiting.append((where, other, wanted, needed and other not in package.optional))
@@ -83,7 +88,7 @@ class _Layout:
             found.version,
             found.address,
             found.integrity,
-            found.link,
+            self._links.get(place, found.link),
             place not in self._needed,
             os=found.os,
             cpu=found.cpu,
@@ -102,6 +107,8 @@ class _Layout:
         """Puts a package where the folder finds it; None if it finds the right one already."""
         highest = folder
         for above in _upwards(folder):
+            if "node_modules/" not in above and above not in self._roots:
+                continue  # a folder between the part and a workspace holds no packages
             held = self._held.get(above, {}).get(name)
             if held == key:
                 self._uses.setdefault(name, []).append((folder, above))
@@ -112,8 +119,20 @@ class _Layout:
                 break
             highest = above
         self._held.setdefault(highest, {})[name] = key
+        around = self._around(highest, key)
+        if around is not None:
+            # Packages that need each other in several versions would nest without an end.
+            self._links[_within(highest, name)] = around
         self._uses.setdefault(name, []).append((folder, highest))
         return _within(highest, name)
+
+    def _around(self, folder: str, key: str) -> str | None:
+        """The place around a folder, if any, in which this very package lies."""
+        for above in _upwards(folder):
+            outer, _, name = f"/{above}".rpartition("/node_modules/")
+            if name and self._held.get(outer.lstrip("/"), {}).get(name) == key:
+                return above
+        return None
 
     def _hides(self, folder: str, name: str) -> bool:
         """Whether a package in this folder would stand between one that asked before and what it found."""

@@ -10,6 +10,7 @@ from pathlib import Path
 from plainfall.onboarding.steps import State, StepResult
 from plainfall.onboarding.work import Work
 from plainfall.runtimes.choice import Choice
+from plainfall.settings.answers import allowed_install_code
 from plainfall.writing import digest_of, digest_of_files
 
 __all__ = ["dependencies", "environment", "runtime"]
@@ -82,7 +83,8 @@ def dependencies(work: Work) -> StepResult:
     assert listed is not None  # a part without a list has no such step
     inputs = digest_of_files(work.clone, listed.files)
     place = work.folder / work.language.environment_standing(work.folder, work.chosen()).path
-    wishes = work.wishes.install
+    allowed = work.wishes.install.allowed | allowed_install_code(work.tree)
+    wishes = replace(work.wishes.install, allowed=allowed)
     before = work.state.record(work.part.path, "dependencies")
     instead = {**before.get("instead", {}), **wishes.instead}
     asked = [sorted(wishes.extras), sorted(wishes.groups), sorted(instead.items()), sorted(wishes.allowed)]
