@@ -31,9 +31,9 @@ _PAX = re.compile(rb"\d+ ([^=\n]+)=([^\n]*)\n")
 def unpack_tarball(data: bytes, folder: Path, name: str) -> list[Unpacked]:
     """Writes every file of the archive below ``folder`` (which exists and is empty) and lists them.
 
-    Files get mode 644, or 755 where the archive says so, less the umask. Links that stay inside are passed
-    over, as registries' clients do. Raises ArchiveRefused, naming the archive, for anything damaged or
-    hostile; what was written by then is the caller's to remove.
+    Files can be read and written by all and get the archive's bits for running, less the umask. Links that
+    stay inside are passed over, as registries' clients do. Raises ArchiveRefused, naming the archive, for
+    anything damaged or hostile; what was written by then is the caller's to remove.
     """
     whole = _inflated(data, name)
     members = list(_members(whole, name))
@@ -46,7 +46,7 @@ def unpack_tarball(data: bytes, folder: Path, name: str) -> list[Unpacked]:
             while parent not in made:
                 made.add(parent)
                 parent = parent.rpartition("/")[0]
-        bits = 0o777 if mode & 0o111 else 0o666
+        bits = (mode | 0o666) & 0o777
         handle = os.open(root + path, os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_NOFOLLOW, bits)
         try:
             view = memoryview(whole)[start : start + size]

@@ -93,12 +93,26 @@ def built_node_packages(sources: Path = SOURCES) -> list[NodeArchive]:
     return found
 
 
-def archives_below(folder: Path) -> list[NodeArchive]:
-    """Everything in a folder of ``NAME/VERSION.tgz`` (a scope's slash written %2F), without manifests."""
-    return [
-        NodeArchive(unquote(path.parent.name), path.stem, path.read_bytes())
-        for path in sorted(folder.glob("*/*.tgz"))
-    ]
+def archives_below(folder: Path, *, read_manifests: bool = False) -> list[NodeArchive]:
+    """Everything in a folder of ``NAME/VERSION.tgz`` (a scope's slash written %2F); what their manifests say
+    only where that is wanted, since a lock needs no manifests."""
+    found = []
+    for path in sorted(folder.glob("*/*.tgz")):
+        content = path.read_bytes()
+        manifest = _manifest_in(content) if read_manifests else {}
+        found.append(NodeArchive(unquote(path.parent.name), path.stem, content, manifest))
+    return found
+
+
+def _manifest_in(content: bytes) -> dict[str, Any]:
+    with tarfile.open(fileobj=io.BytesIO(content)) as archive:
+        for member in archive:
+            if member.name.count("/") == 1 and member.name.endswith("/package.json"):
+                file = archive.extractfile(member)
+                if file is not None:
+                    manifest: dict[str, Any] = json.load(file)
+                    return manifest
+    return {}
 
 
 class NodeRegistry(ThreadingHTTPServer):

@@ -17,6 +17,7 @@ from plainfall.errors import NoFittingRuntime
 from plainfall.evidence import Evidence
 from plainfall.runtimes.asks import Strength, VersionAsk
 from plainfall.runtimes.choice import Choice, choose
+from plainfall.runtimes.interpreters import Interpreter
 from plainfall.surroundings import Surroundings
 from plainfall.survey.commands import Command
 from plainfall.survey.parts import DependencyFile, PartFound
@@ -98,14 +99,18 @@ class NodeEcosystem:
 
     def variables(self, folder: Path, choice: Choice) -> dict[str, str]:
         names = _names_folder(folder)
-        runner.write_names(names)
         interpreter = choice.taken
+        runner.write_names(names, _builder(interpreter))
         node = names / "node"
         if not node.is_symlink() or os.readlink(node) != str(interpreter.file):
             node.unlink(missing_ok=True)
             node.symlink_to(interpreter.file)
         path = os.pathsep.join([str(names), str(folder / _FOLDER / ".bin")])
-        return {"PATH": path, "NODE": str(interpreter.file), "BROWSER": "none", "FORCE_COLOR": "0"}
+        own = {"PATH": path, "NODE": str(interpreter.file), "BROWSER": "none", "FORCE_COLOR": "0"}
+        headers = interpreter.file.parent.parent / "include/node/node.h"
+        if headers.is_file():
+            own["npm_config_nodedir"] = str(interpreter.file.parent.parent)
+        return own
 
     def install(
         self,
@@ -130,6 +135,13 @@ class NodeEcosystem:
         return install(
             clone, folder, listed, document, choice, surroundings, wishes, state, variables, progress
         )
+
+
+def _builder(interpreter: Interpreter) -> list[str]:
+    """The command that compiles native add-ons, from what the runtime bundles; empty if it bundles none."""
+    client = str(interpreter.facts.get("client") or "")
+    script = Path(client, "node_modules/node-gyp/bin/node-gyp.js")
+    return [str(interpreter.file), str(script)] if client and script.is_file() else []
 
 
 def _names_folder(part: Path) -> Path:

@@ -17,27 +17,27 @@ from pathlib import Path
 __all__ = ["main", "write_names"]
 
 _NAMES = ("npm", "npx", "yarn", "pnpm")
-_RUN = {"run", "run-script", "rum", "urn"}
+_RUN = {"run", "run-script"}
 _SHORT = {"start", "test", "stop", "restart", "t", "tst"}
 _INSTALLING = {"install", "i", "ci", "add", "remove", "update", "upgrade", "link", "dedupe", "prune", ""}
 
 
-def write_names(folder: Path) -> None:
-    """Writes the small files into a folder (made if it is not there)."""
+def write_names(folder: Path, builder: list[str]) -> None:
+    """Writes the small files into a folder (made if it is not there); ``builder`` is the command that
+    compiles native add-ons (empty: there is none), to be found as ``node-gyp``."""
     folder.mkdir(parents=True, exist_ok=True)
+    if builder:
+        _write(folder / "node-gyp", f'#!/bin/sh\nexec {shlex.join(builder)} "$@"\n')
+    source = shlex.quote(str(Path(__file__).parents[3]))
     for name in _NAMES:
-        file = folder / name
-        words = [sys.executable, "-m", __name__, name]
-        text = (
-            "#!/bin/sh\nPYTHONPATH="
-            + shlex.quote(str(Path(__file__).parents[3]))
-            + " exec "
-            + shlex.join(words)
-            + ' "$@"\n'
-        )
-        if not file.exists() or file.read_text("utf-8") != text:
-            file.write_text(text, "utf-8")
-            file.chmod(0o755)
+        words = shlex.join([sys.executable, "-m", "plainfall.ecosystems.node.runner", name])
+        _write(folder / name, f'#!/bin/sh\nPYTHONPATH={source} exec {words} "$@"\n')
+
+
+def _write(file: Path, text: str) -> None:
+    if not file.exists() or file.read_text("utf-8") != text:
+        file.write_text(text, "utf-8")
+        file.chmod(0o755)
 
 
 def main(words: Sequence[str]) -> int:
