@@ -15,6 +15,7 @@ from conftest import Machine
 
 from plainfall.ecosystems.node.asks import node_asks
 from plainfall.ecosystems.node.configuration import read_registries
+from plainfall.ecosystems.node.fetched import package_name
 from plainfall.ecosystems.node.interpreters import GRAMMAR
 from plainfall.errors import BadInput
 from plainfall.runtimes.asks import VersionAsk
@@ -123,6 +124,37 @@ def test_the_release_line_counts_where_the_patch_release_is_not_here(machine: Ma
     here = [Interpreter(Path(v), Path(v), v, {}) for v in ("18.20.1", "20.20.2", "22.1.0")]
     choice = choose("Node", _ask("20.11.1", machine), here, GRAMMAR, lambda one: None)
     assert choice.taken.version == "20.20.2" and "20.11.1" in choice.remarks[0]
+
+
+def test_a_runtime_that_is_not_here_is_fetched_as_a_package(machine: Machine, registry: Any) -> None:
+    real = shutil.which("node")
+    script = (
+        '#!/bin/sh\nif [ "$1" = -e ]; then\n  echo \'{"version": "17.1.2", "executable": "\'$(realpath "$0")\'"}\'\n'
+        f'else\n  exec {real} "$@"\nfi\n'
+    )
+    name = package_name()
+    assert name is not None
+    files = {
+        "!bin/node": script.encode(),
+        "package.json": json.dumps({"name": name, "version": "17.1.2"}).encode(),
+    }
+    found = registry([NodeArchive(name, "17.1.2", tarball(files))])
+    clone = machine.clone(
+        {"package.json": package_json([], scripts={"dev": "node server.js"}), ".nvmrc": "17.1.2"}
+    )
+    (clone / "server.js").write_text(SERVER.replace('require("gauge-words")', '"here"'))
+    run = machine.run("onboard", clone, "--json")
+    assert run.status == 0, run.out
+    step = run.step("runtime")
+    assert (
+        step["detail"]["chosen"]["version"] == "17.1.2" and "was fetched as the package" in step["remarks"][0]
+    )
+    assert run.document["servers"][0]["probe"]["title"] == "Gauge here"
+    found.asked.clear()
+    assert machine.run("onboard", clone, "--json").states["runtime"] == "kept" and found.asked == []
+    none = machine.clone({"package.json": package_json([], scripts={"dev": "x"}), ".nvmrc": "16.0.0"}, "none")
+    refused = machine.run("onboard", none)
+    assert refused.status == 1 and "no Node here fits" in refused.err and "--runtime PATH" in refused.err
 
 
 def test_a_locked_clone_becomes_a_server_that_answers_and_is_kept(machine: Machine, registry: Any) -> None:
@@ -296,8 +328,41 @@ def test_scripts_call_scripts_though_no_package_manager_is_here(machine: Machine
     run = machine.run("onboard", clone, "--json")
     assert run.status == 0, run.out
     said = (clone / "said").read_text().split("\n")
-    assert said[:5] == ["before", "words", "build board", "words", "shown sh"]
-    assert "installed" in said
+    assert said[:6] == ["installed", "before", "words", "build board", "words", "shown sh"]
+
+
+FLAKY = "test -f tried && echo fine || { touch tried; echo 'Error: half the models are missing'; exit 1; }"
+
+
+def test_a_task_that_the_readme_calls_flaky_is_run_once_more(machine: Machine, registry: Any) -> None:
+    registry([])
+    readme = "# Board\n\n## Setup\n\n```sh\nnpm run generate\n```\n\nIt is flaky: run it again if it fails.\n"
+    files = {"package.json": package_json([], scripts={"generate": FLAKY, "dev": "node server.js"})}
+    files["server.js"] = SERVER.replace('require("gauge-words")', '"x"')
+    bare = machine.run("onboard", machine.clone(files, "bare"))
+    assert bare.status == 1 and "half the models are missing" in bare.err
+    run = machine.run("onboard", machine.clone({**files, "README.md": readme}), "--json")
+    assert run.status == 0, run.out
+    assert (
+        "npm run generate failed and was run once more, since README.md:6 says"
+        in run.step("tasks")["remarks"][0]
+    )
+
+
+def test_errors_that_the_team_declared_harmless_are_tolerated_and_shown(
+    machine: Machine, registry: Any
+) -> None:
+    registry([])
+    noisy = "echo 'Error: no map tiles here'; exit 1"
+    files = {"package.json": package_json([], scripts={"generate": noisy, "dev": "node server.js"})}
+    files["server.js"] = SERVER.replace('require("gauge-words")', '"x"')
+    files["plainfall.toml"] = '[tolerate]\nlines = ["no map tiles"]\n'
+    run = machine.run("onboard", machine.clone(files))
+    assert run.status == 0 and "tolerated, as plainfall.toml says" in " ".join(run.err.split())
+    assert "no map tiles here" in run.err
+    broken = machine.clone({**files, "plainfall.toml": '[tolerate]\nlines = ["("]\n'}, "broken")
+    refused = machine.run("onboard", broken)
+    assert refused.status == 1 and "plainfall.toml:2" in refused.err
 
 
 def test_tokens_of_rc_files_are_sent_where_they_are_set_for_and_not_shown(

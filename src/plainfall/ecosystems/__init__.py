@@ -93,10 +93,16 @@ class Ecosystem(Protocol):
         ...
 
     def choose_runtime(
-        self, part: PartFound, surroundings: Surroundings, named: Path | None, *, offline: bool = False
+        self,
+        part: PartFound,
+        surroundings: Surroundings,
+        named: Path | None,
+        progress: Progress | None = None,
+        *,
+        offline: bool = False,
     ) -> Choice:
         """The interpreter to take for a part; ``named`` is one that the person named; ``offline`` keeps the
-        choice from asking a registry what it offers."""
+        choice from asking a registry what it offers; ``progress`` is told of what takes time."""
         ...
 
     def missing_driver(self, settings: Mapping[str, str], names: Collection[str]) -> tuple[str, str] | None:

@@ -13,7 +13,7 @@ from plainfall.evidence import Evidence
 from plainfall.settings.item import Given
 from plainfall.survey.walk import Tree
 
-__all__ = ["PREFIX", "TEAM_FILE", "allowed_install_code", "given_values", "parse_given"]
+__all__ = ["PREFIX", "TEAM_FILE", "allowed_install_code", "given_values", "parse_given", "tolerated_lines"]
 
 # ``PLAINFALL_SET_NAME=value`` gives the setting NAME.
 PREFIX = "PLAINFALL_SET_"
@@ -55,6 +55,17 @@ def allowed_install_code(tree: Tree) -> frozenset[str]:
     if not isinstance(names, list) or not all(isinstance(name, str) for name in names):
         raise _wrong(tree, "allow-code", 'write a list of names, as in allow-code = ["gauge-driver"]')
     return frozenset(names)
+
+
+def tolerated_lines(tree: Tree) -> list[re.Pattern[str]]:
+    """Patterns of error lines that the team declared harmless: ``lines`` under ``[tolerate]``. Raises
+    BadInput."""
+    table = _team_file(tree).get("tolerate", {})
+    patterns = table.get("lines", []) if isinstance(table, dict) else None
+    try:
+        return [re.compile(pattern) for pattern in patterns or ()] if isinstance(patterns, list) else []
+    except (re.error, TypeError) as error:
+        raise _wrong(tree, "lines", f"write a list of regular expressions ({error})") from error
 
 
 def _team_values(tree: Tree, part: str) -> dict[str, Given]:

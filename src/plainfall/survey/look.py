@@ -197,8 +197,9 @@ def _nothing(clone: Path, tree: Tree, remarks: list[tuple[str, Evidence]]) -> No
     return NothingToOnboard(
         f"nothing in {clone} that Plainfall can onboard"
         + ("" if tree.files else ": it holds no files, or all are ignored"),
-        remedy="A Python part is known by pyproject.toml, requirements.txt, setup.py or a main file. If the "
-        "project is in a subfolder below another repository, name that folder.",
+        remedy="A Python part is known by pyproject.toml, requirements.txt, setup.py or a main file, a Node "
+        "part by a package.json with scripts or dependencies. If the project is in a subfolder below another "
+        "repository, name that folder.",
         lines=lines,
     )
 

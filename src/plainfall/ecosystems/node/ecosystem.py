@@ -56,7 +56,13 @@ class NodeEcosystem:
         return {}
 
     def choose_runtime(
-        self, part: PartFound, surroundings: Surroundings, named: Path | None, *, offline: bool = False
+        self,
+        part: PartFound,
+        surroundings: Surroundings,
+        named: Path | None,
+        progress: Progress | None = None,
+        *,
+        offline: bool = False,
     ) -> Choice:
         if named is None:
             majors = set(supported_lines().values())
@@ -64,14 +70,20 @@ class NodeEcosystem:
             def has_long_support(version: str) -> int:
                 return int(GRAMMAR.order(version)[:1] != () and GRAMMAR.order(version)[0] in majors)
 
-            return choose(
-                self.title,
-                part.asks,
-                node_interpreters(surroundings),
-                GRAMMAR,
-                lambda one: None,
-                has_long_support,
-            )
+            found = node_interpreters(surroundings)
+            try:
+                return choose(self.title, part.asks, found, GRAMMAR, lambda one: None, has_long_support)
+            except NoFittingRuntime:
+                here = [one for one in found if isinstance(one, Interpreter)]
+                fetched = None
+                if not offline:
+                    from plainfall.ecosystems.node.fetched import fetched_runtime
+
+                    tell = progress or (lambda done, whole, unit: None)
+                    fetched = fetched_runtime(part.asks, surroundings, here, tell)
+                if fetched is None:
+                    raise
+                return fetched
         try:
             interpreter = interpreter_at(named)
         except (OSError, ValueError) as error:

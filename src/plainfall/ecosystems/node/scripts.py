@@ -46,8 +46,9 @@ def node_commands(tree: Tree, folder: str) -> list[Command]:
 def _commands(tree: Tree, folder: str, path: str, scripts: dict[str, str]) -> Iterator[Command]:
     for position, name in enumerate(_ROOT_SCRIPTS):
         if name in scripts:
+            line = f"npm run {name}"
             yield _command(
-                tree, path, folder, "tasks", name, f"npm run {name}", 90 - position, "which an install runs"
+                tree, path, folder, "dependencies", name, line, 90 - position, "which an install runs"
             )
     servers = [name for name in _SERVERS if name in scripts]
     for position, name in enumerate(servers):

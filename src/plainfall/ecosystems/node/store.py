@@ -83,6 +83,12 @@ class Store:
             self._cache.remember("node-sources", _source_key(source), checked)
         return tree
 
+    def is_here(self, package: Package) -> bool:
+        """Whether a package is in the cache, whole and undamaged."""
+        key = self.key(package)
+        tree = self._cache.tree(key) if key is not None else None
+        return tree is not None and not tree.damaged()
+
     def key(self, package: Package) -> str | None:
         """The cache's key of a package, if it is known before anything is fetched."""
         known = integrity_key(package.integrity)

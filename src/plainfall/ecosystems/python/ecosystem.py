@@ -55,7 +55,13 @@ class PythonEcosystem:
         return survey.needed_modules(tree, folder)
 
     def choose_runtime(
-        self, part: PartFound, surroundings: Surroundings, named: Path | None, *, offline: bool = False
+        self,
+        part: PartFound,
+        surroundings: Surroundings,
+        named: Path | None,
+        progress: Progress | None = None,
+        *,
+        offline: bool = False,
     ) -> Choice:
         if named is None:
             listed = part.dependencies

@@ -90,8 +90,8 @@ def _result(
     written = [one for one in found if one.written]
     counts = {origin: sum(one.origin == origin for one in written) for origin in ORIGINS}
     said = ", ".join(f"{count} {ORIGINS[origin]}" for origin, count in counts.items() if count)
-    names = ", ".join(one.file.target for one in (changed or files)) or "nothing"
-    verb = "made" if made else ("added to" if changed else "complete")
+    names = ", ".join(one.file.target for one in (changed or files)) or "no file"
+    verb = "made" if made else ("added to" if changed else "complete" if files else "is needed")
     templates = ", ".join(one.file.template_path for one in made if one.file.template_path)
     why = f"from {templates}" if templates else ("only what was missing is added" if changed else "")
     first = next((one.file.loaded for one in files if one.file.loaded is not None), None)

@@ -7,6 +7,7 @@ from collections.abc import Mapping, Sequence
 from dataclasses import replace
 from pathlib import Path
 
+from plainfall.onboarding.stages.tasks import carry_out
 from plainfall.onboarding.steps import State, StepResult
 from plainfall.onboarding.work import Work
 from plainfall.runtimes.choice import Choice
@@ -18,7 +19,7 @@ __all__ = ["dependencies", "environment", "runtime"]
 
 def runtime(work: Work) -> StepResult:
     """Chooses the interpreter; kept if it is the one of the run before."""
-    choice = work.language.choose_runtime(work.part, work.surroundings, work.wishes.runtime)
+    choice = work.language.choose_runtime(work.part, work.surroundings, work.wishes.runtime, work.progress)
     work.choice = choice
     taken = choice.taken
     work.fingerprints["runtime"] = taken.identity
@@ -87,7 +88,14 @@ def dependencies(work: Work) -> StepResult:
     wishes = replace(work.wishes.install, allowed=allowed)
     before = work.state.record(work.part.path, "dependencies")
     instead = {**before.get("instead", {}), **wishes.instead}
-    asked = [sorted(wishes.extras), sorted(wishes.groups), sorted(instead.items()), sorted(wishes.allowed)]
+    scripts = [command.line for command in work.part.candidates("dependencies")]
+    asked = [
+        scripts,
+        sorted(wishes.extras),
+        sorted(wishes.groups),
+        sorted(instead.items()),
+        sorted(wishes.allowed),
+    ]
     fingerprint = digest_of(inputs, work.chosen().taken.identity, str(place), asked)
     work.fingerprints["dependencies"] = fingerprint
     if before.get("fingerprint") == fingerprint and _all_there(place, before.get("layout", {})):
@@ -115,9 +123,14 @@ def dependencies(work: Work) -> StepResult:
         "layout": done.layout,
         "instead": instead,
     }
-    work.state.keep(work.part.path, "dependencies", record)
     changed = bool(done.laid or done.taken_out)
     remarks = list(done.remarks)
+    own = work.part.candidates("dependencies")
+    for command in own:
+        remarks += carry_out(work, "dependencies", command)
+    if own:
+        remarks.append(f"the clone's own scripts ran: {', '.join(command.line for command in own)}")
+    work.state.keep(work.part.path, "dependencies", record)
     if done.built:
         remarks.append(f"their own code ran: {', '.join(done.built)}")
     if instead:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 import secrets
 from dataclasses import replace
 
@@ -11,11 +12,18 @@ from plainfall.onboarding.commands import run_command
 from plainfall.onboarding.steps import State, StepResult
 from plainfall.onboarding.work import Work
 from plainfall.server.process import new_mark
+from plainfall.settings.answers import TEAM_FILE, tolerated_lines
+from plainfall.survey.commands import Command
 from plainfall.writing import digest_of, read_json, write_json
 
-__all__ = ["administrator", "tasks"]
+__all__ = ["administrator", "carry_out", "tasks"]
 
 _NAME = "admin"
+_NETWORK = re.compile(r"ETIMEDOUT|ECONNRESET|EAI_AGAIN|socket hang up|timed? ?out|Temporary failure in name")
+_SAID_FLAKY = re.compile(
+    r"flaky|run it again|try again|once more|second (try|time|attempt)|retry", re.IGNORECASE
+)
+_TELLING = re.compile(r"error|fail|cannot|denied|refused|not found|missing|fatal|exception", re.IGNORECASE)
 
 
 def tasks(work: Work) -> StepResult:
@@ -30,10 +38,46 @@ def tasks(work: Work) -> StepResult:
     places = tuple(command.evidence for command in commands)
     if work.state.record(work.part.path, "tasks").get("fingerprint") == fingerprint:
         return StepResult(State.KEPT, title, "nothing that they depend on changed", places)
-    for command in commands:
-        run_command(work, "tasks", command.line, new_mark(), command.evidence)
+    remarks = [remark for command in commands for remark in carry_out(work, "tasks", command)]
     work.state.keep(work.part.path, "tasks", {"fingerprint": fingerprint})
-    return StepResult(State.DONE, title, commands[0].reason, places)
+    return StepResult(State.DONE, title, commands[0].reason, places, tuple(remarks))
+
+
+def carry_out(work: Work, stage: str, command: Command) -> list[str]:
+    """Runs a command; one that is known to be flaky, or whose network failed, is run once more, and errors
+    that the team declared harmless are tolerated. Returns what is to be said. Raises CommandFailed."""
+    remarks: list[str] = []
+    for attempt in (1, 2):
+        try:
+            run_command(work, stage, command.line, new_mark(), command.evidence)
+            return remarks
+        except CommandFailed as error:
+            patterns = tolerated_lines(work.tree)
+            telling = [line for line in error.lines if _TELLING.search(line)] or list(error.lines)
+            if patterns and all(any(one.search(line) for one in patterns) for line in telling):
+                shown = "; ".join(telling[:3])
+                return [*remarks, f"tolerated, as {TEAM_FILE} says: {command.line} ended badly ({shown})"]
+            why = _flaky(work, command, error.lines) if attempt == 1 else None
+            if why is None:
+                raise
+            remarks.append(f"{command.line} failed and was run once more, since {why}")
+    return remarks
+
+
+def _flaky(work: Work, command: Command, lines: tuple[str, ...]) -> str | None:
+    """Why a second try makes sense, or None."""
+    if any(_NETWORK.search(line) for line in lines):
+        return "the network failed it"
+    place = f"{work.part.path}/" if work.part.path else ""
+    for name in work.tree.folders.get(work.part.path, ()):
+        if not name.lower().startswith("readme"):
+            continue
+        rows = work.tree.text(place + name).splitlines()
+        for number, row in enumerate(rows):
+            near = " ".join(rows[max(0, number - 3) : number + 4])
+            if command.line in row and _SAID_FLAKY.search(near):
+                return f"{place}{name}:{number + 1} says that it may have to be"
+    return None
 
 
 def administrator(work: Work) -> StepResult:
