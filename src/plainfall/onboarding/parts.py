@@ -125,7 +125,7 @@ def _explained(step: Step, work: Work) -> StepResult:
     except OSError as error:
         raise PlainfallError(
             f"the system refused: {error.strerror or error}"
-            + (f" ({error.filename})" if error.filename else ""),
+            + (f" ({error.filename2 or error.filename})" if error.filename else ""),
             remedy="Check the owner and mode of that place, and that its disk can be written.",
         ) from error
 

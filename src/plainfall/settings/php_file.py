@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterator
 from typing import TYPE_CHECKING
 
@@ -84,7 +85,9 @@ def _value(source: Source, value: Node, name: str, lines: list[str]) -> Iterator
         held = text if text is not None else (literal(value) or "")
         start = len(source.data[: value.start_byte].decode())
         end = len(source.data[: value.end_byte].decode())
-        yield Entry(name, held.replace("\\'", "'"), line, comment_above(lines, line), start, end)
+        if source.text[start : start + 1] == "'":
+            held = re.sub(r"\\([\\'])", r"\1", held)
+        yield Entry(name, held, line, comment_above(lines, line), start, end)
 
 
 def _assigned(source: Source, node: Node, lines: list[str]) -> Iterator[Entry]:

@@ -112,9 +112,13 @@ def _without_other_modes(found: list[SettingsFound]) -> Iterator[SettingsFound]:
             for other in found
             if other.kind == one.kind and other.target.rpartition("/")[0] == one.target.rpartition("/")[0]
         ]
-        other_mode = _MODES.search(one.target.rpartition("/")[2]) is not None
-        if not other_mode or one.loaded or all(_MODES.search(other.target) for other in others[:1]):
+        for_development = [other for other in others if not _MODES.search(_name(other))]
+        if one.loaded or one in for_development or (not for_development and one is others[0]):
             yield one
+
+
+def _name(found: SettingsFound) -> str:
+    return found.target.rpartition("/")[2]
 
 
 def resolved_loads(folder: str, found: Mapping[str, FileFound]) -> Iterator[tuple[str, Load]]:

@@ -22,7 +22,7 @@ __all__ = [
 _PLACEHOLDER = re.compile(
     r"^$|^(change|replace|edit|set|fill|put|insert|enter|add|generate)[\W_]?(me|this|it|in|your|here|a|one)\b.*"
     r"|^.*\b(your|my)[\W_]+\w+.*(key|secret|token|password|here|id)\b.*|^your[\W_].*|^.*[\W_]here$"
-    r"|^<.*>$|^\[.*\]$|^\{\{.*\}\}$|^%\w+%$|^__\w+__$|^(x{3,}|\*+|\.{3,}|-+|\?+|0{6,}|a{4,})$"
+    r"|^<.*>$|^\[[\w\s-]*\]$|^\{\{.*\}\}$|^%\w+%$|^__\w+__$|^(x{3,}|\*{3,}|\.{3,}|-+|\?+|0{6,}|a{4,})$"
     r"|^[a-z]{2,10}[_-](?:(?:dev|test|live)[_-])?(x{4,}|\*{3,}|\.{3})$|^x{3,}[-_.x]*$"
     r"|^(todo|tbd|none|null|nil|placeholder|secret|password|(my|some|a)[\W_]?(secret|password|key|token)|"
     r"example|dummy|insecure.*|change.*|replace.*|.*changeme.*|.*change[\W_]me.*|.*change[\W_](this|it).*|.*replace[\W_](me|this|with).*)$",
