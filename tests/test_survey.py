@@ -85,7 +85,7 @@ def test_parts_in_subfolders_and_what_is_no_part(machine: Machine) -> None:
             "api/requirements.txt": "gaugekit==1\n",
             "reports/pyproject.toml": "[project]\nname='reports'\n",
             "docs/requirements.txt": "docskit==1\n",
-            "client/package.json": "{}",
+            "client/composer.json": "{}",
             "reader/Cargo.toml": "",
             "tools.py": "",
         }
@@ -93,7 +93,7 @@ def test_parts_in_subfolders_and_what_is_no_part(machine: Machine) -> None:
     document = machine.run("survey", clone, "--json").document
     assert [part["path"] for part in document["parts"]] == ["api", "reports"]
     remarks = " ".join(remark["text"] for remark in document["remarks"])
-    assert "Node part" in remarks and "Rust is compiled" in remarks
+    assert "PHP part" in remarks and "Rust is compiled" in remarks
 
 
 def test_ignored_files_environments_and_vendored_trees_are_left_out(tmp_path: Path) -> None:

@@ -80,6 +80,7 @@ def onboard(
         outcome.seconds = time.perf_counter() - begin
         return outcome
     with state.held():
+        state.sweep()
         journal = Journal(state)
 
         def tell(event: Event) -> None:
@@ -114,6 +115,7 @@ def onboard(
                     run.carry_out(run.early)
                 run.carry_out(run.late)
                 _gather(run, outcome)
+        state.sweep()
         if outcome.failure:
             outcome.outcome = "open" if isinstance(outcome.failure[1], ValueNeeded) else "failed"
         outcome.seconds = time.perf_counter() - begin

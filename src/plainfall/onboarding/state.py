@@ -5,6 +5,7 @@ from __future__ import annotations
 import fcntl
 import json
 import os
+import shutil
 import threading
 import time
 from collections.abc import Iterator
@@ -42,6 +43,11 @@ class CloneState:
         """Makes the state folder and excludes it locally."""
         self.folder.mkdir(exist_ok=True)
         exclude_locally(self.clone, [f"/{FOLDER}/"])
+
+    def sweep(self) -> None:
+        """Takes away what was being made when a run before was stopped. Only while the clone is held."""
+        for name in ("making", "laying"):
+            shutil.rmtree(self.folder / name, ignore_errors=True)
 
     def record(self, part: str, stage: str) -> dict[str, Any]:
         """What was kept for a part's stage; empty if nothing."""
