@@ -5,6 +5,7 @@ from __future__ import annotations
 import contextlib
 import json
 import os
+import shutil
 import subprocess
 import sys
 from collections.abc import Callable, Iterator, Mapping
@@ -18,6 +19,7 @@ from plainfall.errors import BadInput
 from plainfall.settings.dotenv import parse_dotenv
 from plainfall.settings.values import is_placeholder, is_secret
 from plainfall.standins.building import Built, wheel_bytes
+from plainfall.standins.node_registry import NodeArchive, NodeRegistry, serving_node
 from plainfall.standins.registry import Archive, Faults, Registry, serving
 
 PYTHON_LINE = f"{sys.version_info[0]}.{sys.version_info[1]}"
@@ -167,6 +169,24 @@ def offer(machine: Machine) -> Iterator[Callable[..., Registry]]:
         opened.append(context)
         machine.variables["PIP_INDEX_URL"] = registry.url
         machine.variables.pop("PIP_NO_INDEX", None)
+        return registry
+
+    yield start
+    for context in opened:
+        context.__exit__(None, None, None)
+
+
+@pytest.fixture
+def node_registry(machine: Machine) -> Iterator[Callable[..., NodeRegistry]]:
+    """Starts a registry of Node packages, and makes it the machine's own; Node is put on its path."""
+    opened = []
+
+    def start(archives: list[NodeArchive], login: str = "") -> NodeRegistry:
+        context = serving_node(archives, login)
+        registry = context.__enter__()
+        opened.append(context)
+        machine.variables["npm_config_registry"] = registry.url
+        machine.variables["PATH"] += os.pathsep + str(Path(shutil.which("node") or "").parent)
         return registry
 
     yield start

@@ -6,12 +6,12 @@ import json
 import os
 import shutil
 import subprocess
-from collections.abc import Callable, Iterator
 from pathlib import Path
 from typing import Any
 
 import pytest
 from conftest import Machine
+from node_clones import SERVER, lock, package_json
 
 from plainfall.ecosystems.node.asks import node_asks
 from plainfall.ecosystems.node.configuration import read_registries
@@ -21,59 +21,11 @@ from plainfall.errors import BadInput
 from plainfall.runtimes.asks import VersionAsk
 from plainfall.runtimes.choice import choose
 from plainfall.runtimes.interpreters import Interpreter
-from plainfall.standins.node_registry import NodeArchive, NodeRegistry, node_archive, serving_node, tarball
+from plainfall.standins.node_registry import NodeArchive, node_archive, tarball
 from plainfall.surroundings import Surroundings
 from plainfall.survey.walk import walk
 
 pytestmark = pytest.mark.skipif(shutil.which("node") is None, reason="no Node here")
-
-SERVER = """\
-const http = require("node:http");
-const gauge = require("gauge-words");
-http.createServer((ask, answer) => {
-  answer.setHeader("content-type", "text/html");
-  answer.end(`<title>Gauge ${gauge}</title>ok`);
-}).listen(process.env.PORT || 3000, "127.0.0.1");
-"""
-
-
-def lock(
-    archives: list[NodeArchive], places: dict[str, str] | None = None, more: dict[str, Any] | None = None
-) -> str:
-    """A lock of format 3 with these packages at ``node_modules/NAME``, or where ``places`` says."""
-    packages: dict[str, Any] = {"": {"dependencies": {one.name: one.version for one in archives}}}
-    for one in archives:
-        where = (places or {}).get(f"{one.name}@{one.version}", f"node_modules/{one.name}")
-        entry: dict[str, Any] = {"version": one.version, "integrity": one.integrity}
-        for key in ("os", "cpu", "optional"):
-            if key in one.manifest:
-                entry[key] = one.manifest[key]
-        if "bin" in one.manifest:
-            entry["bin"] = one.manifest["bin"]
-        packages[where] = entry
-    return json.dumps({"lockfileVersion": 3, "packages": {**packages, **(more or {})}}, indent=1)
-
-
-def package_json(archives: list[NodeArchive], **more: Any) -> str:
-    wishes = {one.name: one.version for one in archives}
-    return json.dumps({"name": "board", "version": "1.0.0", "dependencies": wishes, **more}, indent=1)
-
-
-@pytest.fixture
-def registry(machine: Machine) -> Iterator[Callable[..., NodeRegistry]]:
-    opened = []
-
-    def start(archives: list[NodeArchive], login: str = "") -> NodeRegistry:
-        context = serving_node(archives, login)
-        found = context.__enter__()
-        opened.append(context)
-        machine.variables["npm_config_registry"] = found.url
-        machine.variables["PATH"] += os.pathsep + str(Path(shutil.which("node") or "").parent)
-        return found
-
-    yield start
-    for context in opened:
-        context.__exit__(None, None, None)
 
 
 WORDS = node_archive(
@@ -126,7 +78,7 @@ def test_the_release_line_counts_where_the_patch_release_is_not_here(machine: Ma
     assert choice.taken.version == "20.20.2" and "20.11.1" in choice.remarks[0]
 
 
-def test_a_runtime_that_is_not_here_is_fetched_as_a_package(machine: Machine, registry: Any) -> None:
+def test_a_runtime_that_is_not_here_is_fetched_as_a_package(machine: Machine, node_registry: Any) -> None:
     real = shutil.which("node")
     script = (
         '#!/bin/sh\nif [ "$1" = -e ]; then\n  echo \'{"version": "17.1.2", "executable": "\'$(realpath "$0")\'"}\'\n'
@@ -138,7 +90,7 @@ def test_a_runtime_that_is_not_here_is_fetched_as_a_package(machine: Machine, re
         "!bin/node": script.encode(),
         "package.json": json.dumps({"name": name, "version": "17.1.2"}).encode(),
     }
-    found = registry([NodeArchive(name, "17.1.2", tarball(files))])
+    found = node_registry([NodeArchive(name, "17.1.2", tarball(files))])
     clone = machine.clone(
         {"package.json": package_json([], scripts={"dev": "node server.js"}), ".nvmrc": "17.1.2"}
     )
@@ -157,8 +109,10 @@ def test_a_runtime_that_is_not_here_is_fetched_as_a_package(machine: Machine, re
     assert refused.status == 1 and "no Node here fits" in refused.err and "--runtime PATH" in refused.err
 
 
-def test_a_locked_clone_becomes_a_server_that_answers_and_is_kept(machine: Machine, registry: Any) -> None:
-    asked = registry([WORDS, UNITS]).asked
+def test_a_locked_clone_becomes_a_server_that_answers_and_is_kept(
+    machine: Machine, node_registry: Any
+) -> None:
+    asked = node_registry([WORDS, UNITS]).asked
     files = {
         "package.json": package_json([WORDS, UNITS], scripts={"dev": "node server.js"}),
         "package-lock.json": lock([WORDS, UNITS]),
@@ -181,14 +135,14 @@ def test_a_locked_clone_becomes_a_server_that_answers_and_is_kept(machine: Machi
 
 
 def test_the_tree_is_the_one_that_the_bundled_client_lays(
-    machine: Machine, registry: Any, tmp_path: Path
+    machine: Machine, node_registry: Any, tmp_path: Path
 ) -> None:
     old = node_archive("gauge-words", "1.0.0", {"bin.js": "#!/usr/bin/env node\n"}, bin="bin.js")
     user = node_archive(
         "@rain/board", "1.0.0", {"lib/a.js": "1", "deep/er/b.txt": "2"}, dependencies={"gauge-words": "1.0.0"}
     )
     other = node_archive("seals", "3.0.0", {}, os=["darwin"], optional=True)
-    found = registry([WORDS, old, user, other])
+    found = node_registry([WORDS, old, user, other])
     places = {"gauge-words@1.0.0": "node_modules/@rain/board/node_modules/gauge-words"}
     wishes = {"gauge-words": "2.1.0", "@rain/board": "1.0.0"}
     manifest = json.dumps(
@@ -239,9 +193,9 @@ def _tree(folder: Path) -> dict[str, tuple[str, object]]:
     return found
 
 
-def test_an_older_lock_nests_by_its_tables(machine: Machine, registry: Any) -> None:
+def test_an_older_lock_nests_by_its_tables(machine: Machine, node_registry: Any) -> None:
     old = node_archive("gauge-words", "1.0.0")
-    registry([WORDS, UNITS, old])
+    node_registry([WORDS, UNITS, old])
     text = {
         "lockfileVersion": 1,
         "dependencies": {
@@ -261,9 +215,9 @@ def test_an_older_lock_nests_by_its_tables(machine: Machine, registry: Any) -> N
     assert "1.0.0" in inner.read_text() and (clone / "node_modules/.bin/words").is_symlink()
 
 
-def test_only_what_changed_in_the_lock_is_laid_again(machine: Machine, registry: Any) -> None:
+def test_only_what_changed_in_the_lock_is_laid_again(machine: Machine, node_registry: Any) -> None:
     newer = node_archive("gauge-words", "2.2.0")
-    registry([WORDS, UNITS, newer])
+    node_registry([WORDS, UNITS, newer])
     clone = machine.clone(
         {"package.json": package_json([WORDS, UNITS]), "package-lock.json": lock([WORDS, UNITS])}
     )
@@ -278,8 +232,8 @@ def test_only_what_changed_in_the_lock_is_laid_again(machine: Machine, registry:
     assert not (clone / "node_modules/.bin/words").exists()
 
 
-def test_workspaces_and_file_links_lead_to_their_folders(machine: Machine, registry: Any) -> None:
-    registry([WORDS])
+def test_workspaces_and_file_links_lead_to_their_folders(machine: Machine, node_registry: Any) -> None:
+    node_registry([WORDS])
     links = {
         "node_modules/basin": {"resolved": "packages/basin", "link": True},
         "packages/basin": {"name": "basin", "version": "1.0.0"},
@@ -298,9 +252,9 @@ def test_workspaces_and_file_links_lead_to_their_folders(machine: Machine, regis
     assert {step["part"] for step in run.document["steps"]} == {""}
 
 
-def test_code_that_packages_want_to_run_is_listed_and_not_run(machine: Machine, registry: Any) -> None:
+def test_code_that_packages_want_to_run_is_listed_and_not_run(machine: Machine, node_registry: Any) -> None:
     eager = node_archive("eager", "1.0.0", {}, scripts={"postinstall": "touch ../../ran"})
-    registry([eager])
+    node_registry([eager])
     clone = machine.clone({"package.json": package_json([eager]), "package-lock.json": lock([eager])})
     run = machine.run("onboard", clone, "--until", "dependencies")
     assert (
@@ -308,8 +262,8 @@ def test_code_that_packages_want_to_run_is_listed_and_not_run(machine: Machine, 
     )
 
 
-def test_scripts_call_scripts_though_no_package_manager_is_here(machine: Machine, registry: Any) -> None:
-    registry([WORDS])
+def test_scripts_call_scripts_though_no_package_manager_is_here(machine: Machine, node_registry: Any) -> None:
+    node_registry([WORDS])
     scripts = {
         "postinstall": "echo installed >> said",
         "prebuild": "echo before >> said",
@@ -334,8 +288,8 @@ def test_scripts_call_scripts_though_no_package_manager_is_here(machine: Machine
 FLAKY = "test -f tried && echo fine || { touch tried; echo 'Error: half the models are missing'; exit 1; }"
 
 
-def test_a_task_that_the_readme_calls_flaky_is_run_once_more(machine: Machine, registry: Any) -> None:
-    registry([])
+def test_a_task_that_the_readme_calls_flaky_is_run_once_more(machine: Machine, node_registry: Any) -> None:
+    node_registry([])
     readme = "# Board\n\n## Setup\n\n```sh\nnpm run generate\n```\n\nIt is flaky: run it again if it fails.\n"
     files = {"package.json": package_json([], scripts={"generate": FLAKY, "dev": "node server.js"})}
     files["server.js"] = SERVER.replace('require("gauge-words")', '"x"')
@@ -350,9 +304,9 @@ def test_a_task_that_the_readme_calls_flaky_is_run_once_more(machine: Machine, r
 
 
 def test_errors_that_the_team_declared_harmless_are_tolerated_and_shown(
-    machine: Machine, registry: Any
+    machine: Machine, node_registry: Any
 ) -> None:
-    registry([])
+    node_registry([])
     noisy = "echo 'Error: no map tiles here'; exit 1"
     files = {"package.json": package_json([], scripts={"generate": noisy, "dev": "node server.js"})}
     files["server.js"] = SERVER.replace('require("gauge-words")', '"x"')
@@ -366,9 +320,9 @@ def test_errors_that_the_team_declared_harmless_are_tolerated_and_shown(
 
 
 def test_tokens_of_rc_files_are_sent_where_they_are_set_for_and_not_shown(
-    machine: Machine, registry: Any
+    machine: Machine, node_registry: Any
 ) -> None:
-    found = registry([UNITS], "Bearer river-token-77")
+    found = node_registry([UNITS], "Bearer river-token-77")
     machine.variables.pop("npm_config_registry")
     rc = f"@rain:registry={found.url}\n//127.0.0.1:{found.server_address[1]}/:_authToken=${{RIVER}}\nregistry=http://127.0.0.1:9/\n"
     clone = machine.clone(
@@ -379,8 +333,10 @@ def test_tokens_of_rc_files_are_sent_where_they_are_set_for_and_not_shown(
     assert "river-token-77" not in run.out + run.err + (clone / ".plainfall/state.json").read_text()
 
 
-def test_an_address_in_the_lock_is_turned_to_the_configured_registry(machine: Machine, registry: Any) -> None:
-    registry([WORDS])
+def test_an_address_in_the_lock_is_turned_to_the_configured_registry(
+    machine: Machine, node_registry: Any
+) -> None:
+    node_registry([WORDS])
     text = json.loads(lock([WORDS]))
     text["packages"]["node_modules/gauge-words"]["resolved"] = (
         "https://registry.example/gauge-words/-/gauge-words-2.1.0.tgz"
@@ -399,70 +355,8 @@ def test_rc_files_are_read_in_their_order(tmp_path: Path) -> None:
     assert "two.example" in found.connection.trusted_hosts
 
 
-def _bad(machine: Machine, registry: Any, text: str, archives: list[NodeArchive], **files: str) -> str:
-    registry(archives)
-    clone = machine.clone({"package.json": package_json(archives), "package-lock.json": text, **files})
-    run = machine.run("onboard", clone, "--until", "dependencies")
-    assert run.status == 1 and "Traceback" not in run.err, run.err
-    assert not any((clone / "node_modules").glob("*"))
-    return " ".join(run.err.split())
-
-
-def test_an_integrity_that_does_not_fit(machine: Machine, registry: Any) -> None:
-    text = lock([WORDS]).replace(WORDS.integrity, UNITS.integrity)
-    said = _bad(machine, registry, text, [WORDS])
-    assert "gauge-words 2.1.0" in said and "but the lock file says" in said and "thrown away" in said
-
-
-def test_a_lock_format_of_the_future(machine: Machine, registry: Any) -> None:
-    said = _bad(
-        machine, registry, lock([WORDS]).replace('"lockfileVersion": 3', '"lockfileVersion": 9'), [WORDS]
-    )
-    assert "package-lock.json:2: lock format 9 is not known" in said
-
-
-def test_file_links_in_a_circle(machine: Machine, registry: Any) -> None:
-    links = {
-        "node_modules/a": {"resolved": "node_modules/b", "link": True},
-        "node_modules/b": {"resolved": "node_modules/a", "link": True},
-    }
-    assert "circle: node_modules/a → node_modules/b → node_modules/a" in _bad(
-        machine, registry, lock([WORDS], more=links), [WORDS]
-    )
-
-
-@pytest.mark.parametrize(
-    "place", ["node_modules/../../x", "node_modules/..", "/x/node_modules/y", "node_modules/.bin"]
-)
-def test_a_place_that_leads_out(machine: Machine, registry: Any, place: str) -> None:
-    text = lock([WORDS], more={place: {"version": "1.0.0"}})
-    assert "would be laid outside its folder" in _bad(machine, registry, text, [WORDS])
-
-
-@pytest.mark.parametrize(
-    ("content", "said"),
-    [
-        (tarball({"package.json": b"{}"}, links={"out": "../../../etc/passwd"}), "a link that leads out"),
-        (tarball({"../../x": b"1", "package.json": b"{}"}), "outside its folder"),
-        (tarball({"package.json": b"{}"})[:60], "damaged"),
-        (b"no archive", "damaged"),
-        (tarball({"index.js": b"1"}), "without a package.json"),
-    ],
-)
-def test_hostile_and_damaged_archives(machine: Machine, registry: Any, content: bytes, said: str) -> None:
-    bad = NodeArchive("sour", "1.0.0", content)
-    assert said in _bad(machine, registry, lock([bad]), [bad])
-
-
-def test_a_package_that_the_registry_lacks(machine: Machine, registry: Any) -> None:
-    registry([])
-    clone = machine.clone({"package.json": package_json([WORDS]), "package-lock.json": lock([WORDS])})
-    run = machine.run("onboard", clone)
-    assert run.status == 1 and "gauge-words 2.1.0 is not at" in run.err
-
-
-def test_a_manifest_out_of_step_is_said_with_its_lines(machine: Machine, registry: Any) -> None:
-    registry([WORDS])
+def test_a_manifest_out_of_step_is_said_with_its_lines(machine: Machine, node_registry: Any) -> None:
+    node_registry([WORDS])
     wishes = package_json([WORDS]).replace('"2.1.0"', '"^3.0.0"')
     clone = machine.clone({"package.json": wishes, "package-lock.json": lock([WORDS])})
     run = machine.run("onboard", clone, "--until", "dependencies")
@@ -470,8 +364,8 @@ def test_a_manifest_out_of_step_is_said_with_its_lines(machine: Machine, registr
     assert "package.json asks for gauge-words ^3.0.0, the lock was made for 2.1.0 (package-lock.json:" in said
 
 
-def test_a_tree_of_somebody_else_is_left_alone(machine: Machine, registry: Any) -> None:
-    registry([WORDS])
+def test_a_tree_of_somebody_else_is_left_alone(machine: Machine, node_registry: Any) -> None:
+    node_registry([WORDS])
     files = {
         "package.json": package_json([WORDS]),
         "package-lock.json": lock([WORDS]),
@@ -483,8 +377,8 @@ def test_a_tree_of_somebody_else_is_left_alone(machine: Machine, registry: Any) 
     assert (clone / "node_modules/mine/index.js").read_text() == "1"
 
 
-def test_a_stop_while_packages_are_changed_is_harmless(machine: Machine, registry: Any) -> None:
-    registry([WORDS, UNITS])
+def test_a_stop_while_packages_are_changed_is_harmless(machine: Machine, node_registry: Any) -> None:
+    node_registry([WORDS, UNITS])
     clone = machine.clone(
         {"package.json": package_json([WORDS, UNITS]), "package-lock.json": lock([WORDS, UNITS])}
     )

@@ -5,7 +5,6 @@ from __future__ import annotations
 import json
 import os
 import shutil
-from collections.abc import Callable, Iterator
 from pathlib import Path
 from typing import Any
 
@@ -18,30 +17,13 @@ from plainfall.ecosystems.node.graph import GraphPackage, hoisted
 from plainfall.ecosystems.node.locks.pnpm import read_pnpm_lock
 from plainfall.ecosystems.node.locks.yarn import read_yarn_lock
 from plainfall.errors import BadInput
-from plainfall.standins.node_registry import NodeArchive, NodeRegistry, node_archive, serving_node
+from plainfall.standins.node_registry import node_archive
 
 pytestmark = pytest.mark.skipif(shutil.which("node") is None, reason="no Node here")
 
 WORDS1, WORDS2 = node_archive("words", "1.4.0"), node_archive("words", "2.1.0", {}, bin={"words": "index.js"})
 BOARD = node_archive("@rain/board", "3.0.0", {}, dependencies={"words": "^1.0.0"})
 SEALS = node_archive("seals", "1.0.0", {}, os=["darwin"])
-
-
-@pytest.fixture
-def registry(machine: Machine) -> Iterator[Callable[..., NodeRegistry]]:
-    opened = []
-
-    def start(*archives: NodeArchive) -> NodeRegistry:
-        context = serving_node(list(archives))
-        found = context.__enter__()
-        opened.append(context)
-        machine.variables["npm_config_registry"] = found.url
-        machine.variables["PATH"] += os.pathsep + str(Path(shutil.which("node") or "").parent)
-        return found
-
-    yield start
-    for context in opened:
-        context.__exit__(None, None, None)
 
 
 CLASSIC = f"""\
@@ -155,9 +137,9 @@ PLACES = {
     ids=["classic", "newer", "pnpm 9", "pnpm 6", "resolved"],
 )
 def test_every_kind_of_lock_comes_to_the_same_tree(
-    machine: Machine, registry: Any, name: str, text: str
+    machine: Machine, node_registry: Any, name: str, text: str
 ) -> None:
-    registry(WORDS1, WORDS2, BOARD)
+    node_registry([WORDS1, WORDS2, BOARD])
     clone = machine.clone({"package.json": json.dumps(MANIFEST), **({name: text} if name else {})})
     run = machine.run("onboard", clone, "--until", "dependencies", "--json")
     assert run.status == 0, run.out
@@ -197,8 +179,8 @@ def test_damaged_locks_name_their_line(name: str, text: str, said: str) -> None:
     assert str(caught.value).startswith(said) and caught.value.remedy
 
 
-def test_two_locks_that_disagree_are_named(machine: Machine, registry: Any) -> None:
-    registry(WORDS1, WORDS2, BOARD)
+def test_two_locks_that_disagree_are_named(machine: Machine, node_registry: Any) -> None:
+    node_registry([WORDS1, WORDS2, BOARD])
     files = {
         "package.json": json.dumps({**MANIFEST, "packageManager": "yarn@1.22.0"}),
         "yarn.lock": CLASSIC,
@@ -210,8 +192,10 @@ def test_two_locks_that_disagree_are_named(machine: Machine, registry: Any) -> N
     assert "packageManager (yarn) speaks for" in said
 
 
-def test_a_workspace_of_the_clone_is_linked_and_its_wishes_are_met(machine: Machine, registry: Any) -> None:
-    registry(WORDS1, WORDS2, BOARD)
+def test_a_workspace_of_the_clone_is_linked_and_its_wishes_are_met(
+    machine: Machine, node_registry: Any
+) -> None:
+    node_registry([WORDS1, WORDS2, BOARD])
     files = {
         "package.json": json.dumps(
             {
@@ -231,9 +215,9 @@ def test_a_workspace_of_the_clone_is_linked_and_its_wishes_are_met(machine: Mach
 
 
 def test_resolving_keeps_its_result_until_the_manifest_asks_for_something_else(
-    machine: Machine, registry: Any
+    machine: Machine, node_registry: Any
 ) -> None:
-    found = registry(WORDS1, WORDS2, BOARD)
+    found = node_registry([WORDS1, WORDS2, BOARD])
     clone = machine.clone({"package.json": json.dumps({"dependencies": {"words": "^1.0.0"}})})
     machine.run("onboard", clone, "--until", "dependencies")
     lock = json.loads((clone / ".plainfall/locks/top/package-lock.json").read_text())
@@ -247,11 +231,11 @@ def test_resolving_keeps_its_result_until_the_manifest_asks_for_something_else(
     assert "2.1.0" in (clone / "node_modules/words/index.js").read_text()
 
 
-def test_tags_aliases_overrides_and_peers_are_resolved(machine: Machine, registry: Any) -> None:
+def test_tags_aliases_overrides_and_peers_are_resolved(machine: Machine, node_registry: Any) -> None:
     reader = node_archive(
         "reader", "1.0.0", {}, peerDependencies={"words": ">=1"}, dependencies={"@rain/board": "*"}
     )
-    registry(WORDS1, WORDS2, BOARD, reader)
+    node_registry([WORDS1, WORDS2, BOARD, reader])
     manifest = {
         "dependencies": {"old": "npm:words@^1.0.0", "reader": "latest"},
         "overrides": {"@rain/board": "3.0.0"},
@@ -265,17 +249,17 @@ def test_tags_aliases_overrides_and_peers_are_resolved(machine: Machine, registr
     assert versions == {"old": "1.4.0", "reader": "1.0.0", "words": "1.4.0", "@rain/board": "3.0.0"}
 
 
-def test_a_wish_that_cannot_be_met_names_who_asks(machine: Machine, registry: Any) -> None:
+def test_a_wish_that_cannot_be_met_names_who_asks(machine: Machine, node_registry: Any) -> None:
     board = node_archive("@rain/board", "4.0.0", {}, dependencies={"words": "^9.0.0"})
-    registry(WORDS1, board)
+    node_registry([WORDS1, board])
     run = machine.run("onboard", machine.clone({"package.json": '{"dependencies": {"@rain/board": "*"}}'}))
     said = " ".join(run.err.split())
     assert run.status == 1 and "no version of words is admitted by ^9.0.0; the registry has 1.4.0" in said
     assert "package.json → @rain/board → words" in said
 
 
-def test_optional_packages_for_other_machines_are_left_out(machine: Machine, registry: Any) -> None:
-    registry(WORDS1, SEALS)
+def test_optional_packages_for_other_machines_are_left_out(machine: Machine, node_registry: Any) -> None:
+    node_registry([WORDS1, SEALS])
     manifest = {"dependencies": {"words": "^1.0.0"}, "optionalDependencies": {"seals": "1.0.0"}}
     clone = machine.clone({"package.json": json.dumps(manifest)})
     run = machine.run("onboard", clone, "--until", "dependencies")
@@ -284,12 +268,12 @@ def test_optional_packages_for_other_machines_are_left_out(machine: Machine, reg
 
 
 def test_install_code_runs_only_where_it_is_allowed_and_not_on_shared_files(
-    machine: Machine, registry: Any
+    machine: Machine, node_registry: Any
 ) -> None:
     eager = node_archive(
         "eager", "1.0.0", {}, scripts={"install": "echo $npm_lifecycle_event > made && echo ran >> index.js"}
     )
-    registry(eager)
+    node_registry([eager])
     clone = machine.clone({"package.json": '{"dependencies": {"eager": "1.0.0"}}'})
     run = machine.run("onboard", clone, "--until", "dependencies")
     assert (
@@ -312,8 +296,8 @@ def test_install_code_runs_only_where_it_is_allowed_and_not_on_shared_files(
     assert (team / "node_modules/eager/made").is_file()
 
 
-def test_install_code_that_fails_says_which_and_how_it_ended(machine: Machine, registry: Any) -> None:
-    registry(node_archive("sour", "1.0.0", {}, scripts={"postinstall": "echo no compiler; exit 3"}))
+def test_install_code_that_fails_says_which_and_how_it_ended(machine: Machine, node_registry: Any) -> None:
+    node_registry([node_archive("sour", "1.0.0", {}, scripts={"postinstall": "echo no compiler; exit 3"})])
     clone = machine.clone({"package.json": '{"dependencies": {"sour": "1.0.0"}}'})
     run = machine.run("onboard", clone, "--allow-install-code", "sour")
     said = " ".join(run.err.split())

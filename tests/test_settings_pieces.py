@@ -298,7 +298,7 @@ def test_where_to_listen_is_this_machine_unless_somebody_says_otherwise() -> Non
 
 @pytest.mark.parametrize(
     "value",
-    ["", "changeme", "your-key-here", "<token>", "xxxxxxxx", "********", "...", "TODO", "replace-me", "{{ key }}", "rgk_xxxx"],
+    ["", "changeme", "your-key-here", "<token>", "xxxxxxxx", "********", "...", "tbd", "replace-me", "{{ key }}", "rgk_xxxx"],
 )  # fmt: skip
 def test_placeholders(value: str) -> None:
     assert is_placeholder(value)

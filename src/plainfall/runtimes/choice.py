@@ -4,12 +4,13 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
+from pathlib import Path
 
 from plainfall.errors import NoFittingRuntime
 from plainfall.runtimes.asks import Strength, VersionAsk
 from plainfall.runtimes.interpreters import BrokenInterpreter, Interpreter
 
-__all__ = ["Choice", "Grammar", "Rejected", "choose"]
+__all__ = ["Choice", "Grammar", "Rejected", "choose", "named_choice"]
 
 
 @dataclass(frozen=True)
@@ -95,6 +96,30 @@ def choose(
             reason = _against(other, best, specifiers, grammar)
             rejected.append(Rejected(str(other.found), other.version, reason))
     return Choice(best, rejected, remarks)
+
+
+def named_choice(
+    language: str,
+    path: Path,
+    interpreter_at: Callable[[Path], Interpreter],
+    asks: Sequence[VersionAsk],
+    grammar: Grammar,
+) -> Choice:
+    """The interpreter that the person named, whatever the clone asks for; an ask that it does not meet is
+    remarked. Raises NoFittingRuntime if the file is none that works."""
+    try:
+        interpreter = interpreter_at(path)
+    except (OSError, ValueError) as error:
+        raise NoFittingRuntime(
+            f"{path} is no {language} that works: {error}",
+            remedy="Name the file of an interpreter after --runtime.",
+        ) from error
+    remarks = [
+        f"{ask.evidence} asks for {ask.text}; {interpreter.version} was named with --runtime"
+        for ask in asks
+        if ask.strength >= Strength.RANGE and not grammar.admits(ask.specifier, interpreter.version)
+    ]
+    return Choice(interpreter, [], remarks)
 
 
 def _usable(

@@ -15,8 +15,8 @@ from plainfall.ecosystems.node.lists import dependency_file
 from plainfall.ecosystems.node.scripts import node_commands
 from plainfall.errors import NoFittingRuntime
 from plainfall.evidence import Evidence
-from plainfall.runtimes.asks import Strength, VersionAsk
-from plainfall.runtimes.choice import Choice, choose
+from plainfall.runtimes.asks import VersionAsk
+from plainfall.runtimes.choice import Choice, choose, named_choice
 from plainfall.runtimes.interpreters import Interpreter
 from plainfall.surroundings import Surroundings
 from plainfall.survey.commands import Command
@@ -84,19 +84,7 @@ class NodeEcosystem:
                 if fetched is None:
                     raise
                 return fetched
-        try:
-            interpreter = interpreter_at(named)
-        except (OSError, ValueError) as error:
-            raise NoFittingRuntime(
-                f"{named} is no Node that works: {error}",
-                remedy="Name the file of an interpreter after --runtime.",
-            ) from error
-        remarks = [
-            f"{ask.evidence} asks for {ask.text}; {interpreter.version} was named with --runtime"
-            for ask in part.asks
-            if ask.strength >= Strength.RANGE and not GRAMMAR.admits(ask.specifier, interpreter.version)
-        ]
-        return Choice(interpreter, [], remarks)
+        return named_choice(self.title, named, interpreter_at, part.asks, GRAMMAR)
 
     def missing_driver(self, settings: Mapping[str, str], names: Collection[str]) -> tuple[str, str] | None:
         return None

@@ -20,8 +20,8 @@ from plainfall.ecosystems.python.interpreters import (
 from plainfall.ecosystems.python.wheel import has_wheel
 from plainfall.errors import NoFittingRuntime
 from plainfall.evidence import Evidence
-from plainfall.runtimes.asks import Strength, VersionAsk
-from plainfall.runtimes.choice import Choice, choose
+from plainfall.runtimes.asks import VersionAsk
+from plainfall.runtimes.choice import Choice, choose, named_choice
 from plainfall.runtimes.interpreters import Interpreter
 from plainfall.surroundings import Surroundings
 from plainfall.survey.commands import Command
@@ -69,19 +69,7 @@ class PythonEcosystem:
             if offline or listed is None or listed.archives or not listed.pinned:
                 return choice
             return self._weighed(part, listed, surroundings, choice)
-        try:
-            interpreter = interpreter_at(named)
-        except (OSError, ValueError) as error:
-            raise NoFittingRuntime(
-                f"{named} is no Python that works: {error}",
-                remedy="Name the file of an interpreter after --runtime.",
-            ) from error
-        remarks = [
-            f"{ask.evidence} asks for {ask.text}; {interpreter.version} was named with --runtime"
-            for ask in part.asks
-            if ask.strength >= Strength.RANGE and not GRAMMAR.admits(ask.specifier, interpreter.version)
-        ]
-        return Choice(interpreter, [], remarks)
+        return named_choice(self.title, named, interpreter_at, part.asks, GRAMMAR)
 
     def _weighed(
         self, part: PartFound, listed: DependencyFile, surroundings: Surroundings, choice: Choice

@@ -1,0 +1,80 @@
+"""Bad input of Node clones: each ends in words that name the place and the remedy, and nothing is laid."""
+
+from __future__ import annotations
+
+import shutil
+from typing import Any
+
+import pytest
+from conftest import Machine
+from node_clones import lock, package_json
+
+from plainfall.standins.node_registry import NodeArchive, node_archive, tarball
+
+pytestmark = pytest.mark.skipif(shutil.which("node") is None, reason="no Node here")
+WORDS = node_archive("gauge-words", "2.1.0")
+UNITS = node_archive("@rain/units", "1.0.0")
+
+
+def _bad(machine: Machine, node_registry: Any, text: str, archives: list[NodeArchive], **files: str) -> str:
+    node_registry(archives)
+    clone = machine.clone({"package.json": package_json(archives), "package-lock.json": text, **files})
+    run = machine.run("onboard", clone, "--until", "dependencies")
+    assert run.status == 1 and "Traceback" not in run.err, run.err
+    assert not any((clone / "node_modules").glob("*"))
+    return " ".join(run.err.split())
+
+
+def test_an_integrity_that_does_not_fit(machine: Machine, node_registry: Any) -> None:
+    text = lock([WORDS]).replace(WORDS.integrity, UNITS.integrity)
+    said = _bad(machine, node_registry, text, [WORDS])
+    assert "gauge-words 2.1.0" in said and "but the lock file says" in said and "thrown away" in said
+
+
+def test_a_lock_format_of_the_future(machine: Machine, node_registry: Any) -> None:
+    said = _bad(
+        machine, node_registry, lock([WORDS]).replace('"lockfileVersion": 3', '"lockfileVersion": 9'), [WORDS]
+    )
+    assert "package-lock.json:2: lock format 9 is not known" in said
+
+
+def test_file_links_in_a_circle(machine: Machine, node_registry: Any) -> None:
+    links = {
+        "node_modules/a": {"resolved": "node_modules/b", "link": True},
+        "node_modules/b": {"resolved": "node_modules/a", "link": True},
+    }
+    assert "circle: node_modules/a → node_modules/b → node_modules/a" in _bad(
+        machine, node_registry, lock([WORDS], more=links), [WORDS]
+    )
+
+
+@pytest.mark.parametrize(
+    "place", ["node_modules/../../x", "node_modules/..", "/x/node_modules/y", "node_modules/.bin"]
+)
+def test_a_place_that_leads_out(machine: Machine, node_registry: Any, place: str) -> None:
+    text = lock([WORDS], more={place: {"version": "1.0.0"}})
+    assert "would be laid outside its folder" in _bad(machine, node_registry, text, [WORDS])
+
+
+@pytest.mark.parametrize(
+    ("content", "said"),
+    [
+        (tarball({"package.json": b"{}"}, links={"out": "../../../etc/passwd"}), "a link that leads out"),
+        (tarball({"../../x": b"1", "package.json": b"{}"}), "outside its folder"),
+        (tarball({"package.json": b"{}"})[:60], "damaged"),
+        (b"no archive", "damaged"),
+        (tarball({"index.js": b"1"}), "without a package.json"),
+    ],
+)
+def test_hostile_and_damaged_archives(
+    machine: Machine, node_registry: Any, content: bytes, said: str
+) -> None:
+    bad = NodeArchive("sour", "1.0.0", content)
+    assert said in _bad(machine, node_registry, lock([bad]), [bad])
+
+
+def test_a_package_that_the_registry_lacks(machine: Machine, node_registry: Any) -> None:
+    node_registry([])
+    clone = machine.clone({"package.json": package_json([WORDS]), "package-lock.json": lock([WORDS])})
+    run = machine.run("onboard", clone)
+    assert run.status == 1 and "gauge-words 2.1.0 is not at" in run.err
