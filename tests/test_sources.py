@@ -236,6 +236,19 @@ def test_many_files_are_read_by_several_processes_and_kept(tmp_path: Path) -> No
     assert read_sources(tmp_path, paths, memory) == first
 
 
-def test_a_secret_default_is_not_in_the_line_that_is_shown() -> None:
-    use = said("import os\nk = bytes.fromhex(os.getenv('K', 'aabbccddeeff'))", "py").uses[0]
+@pytest.mark.parametrize(
+    ("ending", "code"),
+    [
+        ("py", "import os\nk = bytes.fromhex(os.getenv('K', 'aabbccddeeff'))"),
+        ("py", "import os\nk = os.getenv('SECRET_KEY', 'aabbccddeeff')"),
+        ("py", "from decouple import config\nk = config('GATE_TOKEN', default='aabbccddeeff')"),
+        ("py", "class S(BaseSettings):\n    db_password: str = 'aabbccddeeff'"),
+        ("js", "const k = process.env.API_KEY || 'aabbccddeeff'"),
+        ("php", "<?php $k = env('MAIL_PASSWORD', 'aabbccddeeff');"),
+        ("rb", "k = ENV.fetch('JWT_SECRET', 'aabbccddeeff')"),
+    ],
+)
+def test_a_secret_default_is_not_in_the_line_that_is_shown(ending: str, code: str) -> None:
+    use = said(code, ending).uses[0]
+    assert use.default == "aabbccddeeff"
     assert "aabbccddeeff" not in use.place.text and "••••••" in use.place.text

@@ -8,6 +8,7 @@ from dataclasses import dataclass, field
 from typing import TYPE_CHECKING
 
 from plainfall.sources.found import Use
+from plainfall.sources.names import looks_secret
 from plainfall.sources.trees import THROUGH, Source, arguments_of, called, literal, said
 
 if TYPE_CHECKING:
@@ -275,7 +276,8 @@ def _demanded_length(source: Source, whole: Node) -> tuple[int, bool]:
 
 def use_of(source: Source, node: Node, key: str, context: Context, file: str = "") -> Use:
     """The use that a context comes to."""
-    place = source.place(node, context.default if context.form else None)
+    hidden = context.form or looks_secret(key)
+    place = source.place(node, context.default if hidden else None)
     return Use(
         key,
         place,

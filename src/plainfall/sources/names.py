@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 
-__all__ = ["FILE_NAME", "IS_KEY", "constant_kind", "covered", "is_process_variable"]
+__all__ = ["FILE_NAME", "IS_KEY", "constant_kind", "covered", "is_process_variable", "looks_secret"]
 
 IS_KEY = re.compile(r"[A-Za-z_][A-Za-z0-9_.-]*")
 
@@ -68,6 +68,14 @@ def constant_kind(name: str, value: str | int) -> str:
         if re.match(r"([0-9A-F]{2}:){5}[0-9A-F]{2}$", value, re.IGNORECASE):
             return "device"
     return ""
+
+
+def looks_secret(key: str) -> bool:
+    """Whether the default that code gives a key may be a secret, and is not to be shown."""
+    return (
+        re.search(r"SECRET|PASSW|TOKEN|PRIVATE|CREDENTIAL|(^|_)(KEY|PASS|PWD|SALT|DSN)$", key.upper())
+        is not None
+    )
 
 
 def covered(text: str, default: str | None) -> str:

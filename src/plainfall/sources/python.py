@@ -6,7 +6,7 @@ import ast
 from collections.abc import Iterator
 
 from plainfall.sources.found import Constant, FileFound, Load, Use
-from plainfall.sources.names import FILE_NAME, constant_kind
+from plainfall.sources.names import FILE_NAME, constant_kind, looks_secret
 from plainfall.sources.python_documents import document_uses
 from plainfall.sources.python_settings_classes import class_uses
 from plainfall.sources.python_tree import Module, dotted, literal_text, path_of
@@ -204,7 +204,7 @@ class _Reader:
             needed = module.is_guarded(node, inner, bound)
         length, exact = module.demanded_length(inner)
         needed = needed or (length > 0 and default is None)
-        place = module.place(node, default if form else None)
+        place = module.place(node, default if form or looks_secret(key) else None)
         return Use(key, place, default, kind, needed, form, length, exact=exact)
 
     def _membership(self, node: ast.Compare) -> Iterator[Use]:
@@ -241,7 +241,8 @@ class _Reader:
         kind = _READER_TYPES.get(method or cast_name, "text")
         for key in keys:
             text = literal_text(default) if default is not None else self._defaults.get(key)
-            yield Use(key, self._module.place(node), text, kind, text is None)
+            place = self._module.place(node, text if looks_secret(key) else None)
+            yield Use(key, place, text, kind, text is None)
 
     def _by_helper(self, node: ast.Call) -> Iterator[Use]:
         name = dotted(node.func).rpartition(".")[2]

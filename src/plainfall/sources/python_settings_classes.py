@@ -7,6 +7,7 @@ import re
 from collections.abc import Iterator
 
 from plainfall.sources.found import Use
+from plainfall.sources.names import looks_secret
 from plainfall.sources.python_tree import Module, dotted, literal_text
 
 __all__ = ["class_uses"]
@@ -94,7 +95,7 @@ def _field(module: Module, field: ast.AnnAssign, name: str, prefix: str) -> Iter
     for key in keys:
         yield Use(
             key,
-            module.place(field, default if secret else None),
+            module.place(field, default if secret or looks_secret(key) else None),
             default,
             _type(annotation),
             needed,
