@@ -340,7 +340,7 @@ def test_sensible_values_while_developing(
     assert development_value(key, types, frameworks) == value
 
 
-def test_a_path_with_blanks_and_a_read_only_folder(machine: Machine) -> None:
+def test_a_path_with_blanks(machine: Machine) -> None:
     files = {
         "requirements.txt": "",
         ".env.example": "NAME=Lower Valley\n",
@@ -351,3 +351,15 @@ def test_a_path_with_blanks_and_a_read_only_folder(machine: Machine) -> None:
     shown = machine.run("settings", clone)
     assert shown.status == 0 and "rain gauge clone" in shown.out and "Lower Valley" in shown.out
     assert Path(clone, ".env").stat().st_mode & 0o777 == 0o600
+
+
+def test_where_nothing_can_be_kept_is_said_and_settings_are_shown_all_the_same(machine: Machine) -> None:
+    files = {"requirements.txt": "", ".env.example": "NAME=Orrin\n", ".plainfall": "somebody's file\n"}
+    clone = machine.clone(files)
+    run = machine.run("onboard", clone)
+    assert run.status == 1 and "nothing can be kept there" in " ".join(run.err.split())
+    assert "Traceback" not in run.err and (clone / ".plainfall").read_text() == "somebody's file\n"
+    blocked = machine.home / "no-folder"
+    blocked.write_text("")
+    shown = machine.run("settings", clone, PLAINFALL_CACHE=str(blocked / "cache"))
+    assert shown.status == 0 and "Orrin" in shown.out

@@ -13,7 +13,7 @@ from contextlib import contextmanager
 from pathlib import Path
 from typing import Any
 
-from plainfall.errors import CloneBusy
+from plainfall.errors import CloneBusy, PlainfallError, disk_full_explained
 from plainfall.evidence import Evidence
 from plainfall.onboarding.events import Event, Making, RunFinished, RunStarted, StepFinished, StepStarted
 from plainfall.repository import exclude_locally
@@ -40,9 +40,17 @@ class CloneState:
         self._data: dict[str, Any] = data if valid else {"version": _VERSION, "records": {}, "servers": {}}
 
     def prepare(self) -> None:
-        """Makes the state folder and excludes it locally."""
-        self.folder.mkdir(exist_ok=True)
-        exclude_locally(self.clone, [f"/{FOLDER}/"])
+        """Makes the state folder and excludes it locally. Raises PlainfallError where that cannot be."""
+        try:
+            with disk_full_explained("the state folder"):
+                self.folder.mkdir(exist_ok=True)
+                exclude_locally(self.clone, [f"/{FOLDER}/"])
+        except OSError as error:
+            raise PlainfallError(
+                f"nothing can be kept there: {error.strerror or error}",
+                place=Evidence(str(error.filename or self.folder)),
+                remedy="Check the owner and mode of the clone's folder, and that its disk can be written.",
+            ) from error
 
     def sweep(self) -> None:
         """Takes away what was being made when a run before was stopped. Only while the clone is held."""

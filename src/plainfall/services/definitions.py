@@ -102,13 +102,6 @@ class Interpolated:
                 return found.group(3)
         return None
 
-    def demands(self, name: str) -> bool:
-        """Whether the value cannot do without a variable (``${NAME:?…}``)."""
-        return any(
-            found.group(1) == name and (found.group(2) or "").endswith("?")
-            for found in _REFERENCE.finditer(self.raw)
-        )
-
 
 @dataclass(frozen=True)
 class Definition:
@@ -130,12 +123,12 @@ class Definition:
         return _STANDARD_PORTS[self.kind]
 
 
-def find_definitions(tree: Tree) -> tuple[list[Definition], dict[str, list[tuple[Interpolated, bool]]]]:
+def find_definitions(tree: Tree) -> tuple[list[Definition], dict[str, list[Interpolated]]]:
     """The services of every compose file near the top of the clone (two folders down), and the variables
     that those files take in from outside, each with its values. A file that is no YAML is passed over: it is
     for a program that is not run here."""
     definitions: list[Definition] = []
-    taken: dict[str, list[tuple[Interpolated, bool]]] = {}
+    taken: dict[str, list[Interpolated]] = {}
     for path in sorted(tree.files, key=lambda path: (path.count("/"), path)):
         if path.count("/") <= 2 and _FILE.match(path.rpartition("/")[2]):
             try:
@@ -145,7 +138,7 @@ def find_definitions(tree: Tree) -> tuple[list[Definition], dict[str, list[tuple
             definitions += _services(tree, path, document)
             for value in _all_values(document, path):
                 for name in value.names:
-                    taken.setdefault(name, []).append((value, value.demands(name)))
+                    taken.setdefault(name, []).append(value)
     return definitions, taken
 
 

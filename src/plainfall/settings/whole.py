@@ -33,7 +33,7 @@ class Surveyed:
     tree: Tree
     sources: Mapping[str, FileFound]
     definitions: Sequence[Definition]
-    taken: Mapping[str, Sequence[tuple[Interpolated, bool]]]
+    taken: Mapping[str, Sequence[Interpolated]]
     listeners: Mapping[str, Listener] = field(default_factory=dict)
 
 
@@ -79,7 +79,7 @@ def settle(
     uses = uses_of(sources, unit.client)
     reads = uses
     for key, taken in surveyed.taken.items():
-        places = [Use(key, value.place, value.default_of(key)) for value, _ in taken]
+        places = [Use(key, value.place, value.default_of(key)) for value in taken]
         uses = {**uses, key: [*uses.get(key, []), *places]}
     own = surveyed.listeners.get(unit.folder)
     others = [one for folder, one in surveyed.listeners.items() if folder != unit.folder]

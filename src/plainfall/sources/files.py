@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import multiprocessing
 import os
 import re
@@ -100,8 +101,10 @@ def read_sources(root: Path, paths: Iterable[str], memory: Path | None) -> dict[
         if row[2]:
             found[path] = FileFound.of_record(row[2])
     if memory is not None and (unread or fresh.keys() != kept.keys()):
-        memory.parent.mkdir(parents=True, exist_ok=True)
-        write_json(memory, {"version": _VERSION, "files": fresh}, mode=0o600)
+        # It only spares work: where the cache cannot be written, the files are read again the next time.
+        with contextlib.suppress(OSError):
+            memory.parent.mkdir(parents=True, exist_ok=True)
+            write_json(memory, {"version": _VERSION, "files": fresh}, mode=0o600)
     return found
 
 

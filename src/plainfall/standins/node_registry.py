@@ -8,7 +8,6 @@ import hashlib
 import io
 import json
 import tarfile
-import threading
 from collections.abc import Iterator, Mapping
 from contextlib import contextmanager
 from dataclasses import dataclass, field
@@ -16,6 +15,8 @@ from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
 from pathlib import Path
 from typing import Any
 from urllib.parse import unquote, urlsplit
+
+from plainfall.standins.serving import running
 
 __all__ = [
     "NodeArchive",
@@ -152,14 +153,8 @@ class NodeRegistry(ThreadingHTTPServer):
 def serving_node(archives: list[NodeArchive], login: str = "") -> Iterator[NodeRegistry]:
     """Serves the archives on a free loopback port while the block runs."""
     registry = NodeRegistry(archives, login)
-    thread = threading.Thread(target=registry.serve_forever, args=(0.05,), daemon=True)
-    thread.start()
-    try:
+    with running(registry):
         yield registry
-    finally:
-        registry.shutdown()
-        registry.server_close()
-        thread.join()
 
 
 class _Handler(BaseHTTPRequestHandler):

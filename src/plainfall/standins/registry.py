@@ -18,6 +18,7 @@ from pathlib import Path
 from urllib.parse import unquote, urlsplit
 
 from plainfall.standins.building import Built
+from plainfall.standins.serving import running
 
 __all__ = ["Archive", "Faults", "Registry", "archives_in", "serving"]
 
@@ -109,14 +110,8 @@ def archives_in(folder: Path) -> list[Archive]:
 def serving(archives: list[Archive], faults: Faults | None = None) -> Iterator[Registry]:
     """Serves the archives on a free loopback port while the block runs."""
     registry = Registry(archives, faults)
-    thread = threading.Thread(target=registry.serve_forever, args=(0.05,), daemon=True)
-    thread.start()
-    try:
+    with running(registry):
         yield registry
-    finally:
-        registry.shutdown()
-        registry.server_close()
-        thread.join()
 
 
 class _Handler(BaseHTTPRequestHandler):

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import base64
+import dataclasses
 import re
 from collections.abc import Iterator, Mapping
 from typing import Any
@@ -38,8 +40,6 @@ def read_yarn_lock(
         integrity = str(values.get("integrity", ""))
         digest = re.search(r"#([0-9a-f]{40})$", address)
         if not integrity and digest:
-            import base64
-
             integrity = "sha1-" + base64.b64encode(bytes.fromhex(digest.group(1))).decode()
         key = f"{real.group(1) if real else name}@{version}"
         for descriptor in descriptors:
@@ -60,8 +60,6 @@ def read_yarn_lock(
 
 
 def _with_keys(one: GraphPackage, needs: Mapping[str, str]) -> GraphPackage:
-    import dataclasses
-
     return dataclasses.replace(one, needs={name: key for name, key in needs.items() if key})
 
 
@@ -137,9 +135,10 @@ def _newer(
                 graph[key] = GraphPackage(name, "", link=folder)
             continue
         if source.startswith("patch:"):
-            inner = unquote(source.removeprefix("patch:")).partition("#")
-            patched.append(name) if "builtin" not in inner[2] else None
-            source = _DESCRIPTOR.match(inner[0]).group(2) if _DESCRIPTOR.match(inner[0]) else source  # type: ignore[union-attr]
+            inner, _, patches = unquote(source.removeprefix("patch:")).partition("#")
+            if "builtin" not in patches:
+                patched.append(name)
+            source = _named(inner, path, 0)[1]
         conditions = str(entry.get("conditions", ""))
         metadata = entry.get("dependenciesMeta") or {}
         graph[key] = GraphPackage(
