@@ -56,7 +56,7 @@ def five_hundred() -> list[str]:
     """Files made by hypothesis, for readers that are asked about all of them at once."""
     made: list[str] = []
 
-    @settings(max_examples=500, database=None, phases=[Phase.generate], **QUICK)  # type: ignore[arg-type]
+    @settings(max_examples=500, derandomize=True, phases=[Phase.generate], **QUICK)  # type: ignore[arg-type]
     @given(dotenv_files())
     def gather(text: str) -> None:
         made.append(text)
@@ -102,6 +102,8 @@ def node_differs(text: str, entry: Entry) -> str | None:
         return "it ends an unquoted value at any #, here only at one after a space"
     if "\r" in value:
         return "it folds line ends"
+    if "\n" in value:
+        return "it takes a comment behind a value of several lines for a key"
     return None
 
 
