@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import os
 import shutil
 import signal
@@ -134,6 +135,26 @@ def test_a_kill_at_any_moment_is_made_good_by_the_next_run(
     assert len(listeners(8610)) == 1
     leftovers = [p for p in (kept / ".venv/bin").iterdir() if p.name.startswith(".")]
     assert leftovers == [] and not (kept / ".plainfall/making").exists()
+
+
+@pytest.mark.parametrize("recorded", [True, False])
+def test_a_kill_after_the_seeds_undoes_them_only_if_they_were_not_recorded(
+    machine: Machine, kept: Path, recorded: bool
+) -> None:
+    state = json.loads((kept / ".plainfall/state.json").read_text())
+    mark = state["records"]["|seeds"]["mark"] if recorded else "of a run that was cut off"
+    guard = kept / ".plainfall/guard/top"
+    guard.mkdir(parents=True)
+    shutil.copy(kept / "var/raingauge.db", guard / "before.db")
+    with sqlite3.connect(guard / "before.db") as before:
+        before.execute("DELETE FROM stations")
+        before.execute("DELETE FROM readings")
+    place = str(kept / "var/raingauge.db")
+    note = {"step": "seeds", "database": place, "there": True, "mark": mark}
+    (guard / "under-way.json").write_text(json.dumps(note))
+    run = machine.run("onboard", kept, "--port", "8610", "--json")
+    assert run.states["seeds"] == ("kept" if recorded else "done")
+    assert rows(kept, "stations") == 4 and not guard.exists()
 
 
 def test_a_second_run_at_once_is_refused_with_the_holders_id(machine: Machine, kept: Path) -> None:

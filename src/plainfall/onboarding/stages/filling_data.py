@@ -43,9 +43,7 @@ def migrations(work: Work) -> StepResult:
     before = work.state.record(work.part.path, "migrations")
     if before.get("fingerprint") == fingerprint and _still_holds(work, before):
         return _kept(work, command, before, "command, migration files and database are unchanged")
-    result, record = _run(work, command, "migrations")
-    work.state.keep(work.part.path, "migrations", {**record, "fingerprint": fingerprint})
-    return result
+    return _run(work, command, "migrations", {"fingerprint": fingerprint})
 
 
 def seeds(work: Work) -> StepResult:
@@ -56,12 +54,11 @@ def seeds(work: Work) -> StepResult:
     if before and not work.wishes.seed_again and _still_holds(work, before):
         why = "this database was seeded before; --seed-again runs it again"
         return _kept(work, command, before, why)
-    result, record = _run(work, command, "seeds")
-    work.state.keep(work.part.path, "seeds", record)
-    return result
+    return _run(work, command, "seeds", {})
 
 
-def _run(work: Work, command: Command, stage: str) -> tuple[StepResult, dict[str, Any]]:
+def _run(work: Work, command: Command, stage: str, more: dict[str, Any]) -> StepResult:
+    """Runs the command and keeps the record of it, with what ``more`` says."""
     database = _database(work)
     before = look_into(database.file) if database else Look(False)
     if database and not database.file.parent.exists():
@@ -82,16 +79,20 @@ def _run(work: Work, command: Command, stage: str) -> tuple[StepResult, dict[str
     database = database or _database(work)
     after = look_into(database.file) if database else Look(False)
     record = {
+        **more,
+        "mark": mark,
         "command": command.line,
         "database": str(database.file) if database else None,
         "inode": _inode(database),
         "rows": after.rows(),
         "filled": [name for name, count in after.rows().items() if count > before.rows().get(name, 0)],
     }
+    # In this order: a kill between the two leaves a step that is done, with a copy that nobody needs.
+    work.state.keep(work.part.path, stage, record)
     guard.end()
     changes = difference(before, after)
     said = "; ".join(changes) if changes else "the database is as it was"
-    result = StepResult(
+    return StepResult(
         State.DONE,
         f"{command.line}: {_in_short(before, after)}" if database else command.line,
         command.reason,
@@ -105,7 +106,6 @@ def _run(work: Work, command: Command, stage: str) -> tuple[StepResult, dict[str
             "tables_after": after.as_json(),
         },
     )
-    return result, record
 
 
 def _in_short(before: Look, after: Look) -> str:
@@ -166,11 +166,16 @@ def _guard(work: Work) -> DatabaseGuard:
 
 
 def _undo_unfinished(work: Work) -> None:
-    """A step that a kill cut off: its processes are ended, its database is put back."""
+    """A step that a kill cut off: its processes are ended, its database is put back, unless it was done and
+    recorded already."""
     guard = _guard(work)
     mark = guard.under_way()
-    if mark:
-        end_leftovers(mark)
+    if mark is None:
+        return
+    end_leftovers(mark)
+    if any(work.state.record(work.part.path, stage).get("mark") == mark for stage in ("migrations", "seeds")):
+        guard.end()
+    else:
         guard.put_back()
 
 

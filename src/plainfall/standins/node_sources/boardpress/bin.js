@@ -19,7 +19,8 @@ if (command === "serve") {
       return;
     }
     try {
-      answer.writeHead(200, { "content-type": "text/html; charset=utf-8" }).end(await whole(page));
+      const text = await whole(page);
+      answer.writeHead(200, { "content-type": "text/html; charset=utf-8" }).end(text);
     } catch (error) {
       console.error(`boardpress: ${error.message}: ${error.cause ?? ""}`);
       answer.writeHead(502, { "content-type": "text/plain" }).end("the interface did not answer");
