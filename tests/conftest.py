@@ -150,7 +150,8 @@ def search_for_secrets(made: Machine, states: list[Path]) -> None:
     texts = {f"output {number}": text for number, text in enumerate(made.said)}
     kept = [file for state in states for file in state.rglob("*") if file.name != "accounts.json"]
     kept += list(Path(made.variables["PLAINFALL_CACHE"]).rglob("*.json"))
-    texts |= {str(file): file.read_text("utf-8", "replace") for file in kept if file.is_file()}
+    files = [file for file in kept if file.is_file() and not file.is_symlink()]  # a link leads to a runtime
+    texts |= {str(file): file.read_text("utf-8", "replace") for file in files}
     secrets = {secret for secret in secrets if len(secret) >= 6}
     SECRETS.update(secrets)
     SEARCHED[0] += len(texts)

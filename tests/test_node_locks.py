@@ -175,7 +175,7 @@ def test_damaged_locks_name_their_line(name: str, text: str, said: str) -> None:
         if name == "yarn.lock":
             read_yarn_lock(text, name, MANIFEST, {})
         else:
-            read_pnpm_lock(text, name)
+            read_pnpm_lock(text, name, {})
     assert str(caught.value).startswith(said) and caught.value.remedy
 
 

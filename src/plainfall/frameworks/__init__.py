@@ -18,7 +18,13 @@ from plainfall.survey.walk import Tree
 __all__ = ["Administrator", "FrameworkFound", "RANK", "find_frameworks"]
 
 # The order counts: an application that one framework claims is not asked about by the next.
-_MODULES: dict[str, tuple[str, ...]] = {"python": ("django", "flask", "asgi", "alembic", "wsgi", "script")}
+_MODULES: dict[str, tuple[str, ...]] = {
+    "python": ("django", "flask", "asgi", "alembic", "wsgi", "script"),
+    "node": (
+        *("next", "nuxt", "astro", "react_router", "angular", "nest", "vite", "webpack", "node_http"),
+        *("knex", "prisma", "sequelize", "typeorm", "drizzle"),
+    ),
+}
 
 # Below a README's own step and a process file's, above a guess from a file's name.
 RANK = 55

@@ -13,6 +13,7 @@ from plainfall.ecosystems.node.asks import manifest, node_asks, supported_lines
 from plainfall.ecosystems.node.interpreters import GRAMMAR, interpreter_at, node_interpreters
 from plainfall.ecosystems.node.lists import dependency_file
 from plainfall.ecosystems.node.scripts import node_commands
+from plainfall.ecosystems.node.workspaces import is_workspace
 from plainfall.errors import NoFittingRuntime
 from plainfall.evidence import Evidence
 from plainfall.runtimes.asks import VersionAsk
@@ -37,7 +38,7 @@ class NodeEcosystem:
     def recognise(self, tree: Tree, folder: str) -> list[Evidence]:
         """A folder with a manifest; a workspace of a part above belongs to that one."""
         path = f"{folder}/package.json" if folder else "package.json"
-        if path not in tree or _is_workspace(tree, folder):
+        if path not in tree or is_workspace(tree, folder):
             return []
         document = manifest(tree, folder)
         tables = ("scripts", "dependencies", "devDependencies", "workspaces", "main", "bin", "engines")
@@ -156,27 +157,6 @@ def _names_folder(part: Path) -> Path:
                 / (str(inner).replace("/", "-") if str(inner) != "." else "top")
             )
     return part / ".plainfall" / "commands" / "top"
-
-
-def _is_workspace(tree: Tree, folder: str) -> bool:
-    above = folder
-    while above:
-        above = above.rpartition("/")[0]
-        held = manifest(tree, above).get("workspaces")
-        patterns = held.get("packages") if isinstance(held, dict) else held
-        for pattern in patterns if isinstance(patterns, list) else ():
-            inner = folder[len(above) :].lstrip("/")
-            if _matches(str(pattern).removeprefix("./").rstrip("/"), inner):
-                return True
-    return False
-
-
-def _matches(pattern: str, path: str) -> bool:
-    from fnmatch import fnmatchcase
-
-    if "**" in pattern:
-        return fnmatchcase(path, pattern.replace("**", "*"))
-    return pattern.count("/") == path.count("/") and fnmatchcase(path, pattern)
 
 
 ECOSYSTEM = NodeEcosystem()

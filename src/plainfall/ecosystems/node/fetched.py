@@ -72,6 +72,7 @@ def fetched_runtime(
         registries or Registries("http://registry.example/"),
         dict(surroundings.variables),
         surroundings.folder,
+        surroundings.folder,
     )
     if registries is None and not store.is_here(package):
         store.registries = read_registries(surroundings, client, [surroundings.folder])

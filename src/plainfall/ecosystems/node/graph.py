@@ -30,6 +30,7 @@ class GraphPackage:
     cpu: tuple[str, ...] = ()
     libc: tuple[str, ...] = ()
     link: str | None = None
+    patches: tuple[str, ...] = ()
 
 
 def hoisted(
@@ -95,6 +96,7 @@ class _Layout:
             libc=found.libc,
             bins=None,
             needs=tuple(found.needs),
+            patches=found.patches,
         )
 
     def _found(self, folder: str, name: str) -> str:

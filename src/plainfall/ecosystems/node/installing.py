@@ -52,13 +52,14 @@ def install(
         read = read_lock(clone, listed.path, document)
     asked = {name for table in _TABLES for name in document.get(table) or {}}
     wanted = wanted_here(read.packages, choice.taken.facts, asked)
-    store = Store(surroundings.cache, registries, dict(surroundings.variables), folder)
+    store = Store(surroundings.cache, registries, dict(surroundings.variables), folder, clone)
     allowed = wishes.allowed
     try:
         packages = [one for one in wanted if not one.bundled]
         # A folder of its own: another part may be at work in its own at the same time.
         making = clone / ".plainfall" / "laying" / digest_of(str(folder))[:12]
-        laid = lay(folder, packages, store, making, allowed, progress)
+        copied = allowed | _patched_in_place(folder)
+        laid = lay(folder, packages, store, making, copied, progress)
     finally:
         store.close()
     remarks = [*read.remarks[:6], *disagreements(clone, listed, read, document)]
@@ -78,6 +79,17 @@ def install(
         remarks=tuple(remarks),
         layout={f"../{place}": names for place, names in laid.layout.items()},
     )
+
+
+def _patched_in_place(folder: Path) -> frozenset[str]:
+    """The names of packages for which a script of the clone has patches (``patches/NAME+VERSION.patch``, a
+    nested one behind ``++``) that it puts on the installed files."""
+    found = set()
+    for path in (folder / "patches").glob("*.patch"):
+        last = path.name.removesuffix(".patch").split("++")[-1]
+        pieces = last.split("+")
+        found.add("/".join(pieces[:2]) if last.startswith("@") else pieces[0])
+    return frozenset(found)
 
 
 def _resolved(

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 from collections.abc import Iterator, Mapping
 from pathlib import Path
 from typing import Any
@@ -10,6 +9,7 @@ from typing import Any
 from plainfall.ecosystems.node.asks import manifest
 from plainfall.ecosystems.node.locks.package import LockRead
 from plainfall.ecosystems.node.locks.package_lock import read_package_lock
+from plainfall.ecosystems.node.workspaces import workspace_file, workspaces
 from plainfall.errors import BadInput
 from plainfall.evidence import Evidence
 from plainfall.survey.parts import DependencyFile
@@ -96,29 +96,20 @@ def read_lock(root: Path, path: str, document: Mapping[str, Any]) -> LockRead:
     if kind == "pnpm":
         from plainfall.ecosystems.node.locks.pnpm import read_pnpm_lock
 
-        return read_pnpm_lock(text, path)
+        return read_pnpm_lock(text, path, _patched((root / path).parent, document))
     if kind == "yarn":
         from plainfall.ecosystems.node.locks.yarn import read_yarn_lock
 
-        return read_yarn_lock(text, path, document, _workspaces((root / path).parent, document))
+        return read_yarn_lock(text, path, document, workspaces((root / path).parent, document))
     return read_package_lock(text, path, document)
 
 
-def _workspaces(part: Path, document: Mapping[str, Any]) -> dict[str, dict[str, Any]]:
-    """The manifests of the part's workspaces, by folder."""
-    held = document.get("workspaces")
-    patterns = held.get("packages") if isinstance(held, dict) else held
-    found: dict[str, dict[str, Any]] = {}
-    for pattern in patterns if isinstance(patterns, list) else ():
-        for path in sorted(part.glob(f"{str(pattern).rstrip('/')}/package.json")):
-            inner = path.relative_to(part)
-            if "node_modules" not in inner.parts:
-                try:
-                    one = json.loads(path.read_text("utf-8-sig"))
-                except (OSError, ValueError) as error:
-                    raise BadInput(f"it cannot be read: {error}", place=Evidence(str(inner))) from error
-                found[inner.parent.as_posix()] = one if isinstance(one, dict) else {}
-    return found
+def _patched(part: Path, document: Mapping[str, Any]) -> dict[str, str]:
+    """Patch files by package, as the manifest or ``pnpm-workspace.yaml`` names them."""
+    own = document.get("pnpm")
+    held = own.get("patchedDependencies") if isinstance(own, dict) else None
+    held = held or workspace_file(part).get("patchedDependencies")
+    return {str(name): str(path) for name, path in held.items()} if isinstance(held, dict) else {}
 
 
 def disagreements(

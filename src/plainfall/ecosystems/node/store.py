@@ -7,25 +7,32 @@ import hashlib
 import json
 import os
 import re
+import shutil
 import stat
+import tempfile
 from collections.abc import Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
 from urllib.parse import quote, unquote, urlsplit
 
 from plainfall.ecosystems.node.configuration import Registries
 from plainfall.ecosystems.node.locks.package import Package
+from plainfall.ecosystems.node.repositories import RepositorySource, pack, repository_source
 from plainfall.errors import ArchiveRefused, DependencyProblem, HashMismatch, RegistryProblem
+from plainfall.evidence import Evidence
 from plainfall.packages.cache import CachedTree, PackageCache, make_tree
+from plainfall.packages.checkouts import apply_patch, check_out
 from plainfall.packages.client import RegistryClient, without_credentials
 from plainfall.packages.tarballs import unpack_tarball
 from plainfall.packages.unpacking import Unpacked
+from plainfall.writing import digest_of
 
 __all__ = ["Store", "bins_of_manifest", "integrity_key", "registry_address"]
 
 _STRENGTH = ("sha512", "sha384", "sha256", "sha1")
 _FROM_REGISTRY = re.compile(r"/(?:@[^/]+/)?[^/@]+/-/[^/]+\.tgz$")
+_PATCHING = 1  # changes with how patches are put on
 _INSTALL_SCRIPTS = ("preinstall", "install", "postinstall")
 
 
@@ -50,12 +57,14 @@ def registry_address(registry: str, name: str, version: str) -> str:
 
 @dataclass
 class Store:
-    """Looks packages up and gets what is lacking. ``part`` is where ``file:`` addresses count from."""
+    """Looks packages up and gets what is lacking. ``part`` is where ``file:`` addresses and patches count
+    from, ``clone`` what patches must be in."""
 
     cache: Path
     registries: Registries
     variables: Mapping[str, str]
     part: Path
+    clone: Path
     fetched: int = 0
     fetched_bytes: int = 0
 
@@ -75,6 +84,11 @@ class Store:
             held = self._cache.tree(key)
             if held is not None and not held.damaged():
                 return held
+        if package.patches:
+            return self._patched(package)
+        repository = repository_source(package.address)
+        if repository is not None:
+            return self._from_repository(package, repository)
         data, source = self._fetch(package)
         checked = self._checked(package, data, source)
         name = f"{package.name}-{package.version}.tgz"
@@ -91,12 +105,67 @@ class Store:
 
     def key(self, package: Package) -> str | None:
         """The cache's key of a package, if it is known before anything is fetched."""
+        if package.patches:
+            base = self.key(replace(package, patches=()))
+            return (
+                digest_of(base, [self._patch(name).read_bytes().hex() for name in package.patches], _PATCHING)
+                if base
+                else None
+            )
+        repository = repository_source(package.address)
+        if repository is not None:
+            return repository.key
         known = integrity_key(package.integrity)
         if known is not None:
             return f"{known[1]}"
         source = self._sources(package)[0]
         remembered = self._cache.recall("node-sources", _source_key(source))
         return remembered if isinstance(remembered, str) and not source.startswith("file:") else None
+
+    def _from_repository(self, package: Package, repository: RepositorySource) -> CachedTree:
+        """The files of a revision, as its own manifest chooses them; its preparing scripts are not run."""
+        self.cache.mkdir(parents=True, exist_ok=True)
+        with tempfile.TemporaryDirectory(prefix=".checkout-", dir=self.cache) as name:
+            checkout = Path(name, "checkout")
+            commit = check_out(repository.addresses, repository.revision, checkout, self.variables)
+            self.fetched += 1
+            inner = checkout / repository.folder
+            return make_tree(
+                self.cache,
+                repository.key_of(commit),
+                package.label,
+                lambda folder: pack(inner, folder),
+                lambda folder, files: _facts(folder, files, prepared=False),
+            )
+
+    def _patch(self, name: str) -> Path:
+        path = (self.part / name).resolve()
+        if not path.is_relative_to(self.clone.resolve()) or not path.is_file():
+            raise DependencyProblem(
+                f"the patch {name} is not in the clone",
+                place=Evidence(name),
+                remedy="Restore it from version control, or take the entry that names it out.",
+            )
+        return path
+
+    def _patched(self, package: Package) -> CachedTree:
+        """A package with patches of the clone put on it: a tree of its own in the cache."""
+        base = self.tree(replace(package, patches=()))
+        patches = [self._patch(name) for name in package.patches]
+        key = digest_of(base.sha256, [one.read_bytes().hex() for one in patches], _PATCHING)
+
+        def unpack(folder: Path) -> list[Unpacked]:
+            shutil.copytree(base.folder, folder, symlinks=True, dirs_exist_ok=True)
+            for patch in patches:
+                apply_patch(patch, folder, self.variables)
+            files = []
+            for path in sorted(one for one in folder.rglob("*") if one.is_file() and not one.is_symlink()):
+                state = os.stat(path)
+                name = path.relative_to(folder).as_posix()
+                files.append(Unpacked(name, stat.S_IMODE(state.st_mode), state.st_size, state.st_mtime_ns))
+            return files
+
+        return make_tree(self.cache, key, package.label, unpack, _facts)
 
     def _checked(self, package: Package, data: bytes, source: str) -> str:
         known = integrity_key(package.integrity)
@@ -128,7 +197,8 @@ class Store:
             return [address]
         raise DependencyProblem(
             f"{package.label} comes from {without_credentials(address)}, which this version cannot fetch",
-            remedy="Archives at a registry, at an address or in the clone are supported.",
+            remedy="Archives at a registry, at an address or in the clone, and repositories under git are "
+            "supported.",
         )
 
     def _fetch(self, package: Package) -> tuple[bytes, str]:
@@ -162,8 +232,9 @@ def _source_key(source: str) -> str:
     return hashlib.sha256(without_credentials(source).encode()).hexdigest()
 
 
-def _facts(folder: Path, files: list[Unpacked]) -> dict[str, Any]:
-    """What must be known of a package besides its files; its commands are made executable on the way."""
+def _facts(folder: Path, files: list[Unpacked], *, prepared: bool = True) -> dict[str, Any]:
+    """What must be known of a package besides its files; its commands are made executable on the way. One
+    that was not ``prepared`` comes from a repository, where its publisher's preparing was not done."""
     names = {file.path for file in files}
     try:
         document = json.loads((folder / "package.json").read_bytes().decode("utf-8-sig"))
@@ -180,7 +251,8 @@ def _facts(folder: Path, files: list[Unpacked]) -> dict[str, Any]:
             files[position] = Unpacked(file.path, stat.S_IMODE(state.st_mode), file.size, state.st_mtime_ns)
     scripts = document.get("scripts")
     held = scripts if isinstance(scripts, dict) else {}
-    wants = {name: str(held[name]) for name in _INSTALL_SCRIPTS if held.get(name)}
+    names_of_scripts = _INSTALL_SCRIPTS if prepared else (*_INSTALL_SCRIPTS, "prepare")
+    wants = {name: str(held[name]) for name in names_of_scripts if held.get(name)}
     if "binding.gyp" in names and "install" not in wants and "preinstall" not in wants:
         wants["install"] = "node-gyp rebuild"
     return {

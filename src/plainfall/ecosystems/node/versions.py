@@ -73,6 +73,7 @@ class _Bound:
         return mine == theirs
 
 
+_ANY_RELEASE = _Bound(">=", Version(0, 0, 0))
 _NEVER = (_Bound("<", Version(0, 0, 0, (0,))),)
 
 
@@ -125,14 +126,15 @@ def _all_hold(bounds: tuple[_Bound, ...], version: Version) -> bool:
 
 @lru_cache(maxsize=65_536)
 def _range(text: str) -> tuple[tuple[_Bound, ...], ...] | None:
-    """The alternatives of a range, each a set of bounds that must all hold; None if it is none."""
+    """The alternatives of a range, each a set of bounds that must all hold; None if it is none. Where one of
+    them admits every release, the others count for nothing, not even for the pre-releases that they name."""
     alternatives = []
     for part in text.split("||"):
         bounds = _alternative(part)
         if bounds is None:
             return None
-        alternatives.append(bounds)
-    return tuple(alternatives)
+        alternatives.append(tuple(bound for bound in bounds if bound != _ANY_RELEASE))
+    return ((),) if () in alternatives else tuple(alternatives)
 
 
 def _alternative(text: str) -> tuple[_Bound, ...] | None:

@@ -6,7 +6,6 @@ import hashlib
 import json
 import os
 import re
-import subprocess
 from pathlib import Path
 from typing import Any
 
@@ -18,6 +17,7 @@ from plainfall.ecosystems.python.wheel import describe_wheel
 from plainfall.errors import BadInput, DependencyProblem
 from plainfall.evidence import Evidence
 from plainfall.packages.cache import CachedTree, unpack_into_cache
+from plainfall.packages.checkouts import check_out
 from plainfall.writing import digest_of, digest_of_files
 
 __all__ = ["References", "reference_of"]
@@ -111,7 +111,8 @@ class References:
     def _from_git(self, reference: Reference, place: Evidence) -> tuple[CachedTree, str]:
         with self._supply.workshop() as name:
             folder = Path(name, "clone")
-            commit = self._checked_out(reference, folder, place)
+            variables = self._supply.surroundings.variables  # with the person's own keys and agents
+            commit = check_out([reference.address], reference.revision, folder, variables, place)
             source = folder / reference.subfolder
             key = digest_of("git", commit, reference.subfolder, self._supply.interpreter.identity)
             tree = self._supply.remembered(key)
@@ -123,25 +124,3 @@ class References:
         info = {"vcs": "git", "commit_id": commit, "requested_revision": reference.revision or None}
         vcs = {key: value for key, value in info.items() if value}
         return tree, json.dumps({"url": reference.address, "vcs_info": vcs})
-
-    def _checked_out(self, reference: Reference, folder: Path, place: Evidence) -> str:
-        """Fetches the revision into a new folder; returns its commit. Only https, ssh and file addresses
-        are followed: git's other transports can run commands."""
-        variables = {**self._supply.surroundings.for_project(), "GIT_TERMINAL_PROMPT": "0"}
-        variables["GIT_ALLOW_PROTOCOL"] = "https:ssh:file:http:git"
-        address = reference.address
-        for words in (
-            ["clone", "--quiet", "--no-checkout", "--", address, str(folder)],
-            ["-C", str(folder), "checkout", "--quiet", "--detach", reference.revision or "HEAD", "--"],
-        ):
-            done = subprocess.run(["git", *words], env=variables, capture_output=True, text=True, check=False)
-            if done.returncode:
-                lines = tuple(done.stderr.strip().splitlines()[-4:])
-                raise DependencyProblem(
-                    f"revision {reference.revision or 'HEAD'} of {address} cannot be fetched",
-                    place=place,
-                    lines=lines,
-                    remedy="Check the address, the revision, and whether you may read that repository.",
-                )
-        head = ["git", "-C", str(folder), "rev-parse", "HEAD"]
-        return subprocess.run(head, env=variables, capture_output=True, text=True, check=True).stdout.strip()

@@ -23,7 +23,7 @@ class Package:
     ``address`` is what the lock says of where it comes from ("" for nothing), ``integrity`` a Subresource
     Integrity text ("" for none); ``link`` is the folder that a link leads to, relative to the part; ``bins``
     are its commands (None: its own manifest says). ``installs`` tells whether it wants to run code of its
-    own, ``needs`` the names of what it depends on.
+    own, ``needs`` the names of what it depends on; ``patches`` are patch files to put on it, from the part.
     """
 
     place: str
@@ -40,6 +40,7 @@ class Package:
     bins: Mapping[str, str] | None = None
     installs: bool = False
     needs: tuple[str, ...] = ()
+    patches: tuple[str, ...] = ()
 
     @property
     def label(self) -> str:

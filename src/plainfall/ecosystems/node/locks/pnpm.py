@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import re
+from collections.abc import Collection, Mapping
+from typing import Any
 
 from plainfall.ecosystems.node.graph import GraphPackage, hoisted
 from plainfall.ecosystems.node.locks.package import LockRead
@@ -12,8 +14,9 @@ from plainfall.evidence import Evidence
 __all__ = ["read_pnpm_lock"]
 
 
-def read_pnpm_lock(text: str, path: str) -> LockRead:
-    """Reads a lock. Raises BadInput for what is no lock of these formats."""
+def read_pnpm_lock(text: str, path: str, patched: Mapping[str, str]) -> LockRead:
+    """Reads a lock; ``patched`` are the patch files that the manifest names, by package. Raises BadInput for
+    what is no lock of these formats."""
     import yaml
 
     try:
@@ -32,6 +35,7 @@ def read_pnpm_lock(text: str, path: str) -> LockRead:
     packages = document.get("packages") or {}
     snapshots = document.get("snapshots") or packages
     graph: dict[str, GraphPackage] = {}
+    patches = {**patched, **_patches(document.get("patchedDependencies"))}
     for key, entry in snapshots.items():
         plain = _plain(str(key))
         about = packages.get(key) or packages.get(plain) or packages.get(f"/{plain}") or {}
@@ -39,16 +43,19 @@ def read_pnpm_lock(text: str, path: str) -> LockRead:
         resolution = about.get("resolution") or {}
         optional = {str(n): str(v) for n, v in ((entry or {}).get("optionalDependencies") or {}).items()}
         needs = {str(n): str(v) for n, v in ((entry or {}).get("dependencies") or {}).items()}
+        name, number = str(about.get("name") or name), str(about.get("version") or number)
+        patch = patches.get(f"{name}@{number}") or patches.get(name)
         graph[_bare(str(key))] = GraphPackage(
-            str(about.get("name") or name),
-            str(about.get("version") or number),
-            str(resolution.get("tarball") or ""),
+            name,
+            number,
+            _address(resolution),
             str(resolution.get("integrity") or ""),
-            {n: _key(n, v) for n, v in {**needs, **optional}.items()},
+            {n: _key(n, v, snapshots) for n, v in {**needs, **optional}.items()},
             frozenset(optional),
             tuple(about.get("os") or ()),
             tuple(about.get("cpu") or ()),
             tuple(about.get("libc") or ()),
+            patches=(patch,) if patch else (),
         )
     importers = document.get("importers") or {".": document}
     roots: dict[str, dict[str, str]] = {}
@@ -63,7 +70,7 @@ def read_pnpm_lock(text: str, path: str) -> LockRead:
                     graph[f"link {target}"] = GraphPackage(name, "", link=target)
                     wishes[name] = f"link {target}"
                 else:
-                    wishes[name] = _key(name, number)
+                    wishes[name] = _key(name, number, snapshots)
                 if table == "optionalDependencies" and folder == ".":
                     optional_names.add(name)
         roots["" if folder == "." else folder] = wishes
@@ -85,7 +92,28 @@ def _plain(key: str) -> str:
     return _bare(key).partition("(")[0]
 
 
-def _key(name: str, value: str) -> str:
-    """The key of a dependency: its version, or for an alias the whole key of another package."""
+def _key(name: str, value: str, known: Collection[str]) -> str:
+    """The key of a dependency: its version, or for an alias and for what comes from elsewhere than a registry
+    the whole key of a package."""
     plain = value.partition("(")[0]
-    return _bare(value) if "@" in plain.lstrip("/")[1:] or value.startswith("/") else f"{name}@{value}"
+    joined = f"{name}@{value}"
+    if joined in known or f"/{joined}" in known:
+        return joined
+    whole = "@" in plain.lstrip("/")[1:] or value.startswith("/") or value in known
+    return _bare(value) if whole else joined
+
+
+def _address(resolution: Mapping[str, Any]) -> str:
+    """Where a package comes from, if not from a registry: an archive's address, or a repository's."""
+    if resolution.get("repo"):
+        inner = f"&path:{resolution['path']}" if resolution.get("path") else ""
+        return f"git+{resolution['repo']}#{resolution.get('commit', '')}{inner}"
+    return str(resolution.get("tarball") or "")
+
+
+def _patches(held: Any) -> dict[str, str]:
+    """Patch files by package, where the lock itself names them."""
+    pairs = held.items() if isinstance(held, dict) else ()
+    return {
+        str(name): str(about["path"]) for name, about in pairs if isinstance(about, dict) and "path" in about
+    }

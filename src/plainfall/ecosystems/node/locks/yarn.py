@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import base64
 import dataclasses
+import posixpath
 import re
 from collections.abc import Iterator, Mapping
 from typing import Any
@@ -11,6 +12,7 @@ from urllib.parse import unquote
 
 from plainfall.ecosystems.node.graph import GraphPackage, hoisted
 from plainfall.ecosystems.node.locks.package import LockRead
+from plainfall.ecosystems.node.repositories import repository_source
 from plainfall.errors import BadInput
 from plainfall.evidence import Evidence
 
@@ -38,7 +40,8 @@ def read_yarn_lock(
             )
         real = re.match(r"^npm:(@?[^@]+)@", _named(descriptors[0], path, line)[1])
         integrity = str(values.get("integrity", ""))
-        digest = re.search(r"#([0-9a-f]{40})$", address)
+        repository = repository_source(address) is not None
+        digest = None if repository else re.search(r"#([0-9a-f]{40})$", address)
         if not integrity and digest:
             integrity = "sha1-" + base64.b64encode(bytes.fromhex(digest.group(1))).decode()
         key = f"{real.group(1) if real else name}@{version}"
@@ -47,7 +50,7 @@ def read_yarn_lock(
         graph[key] = GraphPackage(
             real.group(1) if real else name,
             version,
-            address.partition("#")[0],
+            address if repository else address.partition("#")[0],
             integrity,
             {**values.get("dependencies", {}), **values.get("optionalDependencies", {})},
             frozenset(values.get("optionalDependencies", {})),
@@ -121,7 +124,6 @@ def _newer(
         raise BadInput("it is not YAML", place=Evidence(path, line), remedy="Restore the lock.") from error
     graph: dict[str, GraphPackage] = {}
     chosen: dict[str, str] = {}
-    patched = []
     for descriptors, entry in document.items() if isinstance(document, dict) else ():
         if descriptors == "__metadata" or not isinstance(entry, dict):
             continue
@@ -134,11 +136,9 @@ def _newer(
             if folder != ".":
                 graph[key] = GraphPackage(name, "", link=folder)
             continue
+        patches: tuple[str, ...] = ()
         if source.startswith("patch:"):
-            inner, _, patches = unquote(source.removeprefix("patch:")).partition("#")
-            if "builtin" not in patches:
-                patched.append(name)
-            source = _named(inner, path, 0)[1]
+            source, patches = _patched(source, path)
         conditions = str(entry.get("conditions", ""))
         metadata = entry.get("dependenciesMeta") or {}
         graph[key] = GraphPackage(
@@ -153,6 +153,7 @@ def _newer(
             tuple(re.findall(r"os=(\w+)", conditions)),
             tuple(re.findall(r"cpu=(\w+)", conditions)),
             tuple(re.findall(r"libc=(\w+)", conditions)),
+            patches=patches,
         )
     whole = {key: _with_keys(one, _resolved(one.needs, chosen)) for key, one in graph.items()}
     read = _laid_out(
@@ -160,9 +161,23 @@ def _newer(
     )
     remarks = list(read.remarks)
     remarks.append("this form of lock holds no hash of the archives, so none could be checked")
-    if patched:
-        remarks.append(f"the clone carries patches that are not applied: {', '.join(sorted(patched))}")
     return LockRead(read.packages, tuple(remarks))
+
+
+def _patched(source: str, path: str) -> tuple[str, tuple[str, ...]]:
+    """What is patched, and the clone's patch files, from the part; those that a package manager brings along
+    are its own workings around its layout, and are passed over."""
+    inner, _, rest = source.removeprefix("patch:").partition("#")
+    files, _, binding = rest.partition("::")
+    locator = re.search(r"locator=([^&]+)", binding)
+    folder = unquote(locator.group(1)).rpartition("workspace:")[2] if locator else "."
+    patches = []
+    for word in files.split("&"):
+        file = unquote(word.removeprefix("optional!"))
+        if file and not re.match(r"~?builtin<", file):
+            from_top = file.startswith("~/")
+            patches.append(posixpath.normpath(file[2:] if from_top else posixpath.join(folder, file)))
+    return _named(unquote(inner), path, 0)[1], tuple(patches)
 
 
 def _resolved(needs: Mapping[str, str], chosen: Mapping[str, str]) -> dict[str, str]:

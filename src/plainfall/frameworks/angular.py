@@ -1,0 +1,25 @@
+"""Angular's command line. It asks whether it may gather figures the first time; it is told that it may not."""
+
+from __future__ import annotations
+
+from plainfall.frameworks import FrameworkFound
+from plainfall.frameworks.node_scripts import DevServer, dev_server
+from plainfall.survey.walk import Tree
+
+__all__ = ["recognise"]
+
+ALONE = True
+_SERVER = DevServer(
+    "Angular",
+    r"(^|[\s/])ng\s+(s|serve)\b",
+    "--host 127.0.0.1 --port ${PORT:-4200}",
+    {"NG_CLI_ANALYTICS": "false"},
+    "ng serve",
+    "@angular/cli",
+    ("angular.json",),
+)
+
+
+def recognise(tree: Tree, folder: str, names: frozenset[str]) -> FrameworkFound | None:
+    """A part whose script starts it, or that has its workspace file."""
+    return dev_server(tree, folder, names, _SERVER)

@@ -1,0 +1,31 @@
+"""Sequelize: migrations and seeders by its command line."""
+
+from __future__ import annotations
+
+import re
+
+from plainfall.evidence import Evidence
+from plainfall.frameworks import RANK, FrameworkFound
+from plainfall.survey.commands import Command
+from plainfall.survey.walk import Tree
+
+__all__ = ["recognise"]
+
+
+def recognise(tree: Tree, folder: str, names: frozenset[str]) -> FrameworkFound | None:
+    """A part that lists Sequelize's command line and has migrations or seeders."""
+    if "sequelize-cli" not in names:
+        return None
+    commands = []
+    for stage, word, made in (
+        ("migrations", "db:migrate", "migrations"),
+        ("seeds", "db:seed:all", "seeders"),
+    ):
+        pattern = re.compile(rf"(^|/){made}/[^/]+\.[cm]?[jt]s$")
+        path = next((one for one in tree.below(folder) if pattern.search(one)), None)
+        if path:
+            place = Evidence(f"{folder}/{path}" if folder else path, 1)
+            commands.append(Command(stage, f"sequelize {word}", f"Sequelize's {made}", RANK, place, folder))
+    return (
+        FrameworkFound("Sequelize", commands[0].evidence, tuple(commands), serves=False) if commands else None
+    )

@@ -1,0 +1,124 @@
+"""Revisions of repositories under git, as packages come from them; and patches put on unpacked files.
+
+Git runs with the transports that cannot run commands of the repository's choosing (gitprotocol), without a
+prompt, and without hooks or filters of the repository.
+"""
+
+from __future__ import annotations
+
+import os
+import re
+import subprocess
+from collections.abc import Mapping, Sequence
+from pathlib import Path
+
+from plainfall.errors import DependencyProblem
+from plainfall.evidence import Evidence
+
+__all__ = ["COMMIT", "apply_patch", "check_out", "references_of"]
+
+COMMIT = re.compile(r"[0-9a-f]{40}")
+_TRANSPORTS = "https:ssh:file:http:git"
+
+
+def check_out(
+    addresses: Sequence[str],
+    revision: str,
+    folder: Path,
+    variables: Mapping[str, str],
+    place: Evidence | None = None,
+) -> str:
+    """Fetches a revision ("" is the default branch) into a new ``folder``; returns its commit.
+
+    The addresses are tried in order. Raises DependencyProblem, with what git said of the last one.
+    """
+    environment = _environment(variables)
+    lines: list[str] = []
+    for address in addresses:
+        for words in (
+            ["clone", "--quiet", "--no-checkout", "--", address, str(folder)],
+            ["-C", str(folder), "checkout", "--quiet", "--detach", revision or "HEAD", "--"],
+        ):
+            done = _git(words, environment)
+            if done.returncode:
+                lines = done.stderr.strip().splitlines()[-4:]
+                break
+        else:
+            return _git(["-C", str(folder), "rev-parse", "HEAD"], environment).stdout.strip()
+        if folder.exists():
+            break  # the repository is there, the revision is not: another address has no other
+    raise DependencyProblem(
+        f"revision {revision or 'HEAD'} of {addresses[-1]} cannot be fetched",
+        place=place,
+        lines=tuple(lines),
+        remedy="Check the address, the revision, and whether you may read that repository.",
+    )
+
+
+def references_of(addresses: Sequence[str], variables: Mapping[str, str]) -> dict[str, str]:
+    """The commits of a repository's branches and tags by their short names, and of ``HEAD``; a tag of its own
+    object is given as the commit that it stands for. Raises DependencyProblem."""
+    lines: list[str] = []
+    for address in addresses:
+        done = _git(["ls-remote", "--", address], _environment(variables))
+        if done.returncode == 0:
+            found: dict[str, str] = {}
+            for line in done.stdout.splitlines():
+                commit, _, name = line.partition("\t")
+                short = re.sub(r"^refs/(heads|tags)/", "", name)
+                found[short.removesuffix("^{}")] = commit
+            return found
+        lines = done.stderr.strip().splitlines()[-4:]
+    raise DependencyProblem(
+        f"{addresses[-1]} cannot be asked for its revisions",
+        lines=tuple(lines),
+        remedy="Check the address, and whether you may read that repository.",
+    )
+
+
+def apply_patch(patch: Path, folder: Path, variables: Mapping[str, str]) -> None:
+    """Changes the files below ``folder`` as a unified diff says (paths with ``a/`` and ``b/`` before them).
+
+    Raises DependencyProblem, with git's own lines, if it does not fit; then nothing is changed.
+    """
+    # Nothing above the folder counts as its repository, so that the paths are the folder's own.
+    environment = {**_environment(variables), "GIT_CEILING_DIRECTORIES": str(folder.parent.resolve())}
+    done = _git(["apply", "--whitespace=nowarn", str(patch.resolve())], environment, folder)
+    if done.returncode:
+        raise DependencyProblem(
+            f"the patch {patch.name} does not fit {folder.name}",
+            lines=tuple(done.stderr.strip().splitlines()[-4:]),
+            remedy="It was made for another version: take the version that it names, or make it anew.",
+        )
+
+
+def _environment(variables: Mapping[str, str]) -> dict[str, str]:
+    return {
+        **{name: value for name, value in variables.items() if name not in ("GIT_DIR", "GIT_WORK_TREE")},
+        "GIT_TERMINAL_PROMPT": "0",
+        "GIT_ALLOW_PROTOCOL": _TRANSPORTS,
+        "GIT_LFS_SKIP_SMUDGE": "1",
+        "LC_ALL": "C",
+        "PATH": variables.get("PATH") or os.defpath,
+    }
+
+
+def _git(
+    words: Sequence[str], environment: Mapping[str, str], folder: Path | None = None
+) -> subprocess.CompletedProcess[str]:
+    try:
+        return subprocess.run(
+            ["git", "-c", "core.hooksPath=/dev/null", *words],
+            env=dict(environment),
+            cwd=folder,
+            stdin=subprocess.DEVNULL,
+            capture_output=True,
+            text=True,
+            errors="replace",
+            check=False,
+        )
+    except FileNotFoundError as error:
+        raise DependencyProblem(
+            "git is not on the path, and a package or a patch of this clone needs it",
+            remedy="Install git, then run the same command again.",
+        ) from error
