@@ -1,4 +1,4 @@
-"""Angular's command line. It asks whether it may gather figures the first time; it is told that it may not."""
+"""Angular's command line. It asks at first whether it may gather figures; it is told that it may not."""
 
 from __future__ import annotations
 

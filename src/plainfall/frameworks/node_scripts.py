@@ -1,5 +1,5 @@
-"""What the modules of Node frameworks share: the manifest's scripts, and dev servers that take host and port in
-their own way."""
+"""What the modules of Node frameworks share: the manifest's scripts, and dev servers that take host and port
+in their own way."""
 
 from __future__ import annotations
 

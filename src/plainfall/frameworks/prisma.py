@@ -1,4 +1,4 @@
-"""Prisma: its client is generated before anything uses it; then migrations, or the schema where it has none."""
+"""Prisma: its client is generated before anything uses it; then migrations, or else the schema."""
 
 from __future__ import annotations
 

@@ -3,19 +3,21 @@
 from __future__ import annotations
 
 import os
+import re
 import subprocess
 from collections.abc import Collection, Mapping
 from pathlib import Path
 from typing import Any
 
 from plainfall.ecosystems import Installation, InstallWishes, Progress
-from plainfall.ecosystems.node.configuration import Registries, read_registries
+from plainfall.ecosystems.node.configuration import read_registries
 from plainfall.ecosystems.node.laying import Laid, lay
 from plainfall.ecosystems.node.lists import disagreements, read_lock
 from plainfall.ecosystems.node.locks.package import LockRead, wanted_here
 from plainfall.ecosystems.node.locks.package_lock import read_package_lock
-from plainfall.ecosystems.node.resolving import lock_text, resolve
+from plainfall.ecosystems.node.resolving import TABLES, lock_text, resolve
 from plainfall.ecosystems.node.store import Store
+from plainfall.ecosystems.node.workspaces import workspaces
 from plainfall.errors import CommandFailed
 from plainfall.runtimes.choice import Choice
 from plainfall.surroundings import Surroundings
@@ -24,7 +26,6 @@ from plainfall.writing import digest_of, write_whole
 
 __all__ = ["install"]
 
-_TABLES = ("dependencies", "devDependencies", "optionalDependencies")
 _LONGEST = 600.0  # seconds that a package's own code may take
 
 
@@ -46,15 +47,17 @@ def install(
     folders = list(dict.fromkeys([folder, *(one for one in folder.parents if one.is_relative_to(clone))]))
     registries = read_registries(surroundings, choice.taken, folders)
     resolved = listed.kind == "unlocked"
-    if resolved:
-        read = _resolved(listed, document, choice, surroundings, registries, state, progress)
-    else:
-        read = read_lock(clone, listed.path, document)
-    asked = {name for table in _TABLES for name in document.get(table) or {}}
-    wanted = wanted_here(read.packages, choice.taken.facts, asked)
+    members = workspaces(folder, document)
+    roots = [document, *members.values()]
+    asked = {name for one in roots for table in TABLES for name in one.get(table) or {}}
     store = Store(surroundings.cache, registries, dict(surroundings.variables), folder, clone)
     allowed = wishes.allowed
     try:
+        if resolved:
+            read = _resolved(listed, document, members, choice, store, state, progress)
+        else:
+            read = read_lock(clone, listed.path, document)
+        wanted = wanted_here(read.packages, choice.taken.facts, asked)
         packages = [one for one in wanted if not one.bundled]
         # A folder of its own: another part may be at work in its own at the same time.
         making = clone / ".plainfall" / "laying" / digest_of(str(folder))[:12]
@@ -95,25 +98,38 @@ def _patched_in_place(folder: Path) -> frozenset[str]:
 def _resolved(
     listed: DependencyFile,
     document: Mapping[str, Any],
+    members: Mapping[str, Mapping[str, Any]],
     choice: Choice,
-    surroundings: Surroundings,
-    registries: Registries,
+    store: Store,
     state: Path,
     progress: Progress,
 ) -> LockRead:
-    """What the manifest was resolved to before, if it asks for the same; else resolved now and kept."""
-    tables = (*_TABLES, "overrides", "resolutions")
+    """What the manifests were resolved to before, if they ask for the same; else resolved now and kept."""
+    tables = (*TABLES, "overrides", "resolutions", "pnpm")
     major = choice.taken.version.partition(".")[0]
-    asked = digest_of({table: document.get(table) for table in tables}, major)
+    manifests = {"": document, **members}
+    worded = {folder: {table: one.get(table) for table in tables} for folder, one in manifests.items()}
+    asked = digest_of(worded, _linked(store.part, manifests), major)
     kept, mark = state / "package-lock.json", state / "asked.json"
     if not kept.is_file() or not mark.is_file() or mark.read_text("utf-8") != asked:
-        found = resolve(
-            document, listed.path, registries, dict(surroundings.variables), choice.taken.version, progress
-        )
+        found = resolve(document, listed.path, members, store, choice.taken.version, progress)
         state.mkdir(parents=True, exist_ok=True)
         write_whole(kept, lock_text(document, found))
         write_whole(mark, asked)
     return read_package_lock(kept.read_text("utf-8"), str(kept), document)
+
+
+def _linked(part: Path, manifests: Mapping[str, Mapping[str, Any]]) -> list[str]:
+    """The text of every manifest in a folder that the manifests link to."""
+    texts = []
+    for folder, document in manifests.items():
+        for table in TABLES:
+            for wish in (document.get(table) or {}).values():
+                inner = re.sub(r"^(file|link|portal):", "", str(wish))
+                path = part / folder / inner / "package.json"
+                if inner != str(wish) and path.is_file():
+                    texts.append(path.read_text("utf-8", "replace"))
+    return texts
 
 
 def _run_allowed(

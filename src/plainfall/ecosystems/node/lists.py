@@ -39,7 +39,9 @@ def dependency_file(tree: Tree, folder: str) -> DependencyFile | None:
     """The list that counts: a lock, else the manifest if it lists anything; None if there is neither."""
     document = manifest(tree, folder)
     place = f"{folder}/" if folder else ""
-    names = tuple(_asked(document))
+    members = workspaces(tree.root / folder, document)
+    names = tuple(dict.fromkeys(name for one in (document, *members.values()) for name in _asked(one)))
+    inner = tuple(f"{place}{member}/package.json" for member in members)
     entry = str(document.get("packageManager") or "").partition("@")[0]
     preferred = _OF_ENTRY.get(entry)
     locks = sorted((name for name in _LOCKS if place + name in tree), key=lambda name: name != preferred)
@@ -56,7 +58,7 @@ def dependency_file(tree: Tree, folder: str) -> DependencyFile | None:
             reason,
             sum(1 for one in read.packages if one.link is None),
             Evidence(path, 1),
-            files=(path, f"{place}package.json"),
+            files=(path, f"{place}package.json", *inner, *_patch_files(tree, folder, read)),
             others=others,
             names=names,
         )
@@ -70,10 +72,18 @@ def dependency_file(tree: Tree, folder: str) -> DependencyFile | None:
         f"{reason}the manifest, without a lock: versions are resolved",
         len(names),
         tree.line_of(f"{place}package.json", "ependencies"),
-        files=(f"{place}package.json",),
+        files=(f"{place}package.json", *inner),
         others=others,
         names=names,
     )
+
+
+def _patch_files(tree: Tree, folder: str, read: LockRead) -> Iterator[str]:
+    """Patches that the lock names, and those that a script of the clone puts on."""
+    place = f"{folder}/" if folder else ""
+    named = {f"{place}{patch}" for one in read.packages for patch in one.patches}
+    named |= {path for path in tree.files if path.startswith(f"{place}patches/") and path.endswith(".patch")}
+    yield from sorted(path for path in named if path in tree)
 
 
 def _asked(document: Mapping[str, Any]) -> Iterator[str]:

@@ -1,4 +1,5 @@
-"""Resolving what a manifest asks for where no lock pins it: ranges, tags, aliases, peers.
+"""Resolving what manifests ask for where no lock pins it: ranges, tags, aliases, peers, workspaces, and what
+comes from elsewhere than a registry.
 
 One version of a package serves all who admit it; otherwise the newest that the range admits is taken, and the
 one under the tag ``latest`` before newer ones. A peer that nobody asks for is asked for by the part itself.
@@ -9,36 +10,52 @@ from __future__ import annotations
 import json
 from collections.abc import Callable, Mapping
 from concurrent.futures import ThreadPoolExecutor
-from typing import Any, TypeAlias
+from dataclasses import dataclass, replace
+from typing import Any
 from urllib.parse import quote
 
-from plainfall.ecosystems.node.configuration import Registries
+from plainfall.ecosystems.node.direct import Direct, is_direct
 from plainfall.ecosystems.node.graph import GraphPackage, hoisted
 from plainfall.ecosystems.node.locks.package import Package
+from plainfall.ecosystems.node.overrides import Overrides
+from plainfall.ecosystems.node.store import Store
 from plainfall.ecosystems.node.versions import admits, best, is_range, parse_version
 from plainfall.errors import DependencyProblem
 from plainfall.evidence import Evidence
 from plainfall.packages.client import RegistryClient
 
-__all__ = ["lock_text", "resolve"]
+__all__ = ["TABLES", "lock_text", "resolve"]
 
-_Wish: TypeAlias = tuple[str, str, str, tuple[str, ...], bool]
+TABLES = ("dependencies", "devDependencies", "optionalDependencies")
 _SHORT = "application/vnd.npm.install-v1+json; q=1.0, application/json; q=0.8"
+
+
+@dataclass(frozen=True)
+class _Wish:
+    """Who asks (the key of a package, or of a folder with a manifest), for which name, how it is worded, the
+    names that led there, and whether it may be missing."""
+
+    asker: str
+    name: str
+    text: str
+    chain: tuple[str, ...]
+    may_lack: bool = False
 
 
 def resolve(
     manifest: Mapping[str, Any],
     path: str,
-    registries: Registries,
-    variables: Mapping[str, str],
+    members: Mapping[str, Mapping[str, Any]],
+    store: Store,
     node: str,
     progress: Callable[[int, int, str], None],
 ) -> list[Package]:
-    """The packages at their places. Raises DependencyProblem with the chain that asks for what cannot be met,
-    or RegistryProblem."""
-    client = RegistryClient(registries.connection, variables, connections=16)
+    """The packages at their places. ``members`` are the manifests of the part's workspaces by folder; the
+    store knows the registries, and gets what a registry does not describe. Raises DependencyProblem with the
+    chain that asks for what cannot be met, RegistryProblem, or what the store raises."""
+    client = RegistryClient(store.registries.connection, store.variables, connections=16)
     try:
-        return _Resolver(manifest, path, registries, client, node, progress).run()
+        return _Resolver(manifest, path, members, store, client, node, progress).run()
     finally:
         client.close()
 
@@ -48,98 +65,124 @@ class _Resolver:
         self,
         manifest: Mapping[str, Any],
         path: str,
-        registries: Registries,
+        members: Mapping[str, Mapping[str, Any]],
+        store: Store,
         client: RegistryClient,
         node: str,
         progress: Callable[[int, int, str], None],
     ) -> None:
         self._manifest = manifest
         self._path = path
-        self._registries = registries
+        self._store = store
         self._client = client
         self._node = node
         self._progress = progress
         self._documents: dict[str, dict[str, Any]] = {}
         self._chosen: dict[str, dict[str, dict[str, Any]]] = {}
-        self._overrides = {
-            str(name): str(wish)
-            for table in ("overrides", "resolutions")
-            for name, wish in (manifest.get(table) or {}).items()
-            if isinstance(wish, str)
-        }
+        self._overrides = Overrides(manifest)
+        self._roots: dict[str, Mapping[str, Any]] = {"": manifest, **members}
+        self._members = {str(one["name"]): folder for folder, one in members.items() if one.get("name")}
+        self._direct = Direct(store, path)
+        # What each package says of itself, by its key; what it needs; and what the folders need.
+        self._about: dict[str, GraphPackage] = {}
+        self._needs: dict[str, dict[str, str]] = {}
+        self._root_needs: dict[str, dict[str, str]] = {}
+        self._peers: dict[str, tuple[str, tuple[str, ...]]] = {}
 
     def run(self) -> list[Package]:
-        optional = dict(self._manifest.get("optionalDependencies") or {})
-        wishes = {
-            **(self._manifest.get("dependencies") or {}),
-            **(self._manifest.get("devDependencies") or {}),
-            **optional,
-        }
-        needs: dict[str, dict[str, str]] = {}
-        root: dict[str, str] = {}
-        # (who asks: "" is the part, the name, the wish, the chain, whether it may be missing)
-        level: list[_Wish] = [
-            ("", name, str(wish), (name,), name in optional) for name, wish in sorted(wishes.items())
-        ]
-        peers: dict[str, tuple[str, tuple[str, ...]]] = {}
-        while level or peers:
+        level = [wish for folder, document in self._roots.items() for wish in _wishes(folder, document)]
+        level += [_Wish("/", name, "workspace:*", (name,)) for name in sorted(self._members)]
+        while level or self._peers:
             if not level:
+                mine = self._root_needs.get("", {})
                 level = [
-                    ("", name, wish, chain, False)
-                    for name, (wish, chain) in sorted(peers.items())
-                    if name not in root
+                    _Wish("/", name, text, chain)
+                    for name, (text, chain) in sorted(self._peers.items())
+                    if name not in mine
                 ]
-                peers = {}
-                if not level:
-                    break
-            self._fetch({self._alias(name, wish)[0] for _, name, wish, _, _ in level})
-            later: list[_Wish] = []
-            for asker, name, wish, chain, may_lack in level:
-                real, wanted = self._alias(name, self._overrides.get(name, wish))
-                found = self._choose(real, wanted, chain, may_lack)
-                if found is None:
-                    continue
-                key = f"{real}@{found['version']}"
-                (root if asker == "" else needs.setdefault(asker, {}))[name] = key
-                if key in needs:
-                    continue
-                needs[key] = {}
-                lacking = set(found.get("optionalDependencies") or {})
-                for other, inner in {
-                    **(found.get("dependencies") or {}),
-                    **(found.get("optionalDependencies") or {}),
-                }.items():
-                    later.append((key, other, str(inner), (*chain, other), other in lacking))
-                meta = found.get("peerDependenciesMeta") or {}
-                for other, inner in (found.get("peerDependencies") or {}).items():
-                    if not (meta.get(other) or {}).get("optional") and other not in wishes:
-                        peers.setdefault(other, (str(inner), (*chain, other)))
-            level = later
-            self._progress(len(needs), 0, "packages resolved")
-        graph = {key: self._package(key, wanted) for key, wanted in needs.items()}
-        return hoisted(graph, {"": root}, frozenset(optional))
+                self._peers = {}
+            self._fetch(level)
+            level = [later for wish in level for later in self._meet(wish)]
+            self._progress(len(self._needs), 0, "packages resolved")
+        graph = {key: self._with_needs(key) for key in self._about}
+        optional = frozenset(self._manifest.get("optionalDependencies") or {})
+        return hoisted(graph, {folder: self._root_needs.get(folder, {}) for folder in self._roots}, optional)
 
-    def _alias(self, name: str, wish: str) -> tuple[str, str]:
-        if wish.startswith("npm:"):
-            real, _, inner = wish.removeprefix("npm:").rpartition("@")
-            return (real, inner) if real else (wish.removeprefix("npm:"), "*")
-        return name, wish
+    def _with_needs(self, key: str) -> GraphPackage:
+        return replace(self._about[key], needs=self._needs.get(key, {}))
 
-    def _fetch(self, names: set[str]) -> None:
+    def _meet(self, wish: _Wish) -> list[_Wish]:
+        """Notes what a wish is met with; returns the wishes of what was not met before."""
+        found = self._found(wish)
+        if found is None:
+            return []
+        key, about = found
+        if wish.asker.startswith("/"):
+            self._root_needs.setdefault(wish.asker[1:], {})[wish.name] = key
+        else:
+            self._needs.setdefault(wish.asker, {})[wish.name] = key
+        if key in self._about:
+            return []
+        self._about[key] = about[0]
+        if about[0].link is not None:
+            folder, document = about[0].link, about[1]
+            if folder in self._roots or folder.startswith("../"):
+                return []
+            self._roots[folder] = document
+            return _wishes(folder, {**document, "devDependencies": {}})
+        return self._wishes_of(key, about[1], wish.chain)
+
+    def _wishes_of(self, key: str, document: Mapping[str, Any], chain: tuple[str, ...]) -> list[_Wish]:
+        lacking = document.get("optionalDependencies") or {}
+        both = {**(document.get("dependencies") or {}), **lacking}
+        meta = document.get("peerDependenciesMeta") or {}
+        asked = {name for table in TABLES for name in self._manifest.get(table) or {}}
+        for name, text in (document.get("peerDependencies") or {}).items():
+            if not (meta.get(name) or {}).get("optional") and name not in asked:
+                self._peers.setdefault(name, (str(text), (*chain, name)))
+        return [_Wish(key, name, str(text), (*chain, name), name in lacking) for name, text in both.items()]
+
+    def _found(self, wish: _Wish) -> tuple[str, tuple[GraphPackage, Mapping[str, Any]]] | None:
+        """The key of what meets a wish, with what it says of itself; None if it may be missing, and is."""
+        text = self._overrides.of(wish.name, wish.text, wish.chain)
+        member = self._members.get(wish.name)
+        if member is not None:
+            document = self._roots[member]
+            version = str(document.get("version") or "0.0.0")
+            if text.startswith("workspace:") or (is_range(text) and admits(text, version)):
+                link = GraphPackage(wish.name, "", link=member)
+                return f"folder {member}", (link, document)
+        if is_direct(text):
+            folder = wish.asker[1:] if wish.asker.startswith("/") else ""
+            return self._direct.found(wish.name, text, folder, wish.chain)
+        real, wanted = _alias(wish.name, text)
+        about = self._choose(real, wanted, wish.chain, wish.may_lack)
+        return (f"{real}@{about['version']}", (_of_registry(real, about), about)) if about else None
+
+    def _fetch(self, level: list[_Wish]) -> None:
+        """Gets the registry's documents for a whole level at once."""
+        names = set()
+        for wish in level:
+            text = self._overrides.of(wish.name, wish.text, wish.chain)
+            if wish.name not in self._members and not is_direct(text):
+                names.add(_alias(wish.name, text)[0])
         lacking = sorted(names - self._documents.keys())
         with ThreadPoolExecutor(12) as pool:
             for name, document in zip(lacking, pool.map(self._document, lacking), strict=True):
                 self._documents[name] = document
 
     def _document(self, name: str) -> dict[str, Any]:
-        page = self._client.page(self._registries.of(name) + quote(name, safe="@"), accept=_SHORT)
+        address = self._store.registries.of(name) + quote(name, safe="@")
+        page = self._client.page(address, accept=_SHORT)
         document = json.loads(page.body) if page is not None else {}
         return document if isinstance(document, dict) else {}
 
     def _choose(self, name: str, wish: str, chain: tuple[str, ...], may_lack: bool) -> dict[str, Any] | None:
         if ":" in wish or "/" in wish:
-            raise self._problem(chain, f"{name} {wish} is no range of versions, and only those are resolved")
-        document = self._documents.get(name, {})
+            raise self._problem(chain, f"{name} {wish} is neither a range of versions nor an address")
+        if name not in self._documents:
+            self._documents[name] = self._document(name)
+        document = self._documents[name]
         versions: dict[str, dict[str, Any]] = document.get("versions") or {}
         tags = document.get("dist-tags") or {}
         known = self._chosen.setdefault(name, {})
@@ -178,30 +221,43 @@ class _Resolver:
             remedy="Change that wish, or override it in the manifest.",
         )
 
-    def _package(self, key: str, needs: Mapping[str, str]) -> GraphPackage:
-        name, _, version = key.rpartition("@")
-        about = self._chosen[name][version]
-        dist = about.get("dist") or {}
-        integrity = dist.get("integrity") or ""
-        return GraphPackage(
-            name,
-            version,
-            str(dist.get("tarball") or ""),
-            str(integrity),
-            needs,
-            frozenset(about.get("optionalDependencies") or {}),
-            tuple(about.get("os") or ()),
-            tuple(about.get("cpu") or ()),
-            tuple(about.get("libc") or ()),
-        )
+
+def _wishes(folder: str, document: Mapping[str, Any]) -> list[_Wish]:
+    optional = document.get("optionalDependencies") or {}
+    every = {name: str(text) for table in TABLES for name, text in (document.get(table) or {}).items()}
+    return [_Wish(f"/{folder}", name, every[name], (name,), name in optional) for name in sorted(every)]
+
+
+def _alias(name: str, wish: str) -> tuple[str, str]:
+    if wish.startswith("npm:"):
+        real, _, inner = wish.removeprefix("npm:").rpartition("@")
+        return (real, inner) if real else (wish.removeprefix("npm:"), "*")
+    return name, wish
+
+
+def _of_registry(name: str, about: Mapping[str, Any]) -> GraphPackage:
+    dist = about.get("dist") or {}
+    return GraphPackage(
+        name,
+        str(about["version"]),
+        str(dist.get("tarball") or ""),
+        str(dist.get("integrity") or ""),
+        {},
+        frozenset(about.get("optionalDependencies") or {}),
+        tuple(about.get("os") or ()),
+        tuple(about.get("cpu") or ()),
+        tuple(about.get("libc") or ()),
+    )
 
 
 def lock_text(manifest: Mapping[str, Any], packages: list[Package]) -> str:
     """The packages as a lock in the open format 3."""
-    tables = ("dependencies", "devDependencies", "optionalDependencies")
-    top = {key: manifest[key] for key in ("name", "version", *tables) if manifest.get(key)}
+    top = {key: manifest[key] for key in ("name", "version", *TABLES) if manifest.get(key)}
     rows: dict[str, Any] = {"": top}
     for one in packages:
+        if one.link is not None:
+            rows[one.place] = {"resolved": one.link, "link": True}
+            continue
         row: dict[str, Any] = {"name": one.name, "version": one.version, "resolved": one.address}
         row |= {"integrity": one.integrity} if one.integrity else {}
         row |= {

@@ -1,0 +1,170 @@
+"""Workspaces and links to folders, without a lock; what a manifest forces; parts inside of a clone's part."""
+
+from __future__ import annotations
+
+import json
+import shutil
+from pathlib import Path
+from typing import Any
+
+import pytest
+from conftest import Machine
+
+from plainfall.ecosystems.node.overrides import Overrides
+from plainfall.standins.node_registry import node_archive
+
+pytestmark = pytest.mark.skipif(shutil.which("node") is None, reason="no Node here")
+
+WORDS1, WORDS2 = node_archive("words", "1.4.0"), node_archive("words", "2.1.0")
+BOARD = node_archive("board", "3.0.0", {}, dependencies={"words": "^1.0.0"})
+SAY = "console.log(['words', 'board/../words'].map((one) => require(one)).join(' '))"
+SERVES = """\
+require("node:http").createServer((ask, answer) => {
+  answer.setHeader("content-type", "text/html");
+  answer.end(`<title>${require("words")}</title>ok`);
+}).listen(process.env.PORT || 3000, "127.0.0.1");
+"""
+
+
+def manifest(name: str, **more: Any) -> str:
+    return json.dumps({"name": name, "version": "1.0.0", **more})
+
+
+def version(clone: Path, place: str) -> str:
+    found: str = json.loads((clone / place / "package.json").read_text())["version"]
+    return found
+
+
+@pytest.mark.parametrize("named", ["in the manifest", "in a file of its own"])
+def test_workspaces_are_resolved_together_and_linked(
+    machine: Machine, node_registry: Any, named: str
+) -> None:
+    node_registry([WORDS1, WORDS2, BOARD])
+    own = {"workspaces": ["packages/*", "!packages/old"]} if named == "in the manifest" else {}
+    more = {} if own else {"pnpm-workspace.yaml": "packages:\n  - packages/*\n  - '!packages/old'\n"}
+    clone = machine.clone(
+        {
+            "package.json": manifest("top", private=True, **own),
+            "packages/a/package.json": manifest("a", dependencies={"b": "workspace:*", "words": "^2.0.0"}),
+            "packages/b/package.json": manifest("b", dependencies={"board": "3.0.0", "words": "^2.0.0"}),
+            "packages/old/package.json": manifest("old", dependencies={"no-such-package": "1"}),
+            **more,
+        }
+    )
+    run = machine.run("onboard", clone, "--until", "dependencies", "--json")
+    assert run.status == 0, run.out + run.err
+    modules = clone / "node_modules"
+    assert (modules / "b").resolve() == clone / "packages/b" and not (modules / "old").exists()
+    assert version(clone, "node_modules/words") == "2.1.0" or version(clone, "node_modules/words") == "1.4.0"
+    assert (
+        version(clone, "packages/a/node_modules/words" if _nested(clone, "a") else "node_modules/words")
+        == "2.1.0"
+    )
+    inner = "node_modules/board/node_modules/words"
+    assert version(clone, inner if (clone / inner).exists() else "node_modules/words") == "1.4.0"
+    # A workspace that asks for something else is resolved anew.
+    (clone / "packages/a/package.json").write_text(manifest("a", dependencies={"words": "^1.0.0"}))
+    again = machine.run("onboard", clone, "--until", "dependencies", "--json")
+    assert again.states["dependencies"] == "done"
+    assert (
+        version(clone, "packages/a/node_modules/words" if _nested(clone, "a") else "node_modules/words")
+        == "1.4.0"
+    )
+
+
+def _nested(clone: Path, name: str) -> bool:
+    return (clone / f"packages/{name}/node_modules/words").exists()
+
+
+def test_links_to_folders_and_archives_of_the_clone(machine: Machine, node_registry: Any) -> None:
+    node_registry([WORDS1, BOARD])
+    clone = machine.clone(
+        {
+            "package.json": manifest(
+                "top", dependencies={"shared": "file:./shared", "depth": "file:vendored/depth-1.0.0.tgz"}
+            ),
+            "shared/package.json": manifest("shared", dependencies={"board": "^3.0.0"}),
+            "vendored/depth-1.0.0.tgz": node_archive("depth", dependencies={"words": "*"}).content,
+        }
+    )
+    run = machine.run("onboard", clone, "--until", "dependencies")
+    assert run.status == 0, run.err
+    assert (clone / "node_modules/shared").resolve() == clone / "shared"
+    for name in ("board", "depth", "words"):
+        assert (clone / "node_modules" / name / "package.json").is_file()
+    (clone / "package.json").write_text(manifest("top", dependencies={"far": "file:../../elsewhere"}))
+    failed = machine.run("onboard", clone, "--until", "dependencies")
+    assert failed.status == 1 and "outside the clone" in failed.err
+
+
+def test_what_a_manifest_forces() -> None:
+    forced = Overrides(
+        {
+            "dependencies": {"words": "2.x"},
+            "overrides": {"words": "$words", "board": {".": "3.0.0", "depth": "1.1.0"}, "a@1 > b": "4"},
+            "resolutions": {"**/seals": "5", "board/tusks": "6"},
+        }
+    )
+    assert forced.of("words", "*", ("x", "words")) == "2.x"
+    assert forced.of("board", "*", ("board",)) == "3.0.0"
+    assert forced.of("depth", "*", ("board", "mid", "depth")) == "1.1.0"
+    assert forced.of("depth", "*", ("other", "depth")) == "*"
+    assert forced.of("b", "*", ("a", "b")) == "4" and forced.of("b", "*", ("b",)) == "*"
+    assert forced.of("seals", "*", ("x", "seals")) == "5"
+    assert forced.of("tusks", "*", ("board", "tusks")) == "6" and forced.of("tusks", "*", ("tusks",)) == "*"
+
+
+def test_servers_of_workspaces_are_parts_that_the_top_installs(machine: Machine, node_registry: Any) -> None:
+    node_registry([WORDS1, WORDS2])
+    clone = machine.clone(
+        {
+            "package.json": manifest(
+                "top", workspaces=["apps/*"], scripts={"dev": "concurrently 'npm:dev --workspaces'"}
+            ),
+            "apps/api/package.json": manifest(
+                "api", dependencies={"words": "^1.0.0"}, scripts={"dev": "node server.js"}
+            ),
+            "apps/api/server.js": SERVES,
+            "apps/web/package.json": manifest(
+                "web",
+                dependencies={"words": "^2.0.0", "shared": "*"},
+                scripts={"dev": "node server.js"},
+            ),
+            "apps/web/server.js": SERVES,
+            "apps/shared/package.json": manifest(
+                "shared", scripts={"prepare": "echo made > made.txt", "dev": "echo watching"}
+            ),
+        }
+    )
+    run = machine.run("onboard", clone, "--json")
+    assert run.status == 0, run.out + run.err
+    titles = {server["part"]: server["probe"]["title"] for server in run.document["servers"]}
+    assert titles == {"apps/api": "1.4.0", "apps/web": "2.1.0"}
+    assert (clone / "apps/shared/made.txt").read_text() == "made\n"
+    again = machine.run("onboard", clone, "--json")
+    assert {step["state"] for step in again.document["steps"]} <= {"kept", "left out"}
+
+
+def test_a_script_that_starts_every_part_gives_way_to_the_parts(machine: Machine, node_registry: Any) -> None:
+    node_registry([WORDS1, WORDS2])
+    clone = machine.clone(
+        {
+            "package.json": manifest(
+                "top",
+                dependencies={"words": "^1.0.0"},
+                scripts={
+                    "dev": "concurrently 'npm run server' 'npm --prefix client run dev'",
+                    "server": "node server.js",
+                },
+            ),
+            "server.js": SERVES,
+            "client/package.json": manifest(
+                "client", dependencies={"words": "^2.0.0"}, scripts={"dev": "node server.js"}
+            ),
+            "client/server.js": SERVES,
+        }
+    )
+    run = machine.run("onboard", clone, "--json")
+    assert run.status == 0, run.out + run.err
+    titles = {server["part"]: server["probe"]["title"] for server in run.document["servers"]}
+    assert titles == {"": "1.4.0", "client": "2.1.0"}
