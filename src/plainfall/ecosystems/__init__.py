@@ -51,7 +51,7 @@ class InstallWishes:
 class Installation:
     """What installing did: labels ("name version") by what happened, bytes fetched, remarks. ``memory`` is
     handed back at the next call, ``layout`` lists files that must be there for it to count as still done
-    (folder relative to the environment → names)."""
+    (folder relative to the environment → names); ``title`` says what was done where that is no installing."""
 
     laid: tuple[str, ...] = ()
     kept: tuple[str, ...] = ()
@@ -64,6 +64,7 @@ class Installation:
     remarks: tuple[str, ...] = ()
     memory: Mapping[str, Any] = field(default_factory=dict)
     layout: Mapping[str, Sequence[str]] = field(default_factory=dict)
+    title: str = ""
 
 
 class Ecosystem(Protocol):

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 
+from plainfall.ecosystems.node.servers import own_files
 from plainfall.evidence import Evidence
 from plainfall.frameworks import RANK, FrameworkFound
 from plainfall.frameworks.node_scripts import file_of
@@ -18,7 +19,7 @@ def recognise(tree: Tree, folder: str, names: frozenset[str]) -> FrameworkFound 
     path = file_of(tree, folder, "drizzle.config.*")
     if "drizzle-kit" not in names or path is None:
         return None
-    migrated = any(re.search(r"meta/_journal\.json$", one) for one in tree.below(folder))
+    migrated = any(re.search(r"meta/_journal\.json$", one) for one in own_files(tree, folder))
     line = "drizzle-kit migrate" if migrated else "drizzle-kit push"
     why = "Drizzle's migrations" if migrated else "Drizzle's schema, which has no migrations"
     command = Command("migrations", line, why, RANK, Evidence(path, 1), folder)

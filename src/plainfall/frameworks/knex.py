@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 from collections.abc import Iterator
 
+from plainfall.ecosystems.node.servers import own_files
 from plainfall.evidence import Evidence
 from plainfall.frameworks import RANK, FrameworkFound
 from plainfall.survey.commands import Command
@@ -15,7 +16,7 @@ __all__ = ["recognise"]
 
 def recognise(tree: Tree, folder: str, names: frozenset[str]) -> FrameworkFound | None:
     """A part that lists Knex and has a knexfile."""
-    files = [path for path in tree.below(folder) if re.search(r"(^|/)knexfile\.[cm]?[jt]s$", path)]
+    files = [path for path in own_files(tree, folder) if re.search(r"(^|/)knexfile\.[cm]?[jt]s$", path)]
     if "knex" not in names or not files:
         return None
     path = min(files, key=lambda one: one.count("/"))
@@ -26,5 +27,5 @@ def recognise(tree: Tree, folder: str, names: frozenset[str]) -> FrameworkFound 
 def _commands(tree: Tree, folder: str, path: str, evidence: Evidence) -> Iterator[Command]:
     option = f" --knexfile {path}" if "/" in path else ""
     for stage, word, made in (("migrations", "migrate:latest", "migrations"), ("seeds", "seed:run", "seeds")):
-        if any(re.search(rf"(^|/){made}/[^/]+\.[cm]?[jt]s$", one) for one in tree.below(folder)):
+        if any(re.search(rf"(^|/){made}/[^/]+\.[cm]?[jt]s$", one) for one in own_files(tree, folder)):
             yield Command(stage, f"knex {word}{option}", f"Knex's {made}", RANK, evidence, folder)

@@ -6,6 +6,7 @@ import dataclasses
 import re
 from collections.abc import Iterator
 
+from plainfall.ecosystems.node.servers import own_files
 from plainfall.errors import BadInput
 from plainfall.frameworks import FrameworkFound
 from plainfall.frameworks.node_scripts import DevServer, dev_server
@@ -36,7 +37,7 @@ def recognise(tree: Tree, folder: str, names: frozenset[str]) -> FrameworkFound 
 def _pages(tree: Tree, folder: str) -> Iterator[str]:
     place = f"{folder}/" if folder else ""
     texts = []
-    for path in tree.below(folder):
+    for path in own_files(tree, folder):
         if re.search(r"(^|/)(main|.*\.controller)\.[jt]s$", path):
             try:
                 texts.append(tree.text(place + path))

@@ -5,10 +5,11 @@ from __future__ import annotations
 import re
 from collections.abc import Iterator
 
+from plainfall.ecosystems.node.servers import SERVERS, fans_out, own_files, scripts_of
 from plainfall.errors import BadInput
 from plainfall.evidence import Evidence
 from plainfall.frameworks import RANK, FrameworkFound
-from plainfall.frameworks.node_scripts import SERVERS, listed_at, scripts_of
+from plainfall.frameworks.node_scripts import listed_at
 from plainfall.survey.commands import Command
 from plainfall.survey.walk import Tree
 
@@ -25,7 +26,8 @@ _TITLES = {
     "polka": "Polka",
 }
 _MADE = re.compile(
-    r"\b(express\(\)|[Ff]astify\(|new Koa\(|Hapi\.server\(|new Hono[<(]|restify\.createServer\(|polka\()"
+    r"\b(express\(\)|[Ff]astify\(|new Koa\(|Hapi\.server\(|new Hono[<(]|restify\.createServer\(|polka\("
+    r"|createServer\()"
 )
 _LISTENS = re.compile(r"\.listen\(|\bserve\(|\.start\(\)")
 _ROUTE = re.compile(r"\b(?:app|server|fastify|api)\.(?:get|use)\(\s*['\"`](/[\w/.-]+)['\"`]")
@@ -35,10 +37,10 @@ _RUNNERS = ("tsx", "ts-node-dev", "ts-node")
 
 def recognise(tree: Tree, folder: str, names: frozenset[str]) -> FrameworkFound | None:
     """A part that lists such a framework and makes an application of it."""
-    title = next((title for name, title in _TITLES.items() if name in names), None)
-    files = dict(_sources(tree, folder)) if title else {}
+    title = next((title for name, title in _TITLES.items() if name in names), "Node's own HTTP")
+    files = dict(_sources(tree, folder))
     made = next((_evidence(path, text, _MADE) for path, text in files.items() if _MADE.search(text)), None)
-    if title is None or made is None:
+    if made is None:
         return None
     pages = [route for text in files.values() for route in _ROUTE.findall(text)]
     plain = [route for route in pages if not re.search(r"\.\w+$", route)]
@@ -49,7 +51,7 @@ def recognise(tree: Tree, folder: str, names: frozenset[str]) -> FrameworkFound 
 def _sources(tree: Tree, folder: str) -> Iterator[tuple[str, str]]:
     """The part's own sources near its top, by path in the clone."""
     place = f"{folder}/" if folder else ""
-    for path in tree.below(folder):
+    for path in own_files(tree, folder):
         if path.count("/") <= 2 and re.search(r"(?<!\.test)(?<!\.spec)(?<!\.d)\.[cm]?[jt]s$", path):
             try:
                 yield place + path, tree.text(place + path)
@@ -71,7 +73,7 @@ def _commands(
     scripts = scripts_of(tree, folder)
     served = False
     for position, name in enumerate(one for one in SERVERS if one in scripts):
-        named = _FILE.search(scripts[name])
+        named = None if fans_out(scripts[name]) else _FILE.search(scripts[name])
         if named and place + named.group(1).removeprefix("./") in tree:
             reason = f"the {title} server, which the manifest's script {name!r} starts"
             where = listed_at(tree, folder, name)

@@ -7,16 +7,13 @@ import re
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, field
 
-from plainfall.ecosystems.node.asks import manifest
+from plainfall.ecosystems.node.servers import SERVERS, fans_out, scripts_of
 from plainfall.evidence import Evidence
 from plainfall.frameworks import RANK, FrameworkFound
 from plainfall.survey.commands import Command
 from plainfall.survey.walk import Tree
 
-__all__ = ["SERVERS", "DevServer", "dev_server", "file_of", "listed_at", "scripts_of"]
-
-# Scripts that start what a developer wants to see, the likeliest first.
-SERVERS = ("dev", "develop", "start:dev", "dev:server", "serve", "start", "server", "start:server")
+__all__ = ["DevServer", "dev_server", "file_of", "listed_at"]
 
 
 @dataclass(frozen=True)
@@ -45,7 +42,7 @@ def dev_server(tree: Tree, folder: str, names: frozenset[str], server: DevServer
 def _by_script(tree: Tree, folder: str, server: DevServer) -> Iterator[Command]:
     scripts = scripts_of(tree, folder)
     for position, name in enumerate(one for one in SERVERS if one in scripts):
-        if re.search(server.pattern, scripts[name]):
+        if re.search(server.pattern, scripts[name]) and not fans_out(scripts[name]):
             reason = f"{server.title}'s dev server, which the manifest's script {name!r} starts"
             words = f" -- {server.words}" if server.words else ""
             line = f"npm run {name}{words}"
@@ -58,12 +55,6 @@ def _bare(tree: Tree, folder: str, names: frozenset[str], server: DevServer) -> 
     if server.bare and server.package in names and here:
         line = f"{server.bare} {server.words}".strip()
         yield Command("server", line, f"{server.title}'s dev server", RANK, Evidence(here[0], 1), folder)
-
-
-def scripts_of(tree: Tree, folder: str) -> dict[str, str]:
-    """The manifest's scripts by name."""
-    held = manifest(tree, folder).get("scripts")
-    return {str(name): str(text) for name, text in held.items()} if isinstance(held, dict) else {}
 
 
 def listed_at(tree: Tree, folder: str, name: str) -> Evidence:

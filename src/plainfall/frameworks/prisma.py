@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 
 from plainfall.ecosystems.node.asks import manifest
+from plainfall.ecosystems.node.servers import own_files
 from plainfall.evidence import Evidence
 from plainfall.frameworks import RANK, FrameworkFound
 from plainfall.frameworks.node_scripts import file_of
@@ -23,7 +24,7 @@ def recognise(tree: Tree, folder: str, names: frozenset[str]) -> FrameworkFound 
     if not names & {"prisma", "@prisma/client"} or schema is None:
         return None
     evidence = Evidence(schema, 1)
-    migrated = any(re.search(r"migrations/[^/]+/migration\.sql$", path) for path in tree.below(folder))
+    migrated = any(re.search(r"migrations/[^/]+/migration\.sql$", path) for path in own_files(tree, folder))
     step = "prisma migrate deploy" if migrated else "prisma db push --skip-generate"
     why = "Prisma's migrations" if migrated else "Prisma's schema, which has no migrations"
     commands = [

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 
+from plainfall.ecosystems.node.servers import own_files
 from plainfall.evidence import Evidence
 from plainfall.frameworks import RANK, FrameworkFound
 from plainfall.survey.commands import Command
@@ -22,7 +23,7 @@ def recognise(tree: Tree, folder: str, names: frozenset[str]) -> FrameworkFound 
         ("seeds", "db:seed:all", "seeders"),
     ):
         pattern = re.compile(rf"(^|/){made}/[^/]+\.[cm]?[jt]s$")
-        path = next((one for one in tree.below(folder) if pattern.search(one)), None)
+        path = next((one for one in own_files(tree, folder) if pattern.search(one)), None)
         if path:
             place = Evidence(f"{folder}/{path}" if folder else path, 1)
             commands.append(Command(stage, f"sequelize {word}", f"Sequelize's {made}", RANK, place, folder))

@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 
 from plainfall.ecosystems.node.asks import manifest
+from plainfall.ecosystems.node.servers import own_files
 from plainfall.errors import BadInput
 from plainfall.evidence import Evidence
 from plainfall.frameworks import RANK, FrameworkFound
@@ -16,7 +17,7 @@ __all__ = ["recognise"]
 
 def recognise(tree: Tree, folder: str, names: frozenset[str]) -> FrameworkFound | None:
     """A part that lists TypeORM, makes a data source and has migrations."""
-    below = tree.below(folder)
+    below = list(own_files(tree, folder))
     if "typeorm" not in names or not any(
         re.search(r"(^|/)migrations?/[^/]+\.[jt]s$", path) for path in below
     ):

@@ -13,7 +13,8 @@ from plainfall.ecosystems.node.asks import manifest, node_asks, supported_lines
 from plainfall.ecosystems.node.interpreters import GRAMMAR, interpreter_at, node_interpreters
 from plainfall.ecosystems.node.lists import dependency_file
 from plainfall.ecosystems.node.scripts import node_commands
-from plainfall.ecosystems.node.workspaces import is_workspace
+from plainfall.ecosystems.node.servers import leaves_servers_to_others, serves_here
+from plainfall.ecosystems.node.workspaces import owner_of
 from plainfall.errors import NoFittingRuntime
 from plainfall.evidence import Evidence
 from plainfall.runtimes.asks import VersionAsk
@@ -36,11 +37,20 @@ class NodeEcosystem:
     title = "Node"
 
     def recognise(self, tree: Tree, folder: str) -> list[Evidence]:
-        """A folder with a manifest; a workspace of a part above belongs to that one."""
+        """A folder with a manifest. A workspace of a part above belongs to that one, but for those with a
+        server of their own that no script of that part alone would start."""
         path = f"{folder}/package.json" if folder else "package.json"
-        if path not in tree or is_workspace(tree, folder):
+        if path not in tree:
             return []
         document = manifest(tree, folder)
+        owner = owner_of(tree, folder)
+        if owner is not None:
+            own = (
+                owner[1] and leaves_servers_to_others(tree, owner[0]) and serves_here(tree, folder, owner[0])
+            )
+            return [tree.line_of(path, '"scripts"')] if own else []
+        if (f"{folder}/pnpm-workspace.yaml" if folder else "pnpm-workspace.yaml") in tree:
+            return [Evidence(path, 1)]
         tables = ("scripts", "dependencies", "devDependencies", "workspaces", "main", "bin", "engines")
         return [Evidence(path, 1)] if any(document.get(table) for table in tables) else []
 
@@ -99,14 +109,14 @@ class NodeEcosystem:
         (folder / _FOLDER).mkdir(exist_ok=True)
 
     def variables(self, folder: Path, choice: Choice) -> dict[str, str]:
-        names = _names_folder(folder)
+        names, above = _names_folder(folder)
         interpreter = choice.taken
         runner.write_names(names, _builder(interpreter))
         node = names / "node"
         if not node.is_symlink() or os.readlink(node) != str(interpreter.file):
             node.unlink(missing_ok=True)
             node.symlink_to(interpreter.file)
-        path = os.pathsep.join([str(names), str(folder / _FOLDER / ".bin")])
+        path = os.pathsep.join([str(names), *(str(one / _FOLDER / ".bin") for one in above)])
         own = {"PATH": path, "NODE": str(interpreter.file), "BROWSER": "none", "FORCE_COLOR": "0"}
         headers = interpreter.file.parent.parent / "include/node/node.h"
         if headers.is_file():
@@ -125,6 +135,8 @@ class NodeEcosystem:
         memory: Mapping[str, Any],
         progress: Progress,
     ) -> Installation:
+        if listed.kind == "workspace":
+            return Installation(title=f"installed with {listed.reason}")
         from plainfall.ecosystems.node.installing import install
 
         inside = str(folder.relative_to(clone)) if folder != clone else ""
@@ -145,18 +157,16 @@ def _builder(interpreter: Interpreter) -> list[str]:
     return [str(interpreter.file), str(script)] if client and script.is_file() else []
 
 
-def _names_folder(part: Path) -> Path:
-    """Where the runner's names for a part stand: in the state folder of the clone, found above the part."""
+def _names_folder(part: Path) -> tuple[Path, list[Path]]:
+    """Where the runner's names for a part stand, in the state folder of the clone, which is found above the
+    part; and the folders from the part to the clone, whose commands the part can use."""
+    above: list[Path] = []
     for place in (part, *part.parents):
+        above.append(place)
         if (place / ".plainfall").is_dir():
-            inner = part.relative_to(place)
-            return (
-                place
-                / ".plainfall"
-                / "commands"
-                / (str(inner).replace("/", "-") if str(inner) != "." else "top")
-            )
-    return part / ".plainfall" / "commands" / "top"
+            inner = str(part.relative_to(place)).replace("/", "-")
+            return place / ".plainfall" / "commands" / (inner if inner != "." else "top"), above
+    return part / ".plainfall" / "commands" / "top", [part]
 
 
 ECOSYSTEM = NodeEcosystem()

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import os
-import re
 import subprocess
 from collections.abc import Collection, Mapping
 from pathlib import Path
@@ -17,7 +16,7 @@ from plainfall.ecosystems.node.locks.package import LockRead, wanted_here
 from plainfall.ecosystems.node.locks.package_lock import read_package_lock
 from plainfall.ecosystems.node.resolving import TABLES, lock_text, resolve
 from plainfall.ecosystems.node.store import Store
-from plainfall.ecosystems.node.workspaces import workspaces
+from plainfall.ecosystems.node.workspaces import linked_folders, workspaces
 from plainfall.errors import CommandFailed
 from plainfall.runtimes.choice import Choice
 from plainfall.surroundings import Surroundings
@@ -123,12 +122,10 @@ def _linked(part: Path, manifests: Mapping[str, Mapping[str, Any]]) -> list[str]
     """The text of every manifest in a folder that the manifests link to."""
     texts = []
     for folder, document in manifests.items():
-        for table in TABLES:
-            for wish in (document.get(table) or {}).values():
-                inner = re.sub(r"^(file|link|portal):", "", str(wish))
-                path = part / folder / inner / "package.json"
-                if inner != str(wish) and path.is_file():
-                    texts.append(path.read_text("utf-8", "replace"))
+        for inner in linked_folders(document):
+            path = part / folder / inner / "package.json"
+            if path.is_file():
+                texts.append(path.read_text("utf-8", "replace"))
     return texts
 
 

@@ -9,7 +9,8 @@ from typing import Any
 from plainfall.ecosystems.node.asks import manifest
 from plainfall.ecosystems.node.locks.package import LockRead
 from plainfall.ecosystems.node.locks.package_lock import read_package_lock
-from plainfall.ecosystems.node.workspaces import workspace_file, workspaces
+from plainfall.ecosystems.node.servers import listed_names
+from plainfall.ecosystems.node.workspaces import owner_of, workspace_file, workspaces
 from plainfall.errors import BadInput
 from plainfall.evidence import Evidence
 from plainfall.survey.parts import DependencyFile
@@ -37,6 +38,9 @@ _REASONS = {
 
 def dependency_file(tree: Tree, folder: str) -> DependencyFile | None:
     """The list that counts: a lock, else the manifest if it lists anything; None if there is neither."""
+    owner = owner_of(tree, folder)
+    if owner is not None and owner[1]:
+        return _of_workspace(tree, folder, owner[0])
     document = manifest(tree, folder)
     place = f"{folder}/" if folder else ""
     members = workspaces(tree.root / folder, document)
@@ -71,11 +75,26 @@ def dependency_file(tree: Tree, folder: str) -> DependencyFile | None:
         "unlocked",
         f"{reason}the manifest, without a lock: versions are resolved",
         len(names),
-        tree.line_of(f"{place}package.json", "ependencies"),
+        _first_of(tree, f"{place}package.json"),
         files=(f"{place}package.json", *inner),
         others=others,
         names=names,
     )
+
+
+def _first_of(tree: Tree, path: str) -> Evidence:
+    found = tree.line_of(path, "ependencies")
+    return found if found.line else Evidence(path, 1)
+
+
+def _of_workspace(tree: Tree, folder: str, owner: str) -> DependencyFile:
+    """A workspace lists what it needs; the part above installs it."""
+    path = f"{folder}/package.json"
+    names = tuple(dict.fromkeys(listed_names(tree, folder) + listed_names(tree, owner)))
+    above = dependency_file(tree, owner)
+    files = (path, *(above.files if above else ()))
+    reason = f"the workspaces of {owner or 'the top'}"
+    return DependencyFile(path, "workspace", reason, len(names), Evidence(path, 1), files=files, names=names)
 
 
 def _patch_files(tree: Tree, folder: str, read: LockRead) -> Iterator[str]:

@@ -3,15 +3,17 @@
 from __future__ import annotations
 
 import re
+import shlex
 from collections.abc import Iterator
 
 from plainfall.ecosystems.node.asks import manifest
+from plainfall.ecosystems.node.servers import SERVERS, fans_out, scripts_of, servers_below
+from plainfall.ecosystems.node.workspaces import needed_first, owner_of, workspaces
 from plainfall.survey.commands import Command
 from plainfall.survey.walk import Tree
 
 __all__ = ["node_commands"]
 
-_SERVERS = ("dev", "develop", "start:dev", "serve", "start")
 _ROOT_SCRIPTS = ("preinstall", "install", "postinstall", "preprepare", "prepare", "postprepare")
 _SEEDS = re.compile(r"^(db[:-])?seeds?([:-](run|db|dev|data))?$|^(populate|load)([:-]data)?$")
 _MIGRATIONS = re.compile(
@@ -21,43 +23,38 @@ _GENERATES = re.compile(
     r"^(codegen|generate|gen|prisma[:-]generate|graphql[:-]codegen|build[:-](types|css|assets))$"
 )
 _BUILD_FIRST = re.compile(r"\b(node\s+(\./)?(dist|build|out|lib)/|serve\s+(-s\s+)?(dist|build))")
-# How a dev server takes its host and port where the variable PORT does not reach it.
-_LOCAL = " -- --host 127.0.0.1 --port ${PORT:-"
-_PORT_WORDS = (
-    (re.compile(r"(^|\s|/)vite(\s+(dev|serve)?\b|$)"), f"{_LOCAL}5173}} --strictPort"),
-    (re.compile(r"(^|\s)ng\s+serve\b"), f"{_LOCAL}4200}}"),
-    (re.compile(r"(^|\s)vue-cli-service\s+serve\b"), f"{_LOCAL}8080}}"),
-    (re.compile(r"(^|\s)next\s+(dev|start)\b"), " -- -H 127.0.0.1 -p ${PORT:-3000}"),
-    (re.compile(r"(^|\s)(nuxt|nuxi)\s+dev\b"), f"{_LOCAL}3000}}"),
-    (re.compile(r"(^|\s)astro\s+dev\b"), f"{_LOCAL}4321}}"),
-    (re.compile(r"(^|\s)webpack(-dev-server|\s+serve)\b"), f"{_LOCAL}8080}}"),
-)  # fmt: skip
 
 
 def node_commands(tree: Tree, folder: str) -> list[Command]:
     """Commands for the stages from the manifest's scripts. They are run by Plainfall's own script runner,
     which answers to the package managers' names."""
     path = f"{folder}/package.json" if folder else "package.json"
-    held = manifest(tree, folder).get("scripts")
-    scripts = {str(k): str(v) for k, v in held.items()} if isinstance(held, dict) else {}
-    return list(_commands(tree, folder, path, scripts))
+    return list(_commands(tree, folder, path, scripts_of(tree, folder)))
 
 
 def _commands(tree: Tree, folder: str, path: str, scripts: dict[str, str]) -> Iterator[Command]:
-    for position, name in enumerate(_ROOT_SCRIPTS):
+    owner = owner_of(tree, folder)
+    mine = _ROOT_SCRIPTS if owner is None or not owner[1] else ()  # the owner's install runs a workspace's
+    rank = 1000
+    for inner in needed_first(workspaces(tree.root / folder, manifest(tree, folder))) if mine else ():
+        place = f"{folder}/{inner}" if folder else inner
+        own = scripts_of(tree, place)
+        for name in (one for one in _ROOT_SCRIPTS if one in own):
+            rank -= 1
+            why = f"which an install runs in the workspace {inner}"
+            line = f"npm --prefix {shlex.quote(inner)} run {name}"
+            yield _command(tree, f"{place}/package.json", folder, "dependencies", name, line, rank, why)
+    for position, name in enumerate(mine):
         if name in scripts:
             line = f"npm run {name}"
             yield _command(
                 tree, path, folder, "dependencies", name, line, 90 - position, "which an install runs"
             )
-    servers = [name for name in _SERVERS if name in scripts]
+    others = servers_below(tree, folder)
+    servers = [name for name in SERVERS if name in scripts and not (others and fans_out(scripts[name]))]
     for position, name in enumerate(servers):
-        words = next((words for pattern, words in _PORT_WORDS if pattern.search(scripts[name])), "")
-        literal = re.search(r"(--port[= ]|-p[= ])\d+", scripts[name])
-        yield _command(
-            tree, path, folder, "server", name, f"npm run {name}{'' if literal and not words else words}",
-            58 - position, f"which runs {scripts[name][:60]}",
-        )  # fmt: skip
+        why = f"which runs {scripts[name][:60]}"
+        yield _command(tree, path, folder, "server", name, f"npm run {name}", 48 - position, why)
     chosen = scripts.get(servers[0], "") if servers else ""
     if "build" in scripts and _BUILD_FIRST.search(chosen):
         why = f"since {servers[0]!r} runs what it makes"
@@ -71,21 +68,15 @@ def _commands(tree: Tree, folder: str, path: str, scripts: dict[str, str]) -> It
                 "migrations",
                 name,
                 f"npm run {name}",
-                50,
+                58,
                 f"which runs {scripts[name][:60]}",
             )
         elif _SEEDS.match(name):
             yield _command(
-                tree, path, folder, "seeds", name, f"npm run {name}", 50, f"which runs {scripts[name][:60]}"
+                tree, path, folder, "seeds", name, f"npm run {name}", 58, f"which runs {scripts[name][:60]}"
             )
         elif _GENERATES.match(name):
             yield _command(tree, path, folder, "tasks", name, f"npm run {name}", 60, "which generates code")
-    if not servers:
-        for name in ("server.js", "index.js", "app.js", "main.js", "src/server.js", "src/index.js"):
-            inner = f"{folder}/{name}" if folder else name
-            if inner in tree and re.search(r"\.listen\(|createServer\(", tree.text(inner)):
-                place = tree.line_of(inner, "listen(")
-                yield Command("server", f"node {name}", "a main file that listens", 40, place, folder)
 
 
 def _command(

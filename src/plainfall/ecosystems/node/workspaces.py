@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import json
+import posixpath
+import re
 from collections.abc import Iterator, Mapping
 from fnmatch import fnmatchcase
 from pathlib import Path
@@ -13,20 +15,26 @@ from plainfall.errors import BadInput
 from plainfall.evidence import Evidence
 from plainfall.survey.walk import Tree
 
-__all__ = ["is_workspace", "workspace_file", "workspaces"]
+__all__ = ["linked_folders", "needed_first", "owner_of", "workspace_file", "workspaces"]
 
 _FILE = "pnpm-workspace.yaml"
 
 
-def is_workspace(tree: Tree, folder: str) -> bool:
-    """Whether a folder is a workspace of a part above it."""
+def owner_of(tree: Tree, folder: str) -> tuple[str, bool] | None:
+    """The part above a folder whose workspaces speak of it, and whether they take it; None if none does. A
+    folder that the part above links to is installed with it, too."""
     above = folder
     while above:
         above = above.rpartition("/")[0]
-        place = f"{above}/package.json" if above else "package.json"
-        if place in tree and _chosen(_patterns(tree.root / above, manifest(tree, above)), folder, above):
-            return True
-    return False
+        if (f"{above}/package.json" if above else "package.json") not in tree:
+            continue
+        document = manifest(tree, above)
+        taken = _chosen(_patterns(tree.root / above, document), folder, above)
+        if folder[len(above) :].lstrip("/") in linked_folders(document):
+            taken = True
+        if taken is not None:
+            return above, taken
+    return None
 
 
 def workspaces(part: Path, document: Mapping[str, Any]) -> dict[str, dict[str, Any]]:
@@ -49,6 +57,38 @@ def workspaces(part: Path, document: Mapping[str, Any]) -> dict[str, dict[str, A
                 ) from error
             found[folder] = one if isinstance(one, dict) else {}
     return found
+
+
+def linked_folders(document: Mapping[str, Any]) -> list[str]:
+    """The folders that a manifest's wishes link to, relative to it."""
+    found = []
+    for table in ("dependencies", "devDependencies", "optionalDependencies"):
+        for wish in (document.get(table) or {}).values():
+            inner = re.sub(r"^(file|link|portal):", "", str(wish))
+            if inner != str(wish) and not re.search(r"\.(tgz|tar\.gz|tar)$", inner):
+                found.append(posixpath.normpath(inner))
+    return found
+
+
+def needed_first(members: Mapping[str, Mapping[str, Any]]) -> list[str]:
+    """The folders of workspaces in an order in which those come first that others need, else by name."""
+    by_name = {str(one.get("name")): folder for folder, one in members.items()}
+    ordered: list[str] = []
+    under_way: set[str] = set()
+
+    def visit(folder: str) -> None:
+        if folder in ordered or folder in under_way:
+            return  # done, or in a circle, in which there is no first
+        under_way.add(folder)
+        for table in ("dependencies", "devDependencies"):
+            for name in sorted(members[folder].get(table) or {}):
+                if name in by_name:
+                    visit(by_name[name])
+        ordered.append(folder)
+
+    for folder in sorted(members):
+        visit(folder)
+    return ordered
 
 
 def workspace_file(part: Path) -> dict[str, Any]:
@@ -83,10 +123,10 @@ def _cleaned(rows: list[Any]) -> Iterator[str]:
             yield mark + plain
 
 
-def _chosen(patterns: list[str], folder: str, above: str) -> bool:
-    """Whether the last pattern that speaks of a folder takes it."""
+def _chosen(patterns: list[str], folder: str, above: str) -> bool | None:
+    """Whether the last pattern that speaks of a folder takes it; None if none speaks of it."""
     inner = folder[len(above) :].lstrip("/")
-    taken = False
+    taken = None
     for pattern in patterns:
         if _matches(pattern.lstrip("!"), inner):
             taken = not pattern.startswith("!")

@@ -142,7 +142,7 @@ def dependencies(work: Work) -> StepResult:
         )
     return StepResult(
         State.DONE if changed else State.KEPT,
-        _what_was_done(done.laid, done.kept, done.taken_out, done.fetched, done.fetched_bytes),
+        done.title or _what_was_done(done.laid, done.kept, done.taken_out, done.fetched, done.fetched_bytes),
         f"{listed.path}: {listed.reason}",
         (listed.evidence,),
         tuple(remarks),
