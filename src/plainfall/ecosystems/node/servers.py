@@ -23,8 +23,9 @@ __all__ = [
 SERVERS = ("dev", "develop", "start:dev", "dev:server", "serve", "start", "server", "start:server")
 
 _FANS_OUT = re.compile(
-    r"\b(concurrently|npm-run-all|run-p|turbo|lerna|nx\s+run-many|wsrun|workspaces\s+foreach|workspace)\b"
-    r"|--(workspaces?|prefix|recursive|parallel|filter|cwd)\b|(^|\s)-(ws|w|r|C)\s|(^|&&\s*)\(?cd\s+\S+\s*&&|[^&]&\s*[^&]"
+    r"(?<![-\w])(concurrently|npm-run-all|run-p|turbo|lerna|nx\s+run-many|wsrun)\b"
+    r"|\byarn\s+workspaces?\b|\b(npm|pnpm|yarn)\b[^&|;]*\s(-ws?|-r|-C|--(workspaces?|prefix|recursive|parallel"
+    r"|filter|cwd))(?=[\s=]|$)|(^|&&\s*)\(?cd\s+\S+\s*&&|[^&>]&\s+[^&]"
 )
 
 
