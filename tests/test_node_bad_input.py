@@ -5,6 +5,7 @@ from __future__ import annotations
 import shutil
 from typing import Any
 
+import psutil
 import pytest
 from conftest import Machine
 from node_clones import lock, package_json
@@ -78,3 +79,64 @@ def test_a_package_that_the_registry_lacks(machine: Machine, node_registry: Any)
     clone = machine.clone({"package.json": package_json([WORDS]), "package-lock.json": lock([WORDS])})
     run = machine.run("onboard", clone)
     assert run.status == 1 and "gauge-words 2.1.0 is not at" in run.err
+
+
+def test_install_code_that_hangs_is_ended_with_all_that_it_started(
+    machine: Machine, node_registry: Any
+) -> None:
+    hangs = node_archive("gauge-driver", scripts={"install": "echo waiting for rain; sleep 987 & sleep 986"})
+    node_registry([hangs])
+    clone = machine.clone(
+        {
+            "package.json": package_json([hangs]),
+            "package-lock.json": lock([hangs]),
+            "plainfall.toml": '[install]\nallow-code = ["gauge-driver"]\ncode-seconds = 0.5\n',
+        }
+    )
+    run = machine.run("onboard", clone, "--until", "dependencies", timeout=30)
+    said = " ".join(run.err.split())
+    assert run.status == 1 and "gauge-driver (install: echo waiting" in said
+    assert "did not end within 0.5 s" in said and "waiting for rain" in said and "code-seconds" in said
+    assert not [
+        p
+        for p in psutil.process_iter(["cmdline"])
+        if p.info["cmdline"] in (["sleep", "986"], ["sleep", "987"])
+    ]
+    (clone / "plainfall.toml").write_text('[install]\ncode-seconds = "long"\n')
+    wrong = machine.run("onboard", clone, "--until", "dependencies")
+    assert wrong.status == 1 and "plainfall.toml:2" in wrong.err and "code-seconds = 900" in wrong.err
+
+
+ASKS = """\
+const lines = require("node:readline").createInterface({ input: process.stdin });
+process.stdout.write("Something is already running on port 3000. Take another port? (Y/n) ");
+let answered = false;
+lines.on("line", (text) => { answered = true; start(text); });
+lines.on("close", () => { if (!answered) { console.error("no answer"); process.exit(1); } });
+function start() {}
+"""
+OPENS = """\
+const { execFileSync } = require("node:child_process");
+if (process.env.BROWSER !== "none") execFileSync(process.env.BROWSER || "xdg-open", ["http://localhost:3000"]);
+require("node:http").createServer((ask, answer) => {
+  answer.setHeader("content-type", "text/html");
+  answer.end("<title>Gauges</title>");
+}).listen(process.env.PORT, "127.0.0.1");
+"""
+
+
+def test_a_dev_server_that_asks_a_question_is_not_waited_for(machine: Machine, node_registry: Any) -> None:
+    node_registry([])
+    clone = machine.clone({"package.json": '{"scripts": {"dev": "node asks.js"}}', "asks.js": ASKS})
+    run = machine.run("onboard", clone, timeout=40)
+    said = " ".join(run.err.split())
+    assert run.status == 1 and "ended with status 1" in said and "Take another port?" in said
+    assert "wants an answer" in said
+
+
+def test_a_dev_server_that_wants_a_browser_is_kept_from_one(machine: Machine, node_registry: Any) -> None:
+    node_registry([])
+    clone = machine.clone({"package.json": '{"scripts": {"dev": "node opens.js"}}', "opens.js": OPENS})
+    run = machine.run("onboard", clone, "--json", timeout=40)
+    assert run.status == 0, run.out + run.err
+    assert run.document["servers"][0]["probe"]["title"] == "Gauges"

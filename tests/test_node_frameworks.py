@@ -53,7 +53,12 @@ VITE = "--host 127.0.0.1 --port ${PORT:-5173} --strictPort"
     ],
 )  # fmt: skip
 def test_dev_servers_get_host_and_port_as_they_take_them(
-    machine: Machine, names: list[str], scripts: dict[str, str], files: list[str], title: str | None, line: str
+    machine: Machine,
+    names: list[str],
+    scripts: dict[str, str],
+    files: list[str],
+    title: str | None,
+    line: str,
 ) -> None:
     found = part(machine, {"package.json": manifest(*names, scripts=scripts), **dict.fromkeys(files, "{}")})
     assert found.candidates("server")[0].line == line
@@ -85,7 +90,7 @@ NEST = {
         ({"package.json": manifest("fastify", "tsx"), "src/server.ts": "const f = Fastify();\nf.listen({});"},
          "Fastify", "tsx src/server.ts", ["/"]),
         ({"package.json": manifest(), "index.js": "require('http').createServer(f).listen(80);"},
-         "Node's own HTTP", "node index.js", ["/"]),
+         "plain HTTP", "node index.js", ["/"]),
         ({"package.json": manifest("@nestjs/core"), "nest-cli.json": "{}", **NEST},
          "NestJS", "nest start", ["/", "/api/stations", "/api/stations/wet"]),
     ],

@@ -263,7 +263,7 @@ def test_optional_packages_for_other_machines_are_left_out(machine: Machine, nod
     manifest = {"dependencies": {"words": "^1.0.0"}, "optionalDependencies": {"seals": "1.0.0"}}
     clone = machine.clone({"package.json": json.dumps(manifest)})
     run = machine.run("onboard", clone, "--until", "dependencies")
-    assert "1 optional packages are for other machines" in " ".join(run.err.split())
+    assert "1 optional package is for other machines" in " ".join(run.err.split())
     assert not (clone / "node_modules/seals").exists()
 
 

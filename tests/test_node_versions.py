@@ -9,6 +9,7 @@ import subprocess
 from pathlib import Path
 
 import pytest
+from conftest import Machine
 
 from plainfall.ecosystems.node.versions import admits, is_range, order, parse_version
 
@@ -78,3 +79,32 @@ def test_order_is_that_of_the_specification() -> None:
     shuffled = random.Random(3).sample(sorted_ones, len(sorted_ones))
     assert sorted(shuffled, key=order) == sorted_ones
     assert parse_version("1.2") is None and str(parse_version("v1.2.3-rc.1+5")) == "1.2.3-rc.1"
+
+
+def test_release_lines_are_learnt_from_an_index(machine: Machine) -> None:
+    index = machine.home / "index.json"
+    rows = [
+        {"version": "v98.1.0", "date": "2090-10-01", "lts": "Drizzle"},
+        {"version": "v98.0.0", "date": "2090-04-20", "lts": False},
+    ]
+    index.write_text(json.dumps([*rows, {"version": "v99.0.0", "date": "2090-10-20", "lts": False}]))
+    clone = machine.clone({"package.json": '{"main": "x"}', ".nvmrc": "lts/drizzle"})
+    unknown = machine.run("survey", clone)
+    assert unknown.status == 1 and ".nvmrc:1" in unknown.err and "--release-index" in unknown.err
+    learnt = machine.run("survey", "--release-index", index)
+    assert learnt.status == 0 and "Node 98   drizzle      supported until 2093-04-30" in learnt.out
+    assert "Node 20   iron         support ended 2026-04-30" in learnt.out
+    assert (
+        machine.run("survey", "--release-index", index, "--json").document["release_lines"][-1]["major"] == 98
+    )
+    known = machine.run("onboard", clone, "--until", "runtime", PATH="/bin")
+    assert known.status == 1 and "lts/drizzle (.nvmrc:1)" in " ".join(known.err.split())
+    for text, said in (("[1, 2", "index.json:1: it is not JSON"), ("[]", "names no line")):
+        index.write_text(text)
+        wrong = machine.run("survey", "--release-index", index)
+        assert (
+            wrong.status == 1
+            and said in wrong.err
+            and "lies beside the builds" in " ".join(wrong.err.split())
+        )
+    assert machine.run("survey", clone).status == 0

@@ -8,6 +8,7 @@ from pathlib import Path
 from typing import Any
 
 import pytest
+from conftest import SERVER as PYTHON_SERVER
 from conftest import Machine
 
 from plainfall.ecosystems.node.overrides import Overrides
@@ -168,3 +169,86 @@ def test_a_script_that_starts_every_part_gives_way_to_the_parts(machine: Machine
     assert run.status == 0, run.out + run.err
     titles = {server["part"]: server["probe"]["title"] for server in run.document["servers"]}
     assert titles == {"": "1.4.0", "client": "2.1.0"}
+
+
+NEEDS_ANOTHER = """\
+require("dotenv-words").load();
+fetch(process.env.API_URL).then(() => {
+  require("node:http").createServer((ask, answer) => {
+    answer.setHeader("content-type", "text/html");
+    answer.end("<title>board</title>");
+  }).listen(process.env.PORT || 3000, "127.0.0.1");
+});
+"""
+LOADS = node_archive(
+    "dotenv-words",
+    "1.0.0",
+    {
+        "index.js": "exports.load = () => require('fs').readFileSync('.env', 'utf8').split('\\n').forEach((line) =>"
+        " { const [key, value] = line.split('='); if (value) process.env[key] ??= value; });\n"
+    },
+)
+
+
+def test_a_server_that_needs_anothers_address_comes_after_it(machine: Machine, node_registry: Any) -> None:
+    node_registry([WORDS1, LOADS])
+    clone = machine.clone(
+        {
+            "a-board/package.json": manifest(
+                "board", dependencies={"dotenv-words": "1"}, scripts={"start": "node server.js"}
+            ),
+            "a-board/server.js": NEEDS_ANOTHER,
+            "a-board/.env.example": "API_URL=http://localhost:4310/\n",
+            "z-api/package.json": manifest(
+                "api", dependencies={"words": "1"}, scripts={"start": "node server.js"}
+            ),
+            "z-api/server.js": SERVES.replace("3000", "4310"),
+            "z-api/.env.example": "CORS_ORIGIN=http://localhost:3000\n",
+        }
+    )
+    run = machine.run("onboard", clone, "--json")
+    assert run.status == 0, run.out + run.err
+    assert [server["part"] for server in run.document["servers"]] == ["z-api", "a-board"]
+    remarks = [r for step in run.document["steps"] if step["stage"] == "server" for r in step["remarks"]]
+    assert any("started after z-api, whose address it needs (a-board/.env.example:1)" in r for r in remarks)
+
+
+PYTHON = {"requirements.txt": "", "app.py": PYTHON_SERVER, "Procfile": "web: python app.py\n"}
+BUILD = "require('fs').writeFileSync('built.txt', require('words'))"
+
+
+def test_assets_beside_a_python_part_are_built_before_its_server(
+    machine: Machine, node_registry: Any
+) -> None:
+    node_registry([WORDS1])
+    own = manifest(
+        "assets", dependencies={"words": "1"}, scripts={"build": "node build.js", "start": "python app.py"}
+    )
+    clone = machine.clone({**PYTHON, "package.json": own, "build.js": BUILD})
+    run = machine.run("onboard", clone, "--json")
+    assert run.status == 0, run.out + run.err
+    assert [server["part"] for server in run.document["servers"]] == [""]
+    order = [(step["part"], step["stage"]) for step in run.document["steps"]]
+    assert order.index(("(node)", "tasks")) < order.index(("", "server"))
+    assert (clone / "built.txt").read_text() == "1.4.0"
+    again = machine.run("onboard", clone, "--json")
+    assert {step["state"] for step in again.document["steps"]} <= {"kept", "left out"}
+    assert [part["key"] for part in machine.run("survey", clone, "--json").document["parts"]] == [
+        "",
+        "(node)",
+    ]
+
+
+def test_a_dev_server_beside_a_python_part_has_a_port_of_its_own(
+    machine: Machine, node_registry: Any
+) -> None:
+    node_registry([WORDS1])
+    own = manifest("assets", dependencies={"words": "1"}, scripts={"dev": "node watch.js"})
+    clone = machine.clone({**PYTHON, "package.json": own, "watch.js": SERVES, ".env.example": "PORT=8642\n"})
+    run = machine.run("onboard", clone, "--json")
+    assert run.status == 0, run.out + run.err
+    servers = {server["part"]: server for server in run.document["servers"]}
+    assert servers[""]["port"] == 8642 and servers["(node)"]["port"] != 8642
+    assert servers["(node)"]["probe"]["title"] == "1.4.0" and servers[""]["probe"]["title"] == "Gauge"
+    stopped = machine.run("stop", clone)
+    assert stopped.out.count("is free") == 2

@@ -12,7 +12,7 @@ import pytest
 
 from plainfall.errors import PlainfallError
 from plainfall.onboarding.events import Event, StepFinished, StepStarted
-from plainfall.onboarding.parts import Ahead, PartRun
+from plainfall.onboarding.parts import Ahead, PartRun, workers
 from plainfall.onboarding.steps import Stage, State, Step, StepResult
 
 
@@ -105,3 +105,14 @@ def test_an_interrupt_stops_what_runs_ahead_at_its_next_report() -> None:
     with pytest.raises(KeyboardInterrupt):
         carry_out_all(runs)
     assert time.monotonic() - start < 5 and reports
+
+
+def test_no_more_installs_at_once_than_processors_and_memory_allow(monkeypatch: pytest.MonkeyPatch) -> None:
+    pages = {"SC_PAGE_SIZE": 4096, "SC_AVPHYS_PAGES": 16 * 1024**3 // 4096}
+    monkeypatch.setattr("os.sysconf", lambda name: pages[name])
+    monkeypatch.setattr("os.sched_getaffinity", lambda pid: set(range(8)), raising=False)
+    assert workers() == 7
+    pages["SC_AVPHYS_PAGES"] = 1200 * 1024**2 // 4096
+    assert workers() == 2
+    pages["SC_AVPHYS_PAGES"] = 10
+    assert workers() == 1

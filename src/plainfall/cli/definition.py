@@ -86,6 +86,12 @@ def _survey(commands: Any, shared: argparse.ArgumentParser) -> None:
         commands, shared, "survey", "look at a clone and say what it needs, with evidence; changes nothing"
     )
     _with_clone(parser)
+    parser.add_argument(
+        "--release-index",
+        metavar="WHERE",
+        help="learn Node's release lines from the index.json that lies beside its builds (a file or an "
+        "address), and show them; no clone is looked at",
+    )
 
 
 def _onboard(commands: Any, shared: argparse.ArgumentParser) -> None:

@@ -71,7 +71,7 @@ def survey_document(survey: Survey, runtimes: dict[str, dict[str, Any]]) -> dict
     return {
         "name": survey.name,
         "branch": survey.history,
-        "parts": [_part(part, runtimes.get(part.path, {})) for part in survey.parts],
+        "parts": [_part(part, runtimes.get(part.key, {})) for part in survey.parts],
         "readme_steps": [
             {
                 "command": step.command,
@@ -89,6 +89,7 @@ def survey_document(survey: Survey, runtimes: dict[str, dict[str, Any]]) -> dict
 def _part(part: PartFound, runtime: dict[str, Any]) -> dict[str, Any]:
     listed, settings = part.dependencies, part.settings
     document: dict[str, Any] = {
+        "key": part.key,
         "path": part.path,
         "language": part.language,
         "evidence": [place.as_json() for place in part.evidence],

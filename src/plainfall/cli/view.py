@@ -141,7 +141,7 @@ def _why(result: StepResult) -> str:
 
 def part_of(survey: Survey, path: str) -> PartFound:
     """The part of that folder, onboarded or not."""
-    return next(part for part in (*survey.parts, *survey.others) if part.path == path)
+    return next(part for part in (*survey.parts, *survey.others) if part.key == path)
 
 
 def show_contradictions(console: Console, found: Sequence[Contradiction], *, out: bool = False) -> None:

@@ -38,13 +38,14 @@ class EnvironmentStanding:
 class InstallWishes:
     """What the person asked for: extras and groups by the standards' words, versions to take instead of
     others by name, whether a resolved lock is to be put into the clone, names of packages whose own code
-    may run at install."""
+    may run at install, and for how many seconds each may."""
 
     extras: frozenset[str] = frozenset()
     groups: frozenset[str] = frozenset()
     instead: Mapping[str, str] = field(default_factory=dict)
     keep_lock: bool = False
     allowed: frozenset[str] = frozenset()
+    code_seconds: float = 600.0
 
 
 @dataclass(frozen=True)
@@ -77,7 +78,7 @@ class Ecosystem(Protocol):
         """Evidence that this folder is a part of this language; empty if it is not."""
         ...
 
-    def asks(self, tree: Tree, folder: str) -> list[VersionAsk]:
+    def asks(self, tree: Tree, folder: str, cache: Path | None) -> list[VersionAsk]:
         """Every place that asks for a version of the runtime, in this folder or above it."""
         ...
 
@@ -88,6 +89,9 @@ class Ecosystem(Protocol):
     def commands(self, tree: Tree, folder: str) -> list[Command]:
         """Commands by the language's own conventions and the manifest's scripts."""
         ...
+
+    def beside(self, tree: Tree, folder: str, commands: list[Command]) -> list[Command]:
+        """Of a part's commands those that count where another language has its part in the same folder."""
 
     def needs(self, tree: Tree, folder: str) -> dict[str, Evidence]:
         """Optional modules of the runtime that the code cannot do without, with the line that says so."""

@@ -37,7 +37,7 @@ _RUNNERS = ("tsx", "ts-node-dev", "ts-node")
 
 def recognise(tree: Tree, folder: str, names: frozenset[str]) -> FrameworkFound | None:
     """A part that lists such a framework and makes an application of it."""
-    title = next((title for name, title in _TITLES.items() if name in names), "Node's own HTTP")
+    title = next((title for name, title in _TITLES.items() if name in names), "plain HTTP")
     files = dict(_sources(tree, folder))
     made = next((_evidence(path, text, _MADE) for path, text in files.items() if _MADE.search(text)), None)
     if made is None:
@@ -86,5 +86,5 @@ def _commands(
             if runner:
                 line = f"{runner} {path.removeprefix(place)}"
                 yield Command(
-                    "server", line, f"the {title} server", RANK - 8, _evidence(path, text, _LISTENS), folder
+                    "server", line, f"the {title} server", RANK - 5, _evidence(path, text, _LISTENS), folder
                 )

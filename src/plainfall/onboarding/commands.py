@@ -22,7 +22,7 @@ def run_command(work: Work, stage: str, command: str, mark: str, evidence: Evide
     Raises CommandFailed with the lines that matter if it does not end with status 0. If this process is
     interrupted meanwhile, the command and all that it started is ended before the exception goes on.
     """
-    log = work.state.log(work.part.path, stage)
+    log = work.state.log(work.part.key, stage)
     log.parent.mkdir(parents=True, exist_ok=True)
     process = subprocess.Popen(
         ["/bin/sh", "-c", command],

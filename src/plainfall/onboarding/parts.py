@@ -15,7 +15,22 @@ from plainfall.onboarding.events import Event, Listener, StepFinished, StepProgr
 from plainfall.onboarding.steps import Stage, State, Step, StepResult
 from plainfall.onboarding.work import Work
 
-__all__ = ["Ahead", "PartRun", "waiting"]
+__all__ = ["Ahead", "PartRun", "waiting", "workers"]
+
+
+_MEMORY = 512 * 1024**2  # bytes that one part's install may need at its height
+
+
+def workers() -> int:
+    """How many parts may be installed beside the first one: within the processors that this process may use,
+    and the memory that is free."""
+    affinity = getattr(os, "sched_getaffinity", None)
+    cores = len(affinity(0)) if affinity else os.cpu_count() or 1
+    try:
+        free = os.sysconf("SC_AVPHYS_PAGES") * os.sysconf("SC_PAGE_SIZE")
+    except (ValueError, OSError):
+        free = cores * _MEMORY  # a system that does not tell
+    return max(1, min(cores - 1, free // _MEMORY))
 
 
 class PartRun:
@@ -79,7 +94,7 @@ class Ahead:
 
     def __enter__(self) -> Ahead:
         if self._runs:
-            self._pool = ThreadPoolExecutor(max(1, (os.cpu_count() or 1) - 1))
+            self._pool = ThreadPoolExecutor(workers())
             for run in self._runs:
                 held: list[Event] = []
                 self._held[id(run)] = held

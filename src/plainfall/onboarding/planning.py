@@ -16,21 +16,21 @@ def plan(part: PartFound, settling: Settling) -> list[Step]:
     asked = ", ".join(f"{ask.text}" for ask in part.asks) or "any version"
     steps = [
         Step(
-            part.path,
+            part.key,
             Stage.RUNTIME,
             f"choose an interpreter ({asked})",
             "the clone asks for it" if part.asks else "",
             tuple(ask.evidence for ask in part.asks),
             installing.runtime,
         ),
-        Step(part.path, Stage.ENVIRONMENT, "make an isolated environment", "", (), installing.environment),
+        Step(part.key, Stage.ENVIRONMENT, "make an isolated environment", "", (), installing.environment),
     ]
     listed = part.dependencies
     if listed:
         title = f"install what {listed.path} lists ({listed.count})"
         steps.append(
             Step(
-                part.path,
+                part.key,
                 Stage.DEPENDENCIES,
                 title,
                 listed.reason,
@@ -44,7 +44,7 @@ def plan(part: PartFound, settling: Settling) -> list[Step]:
     for stage, action in ((Stage.MIGRATIONS, filling_data.migrations), (Stage.SEEDS, filling_data.seeds)):
         for command in part.candidates(stage.value)[:1]:
             steps.append(
-                Step(part.path, stage, f"run {command.line}", command.reason, (command.evidence,), action)
+                Step(part.key, stage, f"run {command.line}", command.reason, (command.evidence,), action)
             )
     steps += _tasks(part)
     servers = part.candidates("server")
@@ -52,7 +52,7 @@ def plan(part: PartFound, settling: Settling) -> list[Step]:
         command = servers[0]
         steps.append(
             Step(
-                part.path,
+                part.key,
                 Stage.SERVER,
                 f"start {command.line}",
                 command.reason,
@@ -60,7 +60,7 @@ def plan(part: PartFound, settling: Settling) -> list[Step]:
                 serving.server,
             )
         )
-        steps.append(Step(part.path, Stage.PROBE, "ask for the page", "", (), serving.probe))
+        steps.append(Step(part.key, Stage.PROBE, "ask for the page", "", (), serving.probe))
     else:
         steps.append(
             _left_out(
@@ -74,14 +74,14 @@ def plan(part: PartFound, settling: Settling) -> list[Step]:
 
 def plan_settings(part: PartFound, settling: Settling) -> list[Step]:
     """The step that fills the part's settings, if it has any."""
-    if not settling.has_settings(part.path):
-        return []
+    if not settling.has_settings(part.path) or (part.beside and not part.candidates("server")):
+        return []  # a part beside another one has no settings of its own
     found = part.settings or next(iter(part.templates), None)
     verb = "complete" if found and found.there else "make"
     title = f"{verb} {found.target} from {found.template}" if found else "see to what the code reads"
     why = "the code loads it" if found and found.loaded else ""
     evidence = tuple(place for place in (found.evidence, found.loaded) if place) if found else ()
-    return [Step(part.path, Stage.SETTINGS, title, why, evidence, configuring.settings)]
+    return [Step(part.key, Stage.SETTINGS, title, why, evidence, configuring.settings)]
 
 
 def _tasks(part: PartFound) -> list[Step]:
@@ -90,13 +90,13 @@ def _tasks(part: PartFound) -> list[Step]:
     if commands:
         title = "run " + ", ".join(command.line for command in commands)
         evidence = tuple(command.evidence for command in commands)
-        steps.append(Step(part.path, Stage.TASKS, title, commands[0].reason, evidence, tasks.tasks))
+        steps.append(Step(part.key, Stage.TASKS, title, commands[0].reason, evidence, tasks.tasks))
     for framework in part.frameworks:
         if framework.administrator is not None:
             place = framework.administrator.evidence
             why = f"{framework.name} has an administration page"
             steps.append(
-                Step(part.path, Stage.TASKS, "make an administrator", why, (place,), tasks.administrator)
+                Step(part.key, Stage.TASKS, "make an administrator", why, (place,), tasks.administrator)
             )
     return steps
 
@@ -105,4 +105,4 @@ def _left_out(part: PartFound, stage: Stage, why: str) -> Step:
     def carry_out(work: Work) -> StepResult:
         return StepResult(State.LEFT_OUT, "nothing to do", why)
 
-    return Step(part.path, stage, "nothing to do", why, (), carry_out)
+    return Step(part.key, stage, "nothing to do", why, (), carry_out)

@@ -10,6 +10,7 @@ from typing import Any
 from plainfall.ecosystems import ecosystem
 from plainfall.errors import PlainfallError, ValueNeeded
 from plainfall.onboarding.events import Event, Listener, RunFinished, RunStarted
+from plainfall.onboarding.order import in_order, needs_of
 from plainfall.onboarding.parts import Ahead, PartRun, waiting
 from plainfall.onboarding.planning import plan, plan_settings
 from plainfall.onboarding.settling import Settling
@@ -17,7 +18,6 @@ from plainfall.onboarding.state import CloneState, Journal
 from plainfall.onboarding.steps import Stage, Step, StepResult
 from plainfall.onboarding.work import Wishes, Work
 from plainfall.settings.setting import Asker, Setting
-from plainfall.sources.files import memory_file
 from plainfall.surroundings import Surroundings
 from plainfall.survey.look import look
 from plainfall.survey.parts import Contradiction, Survey
@@ -60,15 +60,17 @@ def onboard(
     """
     begin = time.perf_counter()
     state = CloneState(clone)
-    survey, tree = look(clone, memory_file(surroundings.cache, clone), state.settings_files())
+    survey, tree = look(clone, surroundings.cache, state.settings_files())
     last = until.position if until else len(Stage)
     settling = Settling(
         survey, tree, state, wishes.given, surroundings.variables, port=wishes.port, choose=not preview
     )
+    clients = settling.clients
+    needs = needs_of(survey.parts, {path: one.port for path, one in settling.wanted.items()}, clients, tree)
     planned = [
         (part, [step for step in steps if step.stage.position <= last])
         for part, steps in (
-            *((part, plan(part, settling)) for part in survey.parts),
+            *((part, plan(part, settling)) for part in in_order(survey.parts, needs, clients)),
             *((part, plan_settings(part, settling)) for part in survey.others if part.language),
         )
     ]
@@ -103,6 +105,7 @@ def onboard(
                     ask,
                     settling=settling,
                     contradictions=outcome.contradictions,
+                    after=needs.get(part.key, {}),
                 ),
                 steps,
                 tell,
@@ -127,5 +130,5 @@ def _gather(run: PartRun, outcome: Outcome) -> None:
     outcome.steps += run.results
     outcome.failure = outcome.failure or run.failure
     if run.work.server:
-        outcome.servers[run.work.part.path] = run.work.server
+        outcome.servers[run.work.part.key] = run.work.server
     outcome.open_settings += [one for one in run.work.settings_shown if one.origin == "open"]

@@ -56,6 +56,11 @@ class Settling:
         """The port of each part's server, by the part's folder."""
         return {folder: one.port for folder, one in self._surveyed.listeners.items()}
 
+    @property
+    def clients(self) -> frozenset[str]:
+        """The folders of parts that serve pages which call another part's interface."""
+        return frozenset(unit.folder for unit in self.units if unit.client)
+
     def unit(self, folder: str) -> Unit | None:
         """The unit of that folder that is not a shared one."""
         return next((one for one in self.units if one.folder == folder and not one.shared), None)
@@ -102,26 +107,28 @@ class Settling:
 
     def _listeners(self, asked: int | None, choose: bool) -> dict[str, Listener]:
         listeners: dict[str, Listener] = {}
-        onboarded = {part.path for part in self._survey.parts}
+        onboarded = {part.key for part in self._survey.parts}
         servers = self._state.servers
         for part in (*self._survey.parts, *self._survey.others):
             unit = self.unit(part.path)
-            if unit is None or part.path in listeners:
+            if unit is None or part.key in listeners:
                 continue
             sources = sources_of(unit, self._survey.sources)
-            wanted = port_wanted(self._tree, part, sources, self._own_values(part))
-            if asked is not None and part.path in onboarded and not any(p in listeners for p in onboarded):
+            own = {} if part.beside else self._own_values(part)
+            wanted = port_wanted(self._tree, part, sources, own)
+            if asked is not None and part.key in onboarded and not any(p in listeners for p in onboarded):
                 wanted = PortWanted(asked, "--port", wanted.place)
-            if part.path in onboarded and not part.candidates("server") and wanted.source == USUAL:
+            without = part.key in onboarded and not part.candidates("server")
+            if without and (wanted.source == USUAL or part.beside):
                 continue  # nothing of it listens
-            self.wanted[part.path] = wanted
+            self.wanted[part.key] = wanted
             port = wanted.port
-            running = servers.get(part.path, {})
+            running = servers.get(part.key, {})
             if isinstance(running.get("port"), int) and running.get("wanted") == wanted.port:
                 port = running["port"]
-            elif choose and part.path in onboarded:
+            elif choose and part.key in onboarded:
                 port = free_port(wanted.port, [one.port for one in listeners.values()])
-            listeners[part.path] = Listener(part.path, port, wanted.place, unit.client)
+            listeners[part.key] = Listener(part.key, port, wanted.place, unit.client or part.beside)
         return listeners
 
     def _own_values(self, part: PartFound) -> dict[str, str]:

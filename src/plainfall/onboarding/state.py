@@ -98,7 +98,8 @@ class CloneState:
 
     def log(self, part: str, stage: str) -> Path:
         """The log file of a part's stage."""
-        name = f"{part.replace('/', '-')}-{stage}.log" if part else f"{stage}.log"
+        plain = part.replace("/", "-").replace("(", "_").replace(")", "")
+        name = f"{plain}-{stage}.log" if part else f"{stage}.log"
         return self.folder / "logs" / name
 
     def _write(self) -> None:

@@ -11,6 +11,7 @@ from typing import Any
 from plainfall.data.sqlite import DatabaseFound
 from plainfall.ecosystems import Ecosystem, InstallWishes
 from plainfall.errors import PlainfallError
+from plainfall.evidence import Evidence
 from plainfall.onboarding.events import Listener, Making
 from plainfall.onboarding.settling import Settling
 from plainfall.onboarding.state import CloneState
@@ -59,6 +60,7 @@ class Work:
     server: dict[str, Any] | None = None
     settling: Settling | None = None
     contradictions: list[Contradiction] = field(default_factory=list)
+    after: Mapping[str, Evidence] = field(default_factory=dict)
 
     @property
     def onboarded(self) -> bool:

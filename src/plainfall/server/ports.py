@@ -29,7 +29,8 @@ class Holder:
     def __str__(self) -> str:
         if self.pid is None:
             return "a process of another user"
-        return f"{self.name} (process {self.pid}: {self.command})"
+        command = self.command.strip()
+        return f"{self.name} (process {self.pid}{'' if command in ('', self.name) else f': {command}'})"
 
 
 def is_free(port: int) -> bool:

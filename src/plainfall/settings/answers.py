@@ -13,7 +13,7 @@ from plainfall.evidence import Evidence
 from plainfall.settings.item import Given
 from plainfall.survey.walk import Tree
 
-__all__ = ["PREFIX", "TEAM_FILE", "allowed_install_code", "given_values", "parse_given", "tolerated_lines"]
+__all__ = ["PREFIX", "TEAM_FILE", "given_values", "install_code", "parse_given", "tolerated_lines"]
 
 # ``PLAINFALL_SET_NAME=value`` gives the setting NAME.
 PREFIX = "PLAINFALL_SET_"
@@ -47,14 +47,19 @@ def given_values(
     return given
 
 
-def allowed_install_code(tree: Tree) -> frozenset[str]:
-    """Packages whose own code the team lets run at install: ``allow-code`` under ``[install]``. Raises
-    BadInput."""
+def install_code(tree: Tree) -> tuple[frozenset[str], float | None]:
+    """Packages whose own code the team lets run at install, and the seconds that it may take (None: not
+    said): ``allow-code`` and ``code-seconds`` under ``[install]``. Raises BadInput."""
     table = _team_file(tree).get("install", {})
     names = table.get("allow-code", []) if isinstance(table, dict) else None
     if not isinstance(names, list) or not all(isinstance(name, str) for name in names):
         raise _wrong(tree, "allow-code", 'write a list of names, as in allow-code = ["gauge-driver"]')
-    return frozenset(names)
+    seconds = table.get("code-seconds")
+    if seconds is not None and (
+        isinstance(seconds, bool) or not isinstance(seconds, int | float) or seconds <= 0
+    ):
+        raise _wrong(tree, "code-seconds", "write a number of seconds, as in code-seconds = 900")
+    return frozenset(names), seconds
 
 
 def tolerated_lines(tree: Tree) -> list[re.Pattern[str]]:

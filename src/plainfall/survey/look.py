@@ -11,7 +11,7 @@ from plainfall.errors import BadInput, NothingToOnboard
 from plainfall.evidence import Evidence
 from plainfall.frameworks import find_frameworks
 from plainfall.settings.templates import find_templates
-from plainfall.sources.files import read_sources
+from plainfall.sources.files import memory_file, read_sources
 from plainfall.sources.found import FileFound
 from plainfall.survey.commands import process_file_commands, readme_commands
 from plainfall.survey.contradictions import find_contradictions
@@ -38,21 +38,21 @@ _TITLES = {"node": "Node", "php": "PHP", "ruby": "Ruby"}
 
 
 def look(
-    clone: Path, memory: Path | None = None, made: Collection[str] = (), *, partial: bool = False
+    clone: Path, cache: Path | None = None, made: Collection[str] = (), *, partial: bool = False
 ) -> tuple[Survey, Tree]:
     """Surveys the clone; returns what was found and the tree it was found in.
 
-    ``memory`` is a file outside the clone that keeps what sources said, so that unchanged ones are not read
-    again; ``made`` are the settings files that Plainfall made there before. Raises NothingToOnboard if the
-    folder is not there or holds no part (``partial``: nor a part of a language that is not onboarded yet),
-    BadInput for a file that matters and cannot be understood.
+    ``cache`` is this user's, which keeps what sources said, so that unchanged ones are not read again, and
+    release lines that were learnt; ``made`` are the settings files that Plainfall made there before. Raises
+    NothingToOnboard if the folder is not there or holds no part (``partial``: nor a part of a language that
+    is not onboarded yet), BadInput for a file that matters and cannot be understood.
     """
     if not clone.is_dir():
         raise NothingToOnboard(
             f"{clone} is not a folder", remedy="Name the folder of a clone, or go there first."
         )
     tree = walk(clone)
-    sources = read_sources(clone, tree.files, memory)
+    sources = read_sources(clone, tree.files, memory_file(cache, clone) if cache else None)
     found = list(_recognised(tree))
     others = list(other_parts(tree, [one.name for one in ecosystems()], [folder for folder, _, _ in found]))
     folders = sorted({folder for folder, *_ in (*found, *others)})
@@ -60,7 +60,10 @@ def look(
         folder: find_templates(tree, folder, _below(folder, folders), _inside(folder, folders, sources), made)
         for folder in folders
     }
-    parts = tuple(_part(tree, *one, templates[one[0]]) for one in found)
+    parts = tuple(
+        _part(tree, *one, templates[one[0]], cache, beside=one[0] in [other[0] for other in found[:number]])
+        for number, one in enumerate(found)
+    )
     remarks = [*_remarks(tree), *(_other_remark(language, place) for _, language, place in others)]
     rest = [
         PartFound(folder, language, (place,), templates=templates[folder])
@@ -132,11 +135,15 @@ def _part(
     language: Ecosystem,
     evidence: list[Evidence],
     templates: tuple[SettingsFound, ...],
+    cache: Path | None,
+    *,
+    beside: bool,
 ) -> PartFound:
     listed = language.dependencies(tree, folder)
     names = frozenset(listed.names) if listed else frozenset()
     frameworks = find_frameworks(tree, folder, language.name, names)
-    commands = [*process_file_commands(tree, folder), *language.commands(tree, folder)]
+    commands = [] if beside else list(process_file_commands(tree, folder))
+    commands += language.commands(tree, folder)
     variables: dict[str, str] = {}
     pages = ["/"]
     for framework in frameworks:
@@ -146,14 +153,16 @@ def _part(
     readme = _readme(tree, folder)
     steps = _steps(tree, folder)
     variables = {**modes_of(tree, folder, steps), **variables}
-    if readme:
+    if beside:
+        commands = language.beside(tree, folder, commands)
+    elif readme:
         commands += readme_commands(steps, tree, folder)
         pages += [path for _, path, _ in readme_addresses(tree.text(readme), readme)]
     return PartFound(
         path=folder,
         language=language.name,
         evidence=tuple(evidence),
-        asks=tuple(language.asks(tree, folder)),
+        asks=tuple(language.asks(tree, folder, cache)),
         dependencies=listed,
         templates=templates,
         commands=tuple(commands),
@@ -161,6 +170,7 @@ def _part(
         frameworks=tuple(frameworks),
         variables=variables,
         needs=language.needs(tree, folder),
+        beside=beside,
     )
 
 

@@ -61,7 +61,8 @@ class SettingsFound:
 @dataclass(frozen=True)
 class PartFound:
     """One runnable unit of the clone. ``path`` is its folder ("" is the clone itself); ``variables`` are
-    those that its commands need (a mode, a settings module); ``needs`` optional modules of the runtime."""
+    those that its commands need (a mode, a settings module); ``needs`` optional modules of the runtime.
+    ``beside`` tells that another language has its part in the same folder, which goes before this one."""
 
     path: str
     language: str
@@ -74,6 +75,15 @@ class PartFound:
     frameworks: tuple[FrameworkFound, ...] = ()
     variables: Mapping[str, str] = field(default_factory=dict)
     needs: Mapping[str, Evidence] = field(default_factory=dict)
+    beside: bool = False
+
+    @property
+    def key(self) -> str:
+        """What tells the part from all others of the clone: its folder, and its language where it is beside
+        another."""
+        if not self.beside:
+            return self.path
+        return f"{self.path}/({self.language})" if self.path else f"({self.language})"
 
     @property
     def settings(self) -> SettingsFound | None:

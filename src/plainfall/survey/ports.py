@@ -11,6 +11,7 @@ from typing import Any
 from plainfall.errors import BadInput
 from plainfall.evidence import Evidence
 from plainfall.settings.documents import read_document
+from plainfall.sources.files import ENDINGS
 from plainfall.sources.found import FileFound
 from plainfall.survey.parts import PartFound
 from plainfall.survey.readme import readme_addresses
@@ -66,14 +67,19 @@ def _said(
     for key in PORT_KEYS:
         if own.get(key, "").isdigit():
             yield PortWanted(int(own[key]), f"the setting {key}", Evidence(f"${key}"))
-    yield from _of_template(tree, part)
-    yield from _of_manifest(tree, part.path)
+    if not part.beside:
+        yield from _of_template(tree, part)
+    if part.language == "node":
+        yield from _of_manifest(tree, part.path)
     default = re.search(r"\$\{PORT:-(\d+)\}", line)
     if default:
         yield PortWanted(int(default.group(1)), USUAL, servers[0].evidence)
-    yield from _of_code(sources)
-    yield from _of_readme(tree, part.path)
-    yield from _of_packages(tree, part.path)
+    others = tuple(one for name, endings in ENDINGS.items() if name != part.language for one in endings)
+    yield from _of_code({path: said for path, said in sources.items() if not path.endswith(others)})
+    if not part.beside:
+        yield from _of_readme(tree, part.path)
+    if part.language == "node":
+        yield from _of_packages(tree, part.path)
     place = servers[0].evidence if servers else next(iter(part.evidence), Evidence(part.path or "."))
     yield PortWanted(_LANGUAGE_PORTS.get(part.language, 8000), USUAL, place)
 

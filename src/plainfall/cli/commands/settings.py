@@ -18,7 +18,6 @@ from plainfall.settings.near import nearest
 from plainfall.settings.setting import ORIGINS, Setting
 from plainfall.settings.values import shown_value
 from plainfall.settings.whole import Settled
-from plainfall.sources.files import memory_file
 from plainfall.surroundings import Surroundings
 from plainfall.survey.look import look
 from plainfall.survey.parts import Contradiction, Survey
@@ -33,8 +32,7 @@ def run(options: argparse.Namespace, console: Console) -> int:
     clone = Path(options.clone).absolute()
     surroundings = Surroundings.of_process()
     state = CloneState(clone)
-    memory = memory_file(surroundings.cache, clone)
-    survey, tree = look(clone, memory, state.settings_files(), partial=True)
+    survey, tree = look(clone, surroundings.cache, state.settings_files(), partial=True)
     settling = Settling(survey, tree, state, given_of(options), surroundings.variables)
     units = [unit for unit in settling.units if options.part is None or unit.folder == _folder(options.part)]
     if not units:

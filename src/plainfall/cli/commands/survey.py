@@ -11,8 +11,8 @@ from plainfall.cli.console import Console
 from plainfall.cli.document import survey_document
 from plainfall.cli.view import part_heading, show_contradictions
 from plainfall.ecosystems import ecosystem
-from plainfall.errors import NoFittingRuntime
-from plainfall.sources.files import memory_file
+from plainfall.errors import BadInput, NoFittingRuntime
+from plainfall.evidence import Evidence
 from plainfall.surroundings import Surroundings
 from plainfall.survey.look import look
 from plainfall.survey.parts import PartFound, Survey
@@ -23,15 +23,51 @@ __all__ = ["run"]
 def run(options: argparse.Namespace, console: Console) -> int:
     """Surveys and shows."""
     surroundings = Surroundings.of_process()
+    if options.release_index:
+        return _learn(options.release_index, surroundings, console)
     clone = Path(options.clone).absolute()
-    survey, _ = look(clone, memory_file(surroundings.cache, clone))
-    runtimes = {part.path: _runtime(part, surroundings) for part in survey.parts}
+    survey, _ = look(clone, surroundings.cache)
+    runtimes = {part.key: _runtime(part, surroundings) for part in survey.parts}
     if console.json:
         console.result(json.dumps(survey_document(survey, runtimes), indent=2, ensure_ascii=False))
         return 0
     for part in survey.parts:
-        _show_part(console, survey, part, runtimes[part.path])
+        _show_part(console, survey, part, runtimes[part.key])
     _show_rest(console, survey)
+    return 0
+
+
+def _learn(where: str, surroundings: Surroundings, console: Console) -> int:
+    """Keeps the release lines of an index, a file's or an address's, and says which are known now."""
+    from plainfall.ecosystems.node.lines import learn_lines
+
+    if where.startswith(("http://", "https://")):
+        from plainfall.packages.client import Connection, RegistryClient
+
+        client = RegistryClient(Connection(), surroundings.variables)
+        try:
+            page = client.page(where)
+        finally:
+            client.close()
+        if page is None:
+            raise BadInput("nothing is there", place=Evidence(where), remedy="Check the address.")
+        text = page.body.decode("utf-8", "replace")
+    else:
+        try:
+            text = Path(where).read_text("utf-8-sig")
+        except (OSError, UnicodeDecodeError) as error:
+            raise BadInput(
+                f"it cannot be read: {error}", place=Evidence(where), remedy="Check the path."
+            ) from error
+    lines = learn_lines(text, where, surroundings.cache)
+    rows = sorted((major, name, ends) for name, (major, ends) in lines.by_name.items())
+    if console.json:
+        document = [{"major": major, "name": name, "ends": ends.isoformat()} for major, name, ends in rows]
+        console.result(json.dumps({"release_lines": document}, indent=2))
+        return 0
+    for major, name, ends in rows:
+        state = "supported until" if major in lines.current() else "support ended"
+        console.result(f"  Node {major:<4} {name:<12} {state} {ends}")
     return 0
 
 

@@ -2,24 +2,22 @@
 
 from __future__ import annotations
 
-import datetime
 import json
 import re
-import tomllib
 from collections.abc import Callable, Iterator
-from functools import cache
 from pathlib import Path
 from typing import Any
 
+from plainfall.ecosystems.node.lines import Lines, known_lines
 from plainfall.ecosystems.node.versions import is_range
 from plainfall.errors import BadInput
 from plainfall.evidence import Evidence
 from plainfall.runtimes.asks import Strength, VersionAsk
 from plainfall.survey.walk import Tree
 
-__all__ = ["manifest", "node_asks", "supported_lines"]
+__all__ = ["manifest", "node_asks"]
 
-Reader = Callable[[Tree, str], Iterator[VersionAsk]]
+Reader = Callable[[Tree, str, Lines], Iterator[VersionAsk]]
 _VERSION = re.compile(r"v?(\d+)(?:\.(\d+|x)(?:\.(\d+|x))?)?$")
 _PROSE = re.compile(
     r"\bNode(?:\.?js)?\s*(?:version\s*)?\(?\s*(>=|≥|v)?\s*(\d{1,2}(?:\.\d+){0,2})(\.x)?(\s*\+|\s+or\s+(?:later|newer|higher|above))?",
@@ -28,23 +26,11 @@ _PROSE = re.compile(
 _STATED = re.compile(r"(?:node[-_]version['\"]?\s*:|image:\s*node:)\s*(.+)$")
 
 
-def node_asks(tree: Tree, folder: str) -> list[VersionAsk]:
-    """All asks for a part, from its folder and, where a place holds for subfolders too, from above it."""
-    return [ask for reader in _READERS for ask in reader(tree, folder)]
-
-
-@cache
-def supported_lines() -> dict[str, int]:
-    """Code name to major version of every line that ever had long-term support; the shipped data."""
-    data = tomllib.loads((Path(__file__).parent / "lines.toml").read_text("utf-8"))
-    return {line["name"]: line["major"] for line in data["line"]}
-
-
-def current_supported() -> list[int]:
-    """The majors of the lines whose support has not ended today, the oldest first."""
-    data = tomllib.loads((Path(__file__).parent / "lines.toml").read_text("utf-8"))
-    today = datetime.date.today()
-    return sorted(line["major"] for line in data["line"] if line["ends"] >= today)
+def node_asks(tree: Tree, folder: str, cache: Path | None = None) -> list[VersionAsk]:
+    """All asks for a part, from its folder and, where a place holds for subfolders too, from above it.
+    ``cache`` is where release lines are kept that were learnt."""
+    lines = known_lines(cache)
+    return [ask for reader in _READERS for ask in reader(tree, folder, lines)]
 
 
 def manifest(tree: Tree, folder: str) -> dict[str, Any]:
@@ -85,7 +71,7 @@ def _lines(tree: Tree, path: str) -> list[tuple[int, str]]:
         return []  # not text: not written for us
 
 
-def _specifier(text: str) -> str | None:
+def _specifier(known: Lines, text: str) -> str | None:
     """The range of a version as pin files write it: exact with a patch number, else the line; a code name or
     ``lts/*`` its lines; None for what means any version, or nothing that is known."""
     word = text.strip().lower()
@@ -94,12 +80,12 @@ def _specifier(text: str) -> str | None:
     if word.startswith("lts"):
         name = word.partition("/")[2]
         back = re.fullmatch(r"-(\d+)", name)
-        majors = sorted(supported_lines().values())
-        if name in supported_lines():
-            return f"{supported_lines()[name]}.x"
+        majors = known.majors
+        if name in known.by_name:
+            return f"{known.by_name[name][0]}.x"
         if back and int(back.group(1)) < len(majors):
             return f"{majors[-1 - int(back.group(1))]}.x"
-        return " || ".join(f"{major}.x" for major in current_supported())
+        return " || ".join(f"{major}.x" for major in known.current()) if name in ("", "*") else None
     found = _VERSION.fullmatch(word)
     if not found:
         return None
@@ -107,7 +93,7 @@ def _specifier(text: str) -> str | None:
     return ".".join(pieces) if len(pieces) == 3 else f"{'.'.join(pieces)}.x"
 
 
-def _pin_files(tree: Tree, folder: str) -> Iterator[VersionAsk]:
+def _pin_files(tree: Tree, folder: str, known: Lines) -> Iterator[VersionAsk]:
     """``.nvmrc`` and ``.node-version``, in the part's folder or the nearest one above."""
     for name in (".nvmrc", ".node-version"):
         for path in _upwards(folder, name):
@@ -117,7 +103,7 @@ def _pin_files(tree: Tree, folder: str) -> Iterator[VersionAsk]:
                 text = line.partition("#")[0].strip()
                 if not text:
                     continue
-                specifier = _specifier(text)
+                specifier = _specifier(known, text)
                 place = Evidence(path, number, text)
                 if specifier is not None:
                     strength = Strength.RANGE if "||" in specifier else Strength.PIN
@@ -126,17 +112,18 @@ def _pin_files(tree: Tree, folder: str) -> Iterator[VersionAsk]:
                     raise BadInput(
                         f"{text!r} is no Node version",
                         place=place,
-                        remedy="Write a version such as 20 or 20.11.1, or lts/* for one with long support.",
+                        remedy="Write a version such as 20 or 20.11.1, or lts/* for one with long support. "
+                        "If it names a newer line, run: plainfall survey --release-index ADDRESS",
                     )
                 break
             break
 
 
-def _tool_versions(tree: Tree, folder: str) -> Iterator[VersionAsk]:
+def _tool_versions(tree: Tree, folder: str, known: Lines) -> Iterator[VersionAsk]:
     for path in _upwards(folder, ".tool-versions"):
         for number, line in _lines(tree, path):
             found = re.match(r"^node(?:js)?\s+(\S+)", line)
-            specifier = _specifier(found.group(1)) if found else None
+            specifier = _specifier(known, found.group(1)) if found else None
             if found and specifier:
                 yield VersionAsk(
                     found.group(1), specifier, Strength.PIN, "pin file", Evidence(path, number, line)
@@ -144,7 +131,7 @@ def _tool_versions(tree: Tree, folder: str) -> Iterator[VersionAsk]:
                 return
 
 
-def _engines(tree: Tree, folder: str) -> Iterator[VersionAsk]:
+def _engines(tree: Tree, folder: str, known: Lines) -> Iterator[VersionAsk]:
     """``engines.node``, ``devEngines.runtime`` and a version manager's own entry of the manifest."""
     document, path = manifest(tree, folder), _within(folder, "package.json")
     engines = document.get("engines")
@@ -174,19 +161,19 @@ def _engines(tree: Tree, folder: str) -> Iterator[VersionAsk]:
             yield VersionAsk(pinned, pinned, Strength.PIN, "manifest", tree.line_of(path, pinned))
 
 
-def _containers(tree: Tree, folder: str) -> Iterator[VersionAsk]:
+def _containers(tree: Tree, folder: str, known: Lines) -> Iterator[VersionAsk]:
     for name in ("Dockerfile", "Dockerfile.dev", ".devcontainer/Dockerfile"):
         path = _within(folder, name)
         for number, line in _lines(tree, path):
             found = re.match(r"^\s*FROM\s+(?:\S+/)?node:(\d+(?:\.\d+){0,2})", line, re.IGNORECASE)
-            specifier = _specifier(found.group(1)) if found else None
+            specifier = _specifier(known, found.group(1)) if found else None
             if found and specifier:
                 place = Evidence(path, number, line.strip())
                 yield VersionAsk(found.group(1), specifier, Strength.PREFERENCE, "container file", place)
                 break
 
 
-def _workflows(tree: Tree, folder: str) -> Iterator[VersionAsk]:
+def _workflows(tree: Tree, folder: str, known: Lines) -> Iterator[VersionAsk]:
     """Versions that CI runs, each a hint: a list of several says that they all work."""
     for path in tree.files:
         if not re.match(r"(\.github/workflows/[^/]+|\.gitlab-ci|\.circleci/config)\.ya?ml$", path):
@@ -194,13 +181,13 @@ def _workflows(tree: Tree, folder: str) -> Iterator[VersionAsk]:
         for number, line in _lines(tree, path):
             found = _STATED.search(line)
             for text in re.findall(r"\d+(?:\.\d+){0,2}", found.group(1)) if found else ():
-                specifier = _specifier(text)
+                specifier = _specifier(known, text)
                 if specifier:
                     place = Evidence(path, number, line.strip())
                     yield VersionAsk(text, specifier, Strength.HINT, "CI workflow", place)
 
 
-def _prose(tree: Tree, folder: str) -> Iterator[VersionAsk]:
+def _prose(tree: Tree, folder: str, known: Lines) -> Iterator[VersionAsk]:
     for name in tree.folders.get(folder, ()):
         if not re.match(r"readme(\.(md|markdown|txt))?$", name, re.IGNORECASE):
             continue
@@ -208,7 +195,7 @@ def _prose(tree: Tree, folder: str) -> Iterator[VersionAsk]:
             found = _PROSE.search(line)
             if found and 8 <= int(found.group(2).partition(".")[0]) < 60:
                 at_least = found.group(1) in (">=", "≥") or bool(found.group(4))
-                specifier = f">={found.group(2)}" if at_least else _specifier(found.group(2))
+                specifier = f">={found.group(2)}" if at_least else _specifier(known, found.group(2))
                 place = Evidence(_within(folder, name), number, line.strip())
                 if specifier:
                     yield VersionAsk(found.group(0).strip(), specifier, Strength.HINT, "README", place)

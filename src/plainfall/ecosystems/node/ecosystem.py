@@ -9,10 +9,11 @@ from typing import Any
 
 from plainfall.ecosystems import EnvironmentStanding, Installation, InstallWishes, Progress
 from plainfall.ecosystems.node import runner
-from plainfall.ecosystems.node.asks import manifest, node_asks, supported_lines
+from plainfall.ecosystems.node.asks import manifest, node_asks
 from plainfall.ecosystems.node.interpreters import GRAMMAR, interpreter_at, node_interpreters
+from plainfall.ecosystems.node.lines import known_lines
 from plainfall.ecosystems.node.lists import dependency_file
-from plainfall.ecosystems.node.scripts import node_commands
+from plainfall.ecosystems.node.scripts import beside_another, node_commands
 from plainfall.ecosystems.node.servers import leaves_servers_to_others, serves_here
 from plainfall.ecosystems.node.workspaces import owner_of
 from plainfall.errors import NoFittingRuntime
@@ -54,14 +55,18 @@ class NodeEcosystem:
         tables = ("scripts", "dependencies", "devDependencies", "workspaces", "main", "bin", "engines")
         return [Evidence(path, 1)] if any(document.get(table) for table in tables) else []
 
-    def asks(self, tree: Tree, folder: str) -> list[VersionAsk]:
-        return node_asks(tree, folder)
+    def asks(self, tree: Tree, folder: str, cache: Path | None) -> list[VersionAsk]:
+        return node_asks(tree, folder, cache)
 
     def dependencies(self, tree: Tree, folder: str) -> DependencyFile | None:
         return dependency_file(tree, folder)
 
     def commands(self, tree: Tree, folder: str) -> list[Command]:
         return node_commands(tree, folder)
+
+    def beside(self, tree: Tree, folder: str, commands: list[Command]) -> list[Command]:
+        """A framework's dev server, if there is one; else the build, whose result the other part serves."""
+        return beside_another(tree, folder, commands)
 
     def needs(self, tree: Tree, folder: str) -> dict[str, Evidence]:
         return {}
@@ -76,7 +81,7 @@ class NodeEcosystem:
         offline: bool = False,
     ) -> Choice:
         if named is None:
-            majors = set(supported_lines().values())
+            majors = set(known_lines(surroundings.cache).majors)
 
             def has_long_support(version: str) -> int:
                 return int(GRAMMAR.order(version)[:1] != () and GRAMMAR.order(version)[0] in majors)

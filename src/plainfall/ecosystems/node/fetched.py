@@ -15,9 +15,9 @@ from typing import Any
 from urllib.parse import quote
 
 from plainfall.ecosystems import Progress
-from plainfall.ecosystems.node.asks import supported_lines
 from plainfall.ecosystems.node.configuration import Registries, read_registries
 from plainfall.ecosystems.node.interpreters import GRAMMAR, ask_node
+from plainfall.ecosystems.node.lines import known_lines
 from plainfall.ecosystems.node.locks.package import Package
 from plainfall.ecosystems.node.store import Store, registry_address
 from plainfall.ecosystems.node.versions import order
@@ -101,13 +101,18 @@ def _offered(
     try:
         page = client.page(registries.of(name) + quote(name, safe="@"), accept=_SHORT)
         document = json.loads(page.body) if page is not None else {}
-        return _newest(name, held, document, client, registries)
+        return _newest(name, held, document, client, registries, surroundings.cache)
     finally:
         client.close()
 
 
 def _newest(
-    name: str, held: Sequence[VersionAsk], document: Any, client: RegistryClient, registries: Registries
+    name: str,
+    held: Sequence[VersionAsk],
+    document: Any,
+    client: RegistryClient,
+    registries: Registries,
+    cache: Path,
 ) -> dict[str, object] | None:
     versions = document.get("versions") if isinstance(document, dict) else None
     if not isinstance(versions, dict):
@@ -116,7 +121,7 @@ def _newest(
     if not fitting:
         relaxed = [GRAMMAR.relaxed(a.specifier) or a.specifier for a in held]
         fitting = [one for one in versions if all(GRAMMAR.admits(wish, one) for wish in relaxed)]
-    majors = set(supported_lines().values())
+    majors = set(known_lines(cache).majors)
     fitting.sort(key=lambda one: (GRAMMAR.order(one)[:1] and GRAMMAR.order(one)[0] in majors, order(one)))
     for version in reversed(fitting):
         dist = versions[version].get("dist") or {}

@@ -2,30 +2,26 @@
 
 from __future__ import annotations
 
-import os
-import subprocess
-from collections.abc import Collection, Mapping
+from collections.abc import Mapping
 from pathlib import Path
 from typing import Any
 
 from plainfall.ecosystems import Installation, InstallWishes, Progress
 from plainfall.ecosystems.node.configuration import read_registries
-from plainfall.ecosystems.node.laying import Laid, lay
+from plainfall.ecosystems.node.laying import lay
 from plainfall.ecosystems.node.lists import disagreements, read_lock
 from plainfall.ecosystems.node.locks.package import LockRead, wanted_here
 from plainfall.ecosystems.node.locks.package_lock import read_package_lock
+from plainfall.ecosystems.node.own_code import code_remarks, run_allowed
 from plainfall.ecosystems.node.resolving import TABLES, lock_text, resolve
 from plainfall.ecosystems.node.store import Store
 from plainfall.ecosystems.node.workspaces import linked_folders, workspaces
-from plainfall.errors import CommandFailed
 from plainfall.runtimes.choice import Choice
 from plainfall.surroundings import Surroundings
 from plainfall.survey.parts import DependencyFile
 from plainfall.writing import digest_of, write_whole
 
 __all__ = ["install"]
-
-_LONGEST = 600.0  # seconds that a package's own code may take
 
 
 def install(
@@ -67,9 +63,10 @@ def install(
     remarks = [*read.remarks[:6], *disagreements(clone, listed, read, document)]
     left_out = len(read.packages) - len(wanted)
     if left_out:
-        remarks.append(f"{left_out} optional packages are for other machines and left out")
-    ran = _run_allowed(folder, laid, allowed, variables)
-    remarks += _code_remarks(laid, allowed)
+        what = "1 optional package is" if left_out == 1 else f"{left_out} optional packages are"
+        remarks.append(f"{what} for other machines and left out")
+    ran = run_allowed(folder, laid, wishes, variables)
+    remarks += code_remarks(laid, allowed)
     return Installation(
         laid=tuple(laid.laid),
         kept=tuple(laid.kept),
@@ -127,57 +124,3 @@ def _linked(part: Path, manifests: Mapping[str, Mapping[str, Any]]) -> list[str]
             if path.is_file():
                 texts.append(path.read_text("utf-8", "replace"))
     return texts
-
-
-def _run_allowed(
-    folder: Path, laid: Laid, allowed: Collection[str], variables: Mapping[str, str]
-) -> list[str]:
-    """Runs the install code of the packages that may, those that others need first (the deepest places, then
-    by name). Raises CommandFailed with its last lines."""
-    ran = []
-    for place, wants in sorted(laid.wants.items(), key=lambda pair: (-pair[0].count("/"), pair[0])):
-        name = place.rpartition("node_modules/")[2]
-        if name not in allowed or place not in laid.fresh:
-            continue
-        for step, text in wants.items():
-            package = folder / place
-            path = os.pathsep.join([str(folder / "node_modules/.bin"), variables.get("PATH", "")])
-            environment = {**variables, "PATH": path, "npm_lifecycle_event": step, "npm_package_name": name}
-            try:
-                done = subprocess.run(
-                    ["/bin/sh", "-c", text],
-                    cwd=package,
-                    env=environment,
-                    stdin=subprocess.DEVNULL,
-                    capture_output=True,
-                    text=True,
-                    timeout=_LONGEST,
-                    check=False,
-                )
-            except subprocess.TimeoutExpired as error:
-                raise CommandFailed(
-                    f"the install code of {name} ({step}: {text}) did not end within {_LONGEST:.0f} s",
-                    remedy="It was ended. Leave it out, or ask its publisher.",
-                ) from error
-            if done.returncode != 0:
-                raise CommandFailed(
-                    f"the install code of {name} ({step}: {text}) ended with status {done.returncode}",
-                    remedy="Read the lines above; without --allow-install-code it is not run.",
-                    lines=tuple((done.stdout + done.stderr).strip().splitlines()[-8:]),
-                )
-        ran.append(f"{name} ({', '.join(wants)})")
-    return ran
-
-
-def _code_remarks(laid: Laid, allowed: Collection[str]) -> list[str]:
-    """What would run if packages' own code were allowed to at install."""
-    rows = []
-    for place, wants in sorted(laid.wants.items()):
-        name = place.rpartition("node_modules/")[2]
-        if name not in allowed:
-            mark = ", a native add-on without a prebuilt file" if place in laid.native else ""
-            rows.append(f"{name} ({'; '.join(f'{key}: {text}' for key, text in wants.items())}{mark})")
-    if not rows:
-        return []
-    how = "--allow-install-code NAME lets one"
-    return [f"not run, though they want to run code of their own at install ({how}): {', '.join(rows)}"]

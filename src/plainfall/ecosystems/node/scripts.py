@@ -12,7 +12,7 @@ from plainfall.ecosystems.node.workspaces import needed_first, owner_of, workspa
 from plainfall.survey.commands import Command
 from plainfall.survey.walk import Tree
 
-__all__ = ["node_commands"]
+__all__ = ["beside_another", "node_commands"]
 
 _ROOT_SCRIPTS = ("preinstall", "install", "postinstall", "preprepare", "prepare", "postprepare")
 _SEEDS = re.compile(r"^(db[:-])?seeds?([:-](run|db|dev|data))?$|^(populate|load)([:-]data)?$")
@@ -22,6 +22,8 @@ _MIGRATIONS = re.compile(
 _GENERATES = re.compile(
     r"^(codegen|generate|gen|prisma[:-]generate|graphql[:-]codegen|build[:-](types|css|assets))$"
 )
+_ASSETS = ("build:dev", "build-dev", "development", "build", "build:assets", "assets", "prod", "production")
+_OF_FRAMEWORK = 51  # a framework's dev server has this rank or more; a main file that listens has less
 _BUILD_FIRST = re.compile(r"\b(node\s+(\./)?(dist|build|out|lib)/|serve\s+(-s\s+)?(dist|build))")
 
 
@@ -77,6 +79,19 @@ def _commands(tree: Tree, folder: str, path: str, scripts: dict[str, str]) -> It
             )
         elif _GENERATES.match(name):
             yield _command(tree, path, folder, "tasks", name, f"npm run {name}", 60, "which generates code")
+
+
+def beside_another(tree: Tree, folder: str, commands: list[Command]) -> list[Command]:
+    """The commands of a part in the folder of another language's part: a framework's dev server counts, any
+    other script that might be a server does not; without one the build makes what the other part serves."""
+    kept = [one for one in commands if one.stage != "server" or one.rank >= _OF_FRAMEWORK]
+    scripts = scripts_of(tree, folder)
+    name = next((one for one in _ASSETS if one in scripts), None)
+    if name and not any(one.stage == "server" for one in kept):
+        path = f"{folder}/package.json" if folder else "package.json"
+        why = "whose result the part beside it serves"
+        kept.append(_command(tree, path, folder, "tasks", name, f"npm run {name}", 40, why))
+    return kept
 
 
 def _command(

@@ -42,7 +42,7 @@ class PythonEcosystem:
     def recognise(self, tree: Tree, folder: str) -> list[Evidence]:
         return survey.recognise_python(tree, folder)
 
-    def asks(self, tree: Tree, folder: str) -> list[VersionAsk]:
+    def asks(self, tree: Tree, folder: str, cache: Path | None) -> list[VersionAsk]:
         return python_asks(tree, folder)
 
     def dependencies(self, tree: Tree, folder: str) -> DependencyFile | None:
@@ -50,6 +50,9 @@ class PythonEcosystem:
 
     def commands(self, tree: Tree, folder: str) -> list[Command]:
         return survey.python_commands(tree, folder)
+
+    def beside(self, tree: Tree, folder: str, commands: list[Command]) -> list[Command]:
+        return commands
 
     def needs(self, tree: Tree, folder: str) -> dict[str, Evidence]:
         return survey.needed_modules(tree, folder)

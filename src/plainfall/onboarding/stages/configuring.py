@@ -120,7 +120,7 @@ def _remarks(work: Work, found: Sequence[Setting], changed: bool) -> list[str]:
     if still_open:
         remarks.append(f"open: {', '.join(still_open)} (the project may start without; --set KEY=VALUE)")
     if work.onboarded:
-        installed = work.state.record(work.part.path, "dependencies").get("names")
+        installed = work.state.record(work.part.key, "dependencies").get("names")
         missing = work.language.missing_driver(work.settings, [name.split()[0] for name in installed or ()])
         if missing is not None and installed is not None:
             key, package = missing

@@ -40,7 +40,7 @@ def migrations(work: Work) -> StepResult:
         work.fingerprints.get("dependencies"),
         str(work.database.file) if work.database else work.fingerprints.get("settings"),
     )
-    before = work.state.record(work.part.path, "migrations")
+    before = work.state.record(work.part.key, "migrations")
     if before.get("fingerprint") == fingerprint and _still_holds(work, before):
         return _kept(work, command, before, "command, migration files and database are unchanged")
     return _run(work, command, "migrations", {"fingerprint": fingerprint})
@@ -50,7 +50,7 @@ def seeds(work: Work) -> StepResult:
     """Runs the seed command once for a database. Raises CommandFailed; then the database is as before."""
     command = work.part.candidates("seeds")[0]
     _undo_unfinished(work)
-    before = work.state.record(work.part.path, "seeds")
+    before = work.state.record(work.part.key, "seeds")
     if before and not work.wishes.seed_again and _still_holds(work, before):
         why = "this database was seeded before; --seed-again runs it again"
         return _kept(work, command, before, why)
@@ -88,7 +88,7 @@ def _run(work: Work, command: Command, stage: str, more: dict[str, Any]) -> Step
         "filled": [name for name, count in after.rows().items() if count > before.rows().get(name, 0)],
     }
     # In this order: a kill between the two leaves a step that is done, with a copy that nobody needs.
-    work.state.keep(work.part.path, stage, record)
+    work.state.keep(work.part.key, stage, record)
     guard.end()
     changes = difference(before, after)
     said = "; ".join(changes) if changes else "the database is as it was"
@@ -162,7 +162,7 @@ def _inode(database: DatabaseFound | None) -> list[int] | None:
 
 
 def _guard(work: Work) -> DatabaseGuard:
-    return DatabaseGuard(work.state.folder / "guard" / (work.part.path.replace("/", "-") or "top"))
+    return DatabaseGuard(work.state.folder / "guard" / (work.part.key.replace("/", "-") or "top"))
 
 
 def _undo_unfinished(work: Work) -> None:
@@ -173,7 +173,7 @@ def _undo_unfinished(work: Work) -> None:
     if mark is None:
         return
     end_leftovers(mark)
-    if any(work.state.record(work.part.path, stage).get("mark") == mark for stage in ("migrations", "seeds")):
+    if any(work.state.record(work.part.key, stage).get("mark") == mark for stage in ("migrations", "seeds")):
         guard.end()
     else:
         guard.put_back()

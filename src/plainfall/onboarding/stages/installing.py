@@ -11,7 +11,7 @@ from plainfall.onboarding.stages.tasks import carry_out
 from plainfall.onboarding.steps import State, StepResult
 from plainfall.onboarding.work import Work
 from plainfall.runtimes.choice import Choice
-from plainfall.settings.answers import allowed_install_code
+from plainfall.settings.answers import install_code
 from plainfall.writing import digest_of, digest_of_files
 
 __all__ = ["dependencies", "environment", "runtime"]
@@ -23,11 +23,11 @@ def runtime(work: Work) -> StepResult:
     work.choice = choice
     taken = choice.taken
     work.fingerprints["runtime"] = taken.identity
-    before = work.state.record(work.part.path, "runtime")
+    before = work.state.record(work.part.key, "runtime")
     same = before.get("identity") == taken.identity
     if not same:
         record = {"identity": taken.identity, "file": str(taken.file), "version": taken.version}
-        work.state.keep(work.part.path, "runtime", record)
+        work.state.keep(work.part.key, "runtime", record)
     return StepResult(
         State.KEPT if same else State.DONE,
         f"{work.language.title} {taken.version} at {taken.file}",
@@ -69,9 +69,9 @@ def environment(work: Work) -> StepResult:
         return StepResult(State.KEPT, standing.path, why, detail=detail)
     work.making("folder", place)
     # A folder of its own: another part may make its environment at the same time.
-    making = work.state.folder / "making" / digest_of(work.part.path)[:12]
+    making = work.state.folder / "making" / digest_of(work.part.key)[:12]
     work.language.make_environment(work.folder, work.chosen(), work.clone.resolve().name, making)
-    work.state.forget(work.part.path, "dependencies")
+    work.state.forget(work.part.key, "dependencies")
     version = work.chosen().taken.version
     if standing.state == "wrong":
         return StepResult(State.DONE, f"{standing.path} made anew", standing.reason, detail=detail)
@@ -84,9 +84,12 @@ def dependencies(work: Work) -> StepResult:
     assert listed is not None  # a part without a list has no such step
     inputs = digest_of_files(work.clone, listed.files)
     place = work.folder / work.language.environment_standing(work.folder, work.chosen()).path
-    allowed = work.wishes.install.allowed | allowed_install_code(work.tree)
-    wishes = replace(work.wishes.install, allowed=allowed)
-    before = work.state.record(work.part.path, "dependencies")
+    asked_for = work.wishes.install
+    allowed, seconds = install_code(work.tree)
+    wishes = replace(
+        asked_for, allowed=asked_for.allowed | allowed, code_seconds=seconds or asked_for.code_seconds
+    )
+    before = work.state.record(work.part.key, "dependencies")
     instead = {**before.get("instead", {}), **wishes.instead}
     scripts = [command.line for command in work.part.candidates("dependencies")]
     asked = [
@@ -111,7 +114,7 @@ def dependencies(work: Work) -> StepResult:
         work.chosen(),
         work.surroundings,
         replace(wishes, instead=instead),
-        work.state.folder / "locks" / (work.part.path or "top"),
+        work.state.folder / "locks" / (work.part.key or "top"),
         before.get("memory", {}),
         work.progress,
     )
@@ -130,7 +133,7 @@ def dependencies(work: Work) -> StepResult:
         remarks += carry_out(work, "dependencies", command)
     if own:
         remarks.append(f"the clone's own scripts ran: {', '.join(command.line for command in own)}")
-    work.state.keep(work.part.path, "dependencies", record)
+    work.state.keep(work.part.key, "dependencies", record)
     if done.built:
         remarks.append(f"their own code ran: {', '.join(done.built)}")
     if instead:

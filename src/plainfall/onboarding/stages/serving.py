@@ -33,7 +33,7 @@ def server(work: Work) -> StepResult:
         work.fingerprints.get("settings"),
         work.wishes.port,
     )
-    before = work.state.servers.get(work.part.path)
+    before = work.state.servers.get(work.part.key)
     if before:
         if before.get("fingerprint") == fingerprint and "url" in before and _runs(before):
             work.server = before
@@ -43,8 +43,8 @@ def server(work: Work) -> StepResult:
             )
         stop_server(work, before)
     settling = work.settled_by()
-    wanted = settling.wanted[work.part.path]
-    port = free_port(settling.ports[work.part.path])
+    wanted = settling.wanted[work.part.key]
+    port = free_port(settling.ports[work.part.key])
     remarks = []
     if port != wanted.port:
         holder = holder_of(wanted.port)
@@ -52,6 +52,8 @@ def server(work: Work) -> StepResult:
         remarks.append(f"port {wanted.port} ({wanted.source}) {taken}; {port} is used")
     elif work.wishes.port is None and wanted.source != USUAL:
         remarks.append(f"port {port} from {wanted.source}")
+    for other, place in work.after.items():
+        remarks.append(f"started after {other or 'the part at the top'}, whose address it needs ({place})")
     record, ready = _start(work, command, port, fingerprint, wanted.port)
     if ready.port != port:
         remarks.append(f"it was given port {port} and listens on {ready.port}")
@@ -72,7 +74,7 @@ def _start(
     line, _ = with_port(command.line, port)
     key = _port_key(work)
     variables = {**work.variables(), "PORT": str(port), **({key: str(port)} if key else {})}
-    log = work.state.log(work.part.path, "server")
+    log = work.state.log(work.part.key, "server")
     mark = new_mark()
     record: dict[str, Any] = {
         "mark": mark,
@@ -84,11 +86,11 @@ def _start(
         "started": 0,
     }
     # On disk before the start, so that a run after a kill finds the processes by their mark.
-    work.state.keep_server(work.part.path, record)
+    work.state.keep_server(work.part.key, record)
     work.making("server", log, exclude=False)
     running, process = start(line, work.folder, variables, log, port, mark)
     record.update(running.as_record(), fingerprint=fingerprint)
-    work.state.keep_server(work.part.path, record)
+    work.state.keep_server(work.part.key, record)
     try:
         ready = wait_until_ready(
             running, process, work.wishes.wait, lambda waited: work.progress(int(waited), 0, "s waited")
@@ -97,13 +99,13 @@ def _start(
             raise _failure(work, command, running, ready)
     except BaseException:
         stop(running, process)
-        work.state.keep_server(work.part.path, None)
+        work.state.keep_server(work.part.key, None)
         raise
     host = (
         "localhost" if ready.host == "127.0.0.1" else f"[{ready.host}]" if ":" in ready.host else ready.host
     )
     record.update(port=ready.port, url=f"http://{host}:{ready.port}/")
-    work.state.keep_server(work.part.path, record)
+    work.state.keep_server(work.part.key, record)
     return record, ready
 
 
@@ -159,7 +161,7 @@ def _detail(record: dict[str, Any]) -> dict[str, Any]:
 def stop_server(work: Work, record: dict[str, Any]) -> list[int]:
     """Ends a recorded server and drops the record; returns the ids of the ended processes."""
     ended = stop(running_of(record)) if record.get("pid") or marked(record["mark"]) else []
-    work.state.keep_server(work.part.path, None)
+    work.state.keep_server(work.part.key, None)
     return ended
 
 
@@ -187,7 +189,7 @@ def probe(work: Work) -> StepResult:
             result = again
             record["url"] = by_address
     record["probe"] = result.as_json()
-    work.state.keep_server(work.part.path, record)
+    work.state.keep_server(work.part.key, record)
     if result.problem:
         raise probe_failure(work, record, result, tried)
     return StepResult(

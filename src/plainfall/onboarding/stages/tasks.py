@@ -36,10 +36,10 @@ def tasks(work: Work) -> StepResult:
     )
     title = ", ".join(command.line for command in commands)
     places = tuple(command.evidence for command in commands)
-    if work.state.record(work.part.path, "tasks").get("fingerprint") == fingerprint:
+    if work.state.record(work.part.key, "tasks").get("fingerprint") == fingerprint:
         return StepResult(State.KEPT, title, "nothing that they depend on changed", places)
     remarks = [remark for command in commands for remark in carry_out(work, "tasks", command)]
-    work.state.keep(work.part.path, "tasks", {"fingerprint": fingerprint})
+    work.state.keep(work.part.key, "tasks", {"fingerprint": fingerprint})
     return StepResult(State.DONE, title, commands[0].reason, places, tuple(remarks))
 
 
@@ -84,16 +84,16 @@ def administrator(work: Work) -> StepResult:
     """Makes a first administrator account once for a database; its password is kept in the state folder,
     readable by the user alone, and shown nowhere else."""
     found = _found(work)
-    seen = work.state.record(work.part.path, "migrations")
+    seen = work.state.record(work.part.key, "migrations")
     database = [seen.get("database"), seen.get("inode")]
-    before = work.state.record(work.part.path, "administrator")
+    before = work.state.record(work.part.key, "administrator")
     accounts = work.state.folder / "accounts.json"
     where = f"password in {accounts.relative_to(work.clone)}"
     if before and before.get("database") == database and accounts.exists():
         return StepResult(State.KEPT, f"administrator {_NAME!r}, {where}", "", (found.evidence,))
     password = secrets.token_urlsafe(12)
     known = read_json(accounts) or {}
-    known[work.part.path or "."] = {"name": _NAME, "password": password, "page": found.page}
+    known[work.part.key or "."] = {"name": _NAME, "password": password, "page": found.page}
     # On disk before the account is made: a password that nobody knows would be worse than none.
     write_json(accounts, known, mode=0o600)
     made = f"administrator {_NAME!r} made, {where}"
@@ -103,9 +103,9 @@ def administrator(work: Work) -> StepResult:
         if not any(found.there_already in line for line in error.lines):
             raise
         made = f"an account {_NAME!r} was there already"
-        known.pop(work.part.path or ".")
+        known.pop(work.part.key or ".")
         write_json(accounts, known, mode=0o600)
-    work.state.keep(work.part.path, "administrator", {"database": database})
+    work.state.keep(work.part.key, "administrator", {"database": database})
     return StepResult(
         State.DONE, made, f"signs in at {found.page}", (found.evidence,), (), {"page": found.page}
     )

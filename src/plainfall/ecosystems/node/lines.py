@@ -1,0 +1,91 @@
+"""Release lines of Node with long-term support: shipped data, and what a release index said that was named.
+
+A release index is the JSON list that lies beside published builds of the runtime (``index.json``): objects
+with ``version``, ``date`` and ``lts`` (the line's code name, or false). A line ends, as most have since the
+twelfth, on April 30 of the third year after its first release.
+"""
+
+from __future__ import annotations
+
+import datetime
+import json
+import re
+import tomllib
+from collections.abc import Mapping
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+from plainfall.errors import BadInput
+from plainfall.evidence import Evidence
+from plainfall.packages.cache import PackageCache
+
+__all__ = ["Lines", "known_lines", "learn_lines"]
+
+_KIND, _KEY = "release-lines", "node"
+
+
+@dataclass(frozen=True)
+class Lines:
+    """Majors and last days of the lines that ever had long-term support, by code name (lower case)."""
+
+    by_name: Mapping[str, tuple[int, datetime.date]]
+
+    @property
+    def majors(self) -> list[int]:
+        """Every major, the oldest first."""
+        return sorted(major for major, _ in self.by_name.values())
+
+    def current(self) -> list[int]:
+        """The majors whose support has not ended today, the oldest first."""
+        today = datetime.date.today()
+        return sorted(major for major, ends in self.by_name.values() if ends >= today)
+
+
+def known_lines(cache: Path | None = None) -> Lines:
+    """The shipped lines, and those that were learnt since (kept in the cache, if one is given)."""
+    data = tomllib.loads((Path(__file__).parent / "lines.toml").read_text("utf-8"))
+    found = {line["name"]: (line["major"], line["ends"]) for line in data["line"]}
+    learnt = PackageCache(cache).recall(_KIND, _KEY) if cache is not None else None
+    for name, (major, ends) in learnt.items() if isinstance(learnt, dict) else ():
+        found[name] = (int(major), datetime.date.fromisoformat(ends))
+    return Lines(found)
+
+
+def learn_lines(text: str, place: str, cache: Path) -> Lines:
+    """Reads a release index and keeps its lines; returns all that are known now. ``place`` is where the text
+    is from, for people. Raises BadInput for what is no such index; then nothing is kept."""
+    try:
+        rows = json.loads(text)
+    except json.JSONDecodeError as error:
+        raise _wrong(place, error.lineno, f"it is not JSON: {error.msg[0].lower()}{error.msg[1:]}") from error
+    found: dict[str, tuple[int, str]] = {}
+    first: dict[int, int] = {}
+    for row in rows if isinstance(rows, list) else ():
+        version = (
+            re.match(r"v?(\d+)\.\d+\.\d+", str(row.get("version", ""))) if isinstance(row, dict) else None
+        )
+        year = str(row.get("date", ""))[:4] if version else ""
+        if version and year.isdigit():
+            major = int(version.group(1))
+            first[major] = min(first.get(major, 9999), int(year))
+    for row in rows if first else ():
+        name, version = row.get("lts"), re.match(r"v?(\d+)\.", str(row.get("version", "")))
+        major = int(version.group(1)) if version else 0
+        if isinstance(name, str) and re.fullmatch(r"\w+", name) and major in first:
+            found[name.lower()] = (major, f"{first[major] + 3}-04-30")
+    if not found:
+        raise _wrong(place, 0, "it names no line with long-term support")
+    shipped = known_lines()
+    fresh: dict[str, Any] = {name: row for name, row in found.items() if name not in shipped.by_name}
+    PackageCache(cache).remember(_KIND, _KEY, fresh)
+    return known_lines(cache)
+
+
+def _wrong(place: str, line: int, what: str) -> BadInput:
+    return BadInput(
+        what,
+        place=Evidence(place, line),
+        remedy="A release index is a JSON list of objects with version, date and lts; it lies beside the "
+        "builds of the runtime as index.json.",
+    )

@@ -1,0 +1,88 @@
+"""Code of their own that packages want to run at install: run where it is allowed, listed where it is not."""
+
+from __future__ import annotations
+
+import contextlib
+import os
+import signal
+import subprocess
+import tempfile
+from collections.abc import Mapping
+from pathlib import Path
+
+from plainfall.ecosystems import InstallWishes
+from plainfall.ecosystems.node.laying import Laid
+from plainfall.errors import CommandFailed
+
+__all__ = ["code_remarks", "run_allowed"]
+
+
+def run_allowed(folder: Path, laid: Laid, wishes: InstallWishes, variables: Mapping[str, str]) -> list[str]:
+    """Runs the install code of the packages that may, those that others need first (the deepest places, then
+    by name). Returns what ran. Raises CommandFailed with its last lines, also for code that does not end
+    within the wishes' seconds; that and all that it started is ended."""
+    ran = []
+    for place, wants in sorted(laid.wants.items(), key=lambda pair: (-pair[0].count("/"), pair[0])):
+        name = place.rpartition("node_modules/")[2]
+        if name not in wishes.allowed or place not in laid.fresh:
+            continue
+        path = os.pathsep.join([str(folder / "node_modules/.bin"), variables.get("PATH", "")])
+        for step, text in wants.items():
+            environment = {**variables, "PATH": path, "npm_lifecycle_event": step, "npm_package_name": name}
+            _run(f"the install code of {name} ({step}: {text})", text, folder / place, environment, wishes)
+        ran.append(f"{name} ({', '.join(wants)})")
+    return ran
+
+
+def _run(title: str, text: str, folder: Path, environment: Mapping[str, str], wishes: InstallWishes) -> None:
+    # Into a file: what it leaves running in the background would keep a pipe open.
+    with tempfile.TemporaryFile() as said:
+        process = subprocess.Popen(
+            ["/bin/sh", "-c", text],
+            cwd=folder,
+            env=dict(environment),
+            stdin=subprocess.DEVNULL,
+            stdout=said,
+            stderr=subprocess.STDOUT,
+            start_new_session=True,
+        )
+        ended = False
+        try:
+            status = process.wait(wishes.code_seconds)
+            ended = True
+        except subprocess.TimeoutExpired:
+            status = -1
+        finally:
+            with contextlib.suppress(ProcessLookupError, PermissionError):
+                os.killpg(process.pid, signal.SIGKILL)
+            process.wait()
+        said.seek(0)
+        lines = tuple(said.read().decode("utf-8", "replace").strip().splitlines()[-8:])
+    if not ended:
+        raise CommandFailed(
+            f"{title} did not end within {wishes.code_seconds:g} s",
+            remedy="It was ended, with all that it started. Leave it out, ask its publisher, or let it take "
+            "longer: code-seconds under [install] in plainfall.toml.",
+            lines=lines,
+        )
+    if status != 0:
+        raise CommandFailed(
+            f"{title} ended with status {status}",
+            remedy="Read the lines above; without --allow-install-code it is not run.",
+            lines=lines,
+        )
+
+
+def code_remarks(laid: Laid, allowed: frozenset[str]) -> list[str]:
+    """What would run if packages' own code were allowed to at install."""
+    rows = []
+    for place, wants in sorted(laid.wants.items()):
+        name = place.rpartition("node_modules/")[2]
+        if name not in allowed:
+            mark = ", a native add-on without a prebuilt file" if place in laid.native else ""
+            rows.append(f"{name} ({'; '.join(f'{key}: {text}' for key, text in wants.items())}{mark})")
+    if not rows:
+        return []
+    how = "--allow-install-code NAME lets one"
+    each = ", ".join(dict.fromkeys(rows))
+    return [f"not run, though they want to run code of their own at install ({how}): {each}"]

@@ -1,0 +1,81 @@
+"""The order in which the parts of a clone are worked on: one that needs another's address comes after it."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator, Mapping, Sequence
+
+from plainfall.errors import BadInput
+from plainfall.evidence import Evidence
+from plainfall.survey.parts import PartFound
+from plainfall.survey.walk import Tree
+
+__all__ = ["in_order", "needs_of"]
+
+_LOCAL = re.compile(r"\b(?:localhost|127\.0\.0\.1|0\.0\.0\.0):(\d{2,5})\b")
+# Lines about who may ask, and not about whom to ask.
+_ABOUT_ASKERS = re.compile(r"cors|origin|allowed|trusted|client_url|frontend|redirect|webapp", re.IGNORECASE)
+_FILES = re.compile(
+    r"package\.json|(vite|webpack|next|nuxt|astro|vue|svelte|angular)(\.config)?\.(json|[cm]?[jt]s)"
+    r"|proxy\.conf\.(json|[cm]?js)|setupProxy\.[jt]s"
+)
+
+
+def needs_of(
+    parts: Sequence[PartFound], ports: Mapping[str, int], clients: frozenset[str], tree: Tree
+) -> dict[str, dict[str, Evidence]]:
+    """For each part the parts whose address it needs, with the line that says so. ``ports`` are the ports
+    that the clone means, by part; ``clients`` the parts that serve pages which call another's interface: no
+    other part needs those."""
+    found: dict[str, dict[str, Evidence]] = {part.key: {} for part in parts}
+    for part in parts:
+        others = {port: path for path, port in ports.items() if path != part.key}
+        for place, port in _addresses(part, tree):
+            other = others.get(port)
+            if other in found and not (other in clients and part.key not in clients):
+                found[part.key].setdefault(other, place)
+    return found
+
+
+def in_order(
+    parts: Sequence[PartFound], needs: Mapping[str, Mapping[str, Evidence]], clients: frozenset[str]
+) -> list[PartFound]:
+    """The parts, as they stand but that those come first that others need, and clients last. A part beside
+    another one that has no server makes what the other one serves, and goes before all."""
+    by_path = {part.key: part for part in parts}
+    ordered: list[PartFound] = []
+    under_way: set[str] = set()
+
+    def visit(part: PartFound) -> None:
+        if part in ordered or part.key in under_way:
+            return  # done; or each needs the other, and the order is as it stands
+        under_way.add(part.key)
+        for path in needs.get(part.key, ()):
+            visit(by_path[path])
+        ordered.append(part)
+
+    def rank(part: PartFound) -> tuple[bool, bool]:
+        makes = part.beside and not part.candidates("server")
+        return not makes, part.key in clients or (part.beside and not makes)
+
+    for part in sorted(parts, key=rank):
+        visit(part)
+    return ordered
+
+
+def _addresses(part: PartFound, tree: Tree) -> Iterator[tuple[Evidence, int]]:
+    """Local addresses in the part's templates, its settings files and its proxies' configuration."""
+    place = f"{part.path}/" if part.path else ""
+    names = tree.folders.get(part.path, [])
+    paths = [place + name for name in names if _FILES.fullmatch(name)]
+    paths += [one for one in (f"{place}src/setupProxy.js", f"{place}src/proxy.conf.json") if one in tree]
+    paths += [one.template for one in part.templates]
+    for path in paths:
+        try:
+            lines = tree.text(path).splitlines()
+        except BadInput:
+            continue  # not text: it tells no address
+        for number, line in enumerate(lines, 1):
+            if not _ABOUT_ASKERS.search(line):
+                for port in _LOCAL.findall(line):
+                    yield Evidence(path, number, line.strip()), int(port)
