@@ -314,3 +314,63 @@ def test_files_that_the_clones_own_script_patches_are_copies(machine: Machine, n
     )
     assert machine.run("onboard", other, "--until", "dependencies").status == 0
     assert (other / "said.txt").read_text() == "rain\n"
+
+
+def components(repository: Path, **more: Any) -> dict[str, str]:
+    wishes = {"depth": f"file://{repository}#^1.0.0"}
+    return {
+        "bower.json": json.dumps({"name": "board", "dependencies": wishes, **more}),
+        "requirements.txt": "",
+        "app.py": "print('gauges')\n",
+    }
+
+
+def test_browser_components_are_laid_from_their_repositories(
+    machine: Machine, node_registry: Any, repository: Path
+) -> None:
+    node_registry([])
+    (repository / "bower.json").write_text('{"ignore": ["cli.js", "**/*.test.js"]}')
+    git(repository, "add", ".")
+    git(repository, "commit", "-qm", "Three")
+    git(repository, "tag", "v1.3.0")
+    files = components(repository)
+    clone = machine.clone({**files, ".bowerrc": '{"directory": "static/lib"}'})
+    run = machine.run("onboard", clone, "--until", "dependencies", "--json")
+    assert run.status == 0, run.out + run.err
+    laid = clone / "static/lib/depth"
+    assert (
+        (laid / "lib/index.js").is_file() and not (laid / "cli.js").exists() and not (laid / ".git").exists()
+    )
+    step = next(s for s in run.document["steps"] if s["part"] == "(node)" and s["stage"] == "dependencies")
+    assert step["detail"]["laid"] == ["depth 1.3.0"]
+    # What was chosen is kept: nobody is asked a second time, and a folder that was taken away comes back.
+    shutil.rmtree(laid)
+    shutil.move(repository, repository.with_name("away"))
+    assert machine.run("onboard", clone, "--until", "dependencies").status == 0
+    assert (laid / "lib/index.js").is_file()
+
+
+def test_browser_components_that_cannot_be_had(
+    machine: Machine, node_registry: Any, repository: Path
+) -> None:
+    node_registry([])
+    clone = machine.clone(components(repository, dependencies={"depth": f"file://{repository}#^9"}))
+    none = machine.run("onboard", clone, "--until", "dependencies")
+    assert none.status == 1 and "no tag or branch" in none.err and "bower.json" in none.err
+    (clone / "bower.json").write_text('{"dependencies": {"plainname": "1.x"}}')
+    named = machine.run("onboard", clone, "--until", "dependencies")
+    assert named.status == 0 and ".bowerrc names none" in " ".join(named.err.split())
+    (clone / "bower.json").write_text('{"dependencies": {\n  "plainname": "1.x",}}')
+    broken = machine.run("onboard", clone, "--until", "dependencies")
+    assert broken.status == 1 and "bower.json:2" in broken.err
+    (clone / "bower.json").write_text(json.dumps({"dependencies": {"depth": f"file://{repository}#v2.0.0"}}))
+    (clone / ".bowerrc").write_text('{"directory": "../lib"}')
+    outside = machine.run("onboard", clone, "--until", "dependencies")
+    assert outside.status == 1 and "outside the part" in outside.err
+    (clone / ".bowerrc").write_text('{"directory": "vendored"}')
+    (clone / "vendored").mkdir()
+    (clone / "vendored/mine.js").write_text("x")
+    mine = machine.run("onboard", clone, "--until", "dependencies")
+    assert (
+        mine.status == 1 and "was not made by Plainfall" in mine.err and (clone / "vendored/mine.js").exists()
+    )

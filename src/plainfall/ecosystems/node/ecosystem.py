@@ -12,7 +12,7 @@ from plainfall.ecosystems.node import runner
 from plainfall.ecosystems.node.asks import manifest, node_asks
 from plainfall.ecosystems.node.interpreters import GRAMMAR, interpreter_at, node_interpreters
 from plainfall.ecosystems.node.lines import known_lines
-from plainfall.ecosystems.node.lists import dependency_file
+from plainfall.ecosystems.node.lists import COMPONENTS, dependency_file
 from plainfall.ecosystems.node.scripts import beside_another, node_commands
 from plainfall.ecosystems.node.servers import leaves_servers_to_others, serves_here
 from plainfall.ecosystems.node.workspaces import owner_of
@@ -42,7 +42,8 @@ class NodeEcosystem:
         server of their own that no script of that part alone would start."""
         path = f"{folder}/package.json" if folder else "package.json"
         if path not in tree:
-            return []
+            components = f"{folder}/{COMPONENTS}" if folder else COMPONENTS
+            return [Evidence(components, 1)] if components in tree else []
         document = manifest(tree, folder)
         owner = owner_of(tree, folder)
         if owner is not None:
@@ -146,7 +147,7 @@ class NodeEcosystem:
 
         inside = str(folder.relative_to(clone)) if folder != clone else ""
         path = f"{inside}/package.json" if inside else "package.json"
-        document = manifest(Tree(clone, (path,)), inside)
+        document = manifest(Tree(clone, (path,) if (clone / path).is_file() else ()), inside)
         own = self.variables(folder, choice)
         variables = surroundings.for_project()
         variables |= {**own, "PATH": os.pathsep.join((own["PATH"], variables["PATH"]))}

@@ -3,13 +3,15 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
 from plainfall.ecosystems import Installation, InstallWishes, Progress
+from plainfall.ecosystems.node.components import install_components
 from plainfall.ecosystems.node.configuration import read_registries
 from plainfall.ecosystems.node.laying import lay
-from plainfall.ecosystems.node.lists import disagreements, read_lock
+from plainfall.ecosystems.node.lists import COMPONENTS, disagreements, read_lock
 from plainfall.ecosystems.node.locks.package import LockRead, wanted_here
 from plainfall.ecosystems.node.locks.package_lock import read_package_lock
 from plainfall.ecosystems.node.own_code import code_remarks, run_allowed
@@ -41,6 +43,9 @@ def install(
     resolving, store and laying raise, and CommandFailed."""
     folders = list(dict.fromkeys([folder, *(one for one in folder.parents if one.is_relative_to(clone))]))
     registries = read_registries(surroundings, choice.taken, folders)
+    if listed.kind == "components":
+        store = Store(surroundings.cache, registries, dict(surroundings.variables), folder, clone)
+        return _with_components(Installation(), folder, store, state, progress)
     resolved = listed.kind == "unlocked"
     members = workspaces(folder, document)
     roots = [document, *members.values()]
@@ -67,7 +72,7 @@ def install(
         remarks.append(f"{what} for other machines and left out")
     ran = run_allowed(folder, laid, wishes, variables)
     remarks += code_remarks(laid, allowed)
-    return Installation(
+    done = Installation(
         laid=tuple(laid.laid),
         kept=tuple(laid.kept),
         taken_out=tuple(laid.taken_out),
@@ -77,6 +82,24 @@ def install(
         resolved=resolved,
         remarks=tuple(remarks),
         layout={f"../{place}": names for place, names in laid.layout.items()},
+    )
+    return _with_components(done, folder, store, state, progress) if (folder / COMPONENTS).is_file() else done
+
+
+def _with_components(
+    done: Installation, folder: Path, store: Store, state: Path, progress: Progress
+) -> Installation:
+    """The components of the browser that a list of their own names, beside the packages."""
+    before = store.fetched
+    found = install_components(folder, store, state, progress)
+    return replace(
+        done,
+        laid=(*done.laid, *found.laid),
+        kept=(*done.kept, *found.kept),
+        taken_out=(*done.taken_out, *found.taken_out),
+        fetched=done.fetched + store.fetched - before,
+        remarks=(*done.remarks, *found.remarks),
+        layout={**done.layout, f"../{found.folder}": found.names},
     )
 
 

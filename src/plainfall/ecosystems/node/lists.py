@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 from collections.abc import Iterator, Mapping
 from pathlib import Path
 from typing import Any
@@ -16,7 +17,9 @@ from plainfall.evidence import Evidence
 from plainfall.survey.parts import DependencyFile
 from plainfall.survey.walk import Tree
 
-__all__ = ["dependency_file", "disagreements", "read_lock"]
+__all__ = ["COMPONENTS", "dependency_file", "disagreements", "read_lock"]
+
+COMPONENTS = "bower.json"
 
 # In this order, but for the one that the manifest's own ``packageManager`` entry speaks for: a shrinkwrap is
 # published with the package and stands over the lock.
@@ -46,6 +49,7 @@ def dependency_file(tree: Tree, folder: str) -> DependencyFile | None:
     members = workspaces(tree.root / folder, document)
     names = tuple(dict.fromkeys(name for one in (document, *members.values()) for name in _asked(one)))
     inner = tuple(f"{place}{member}/package.json" for member in members)
+    inner += tuple(place + name for name in (COMPONENTS, ".bowerrc") if place + name in tree)
     entry = str(document.get("packageManager") or "").partition("@")[0]
     preferred = _OF_ENTRY.get(entry)
     locks = sorted((name for name in _LOCKS if place + name in tree), key=lambda name: name != preferred)
@@ -67,7 +71,7 @@ def dependency_file(tree: Tree, folder: str) -> DependencyFile | None:
             names=names,
         )
     if not names:
-        return None
+        return _components(tree, folder)
     unread = next((name for name in _UNREAD if place + name in tree), None)
     reason = f"{unread} is of a kind that is not read; " if unread else ""
     return DependencyFile(
@@ -80,6 +84,24 @@ def dependency_file(tree: Tree, folder: str) -> DependencyFile | None:
         others=others,
         names=names,
     )
+
+
+def _components(tree: Tree, folder: str) -> DependencyFile | None:
+    """A list of browser components where there is nothing else."""
+    path = f"{folder}/{COMPONENTS}" if folder else COMPONENTS
+    if path not in tree:
+        return None
+    try:
+        document = json.loads(tree.text(path))
+    except json.JSONDecodeError as error:
+        raise BadInput(
+            f"it is not JSON: {error.msg[0].lower()}{error.msg[1:]}",
+            place=Evidence(path, error.lineno),
+            remedy="Mend that line, or restore the file from version control.",
+        ) from error
+    names = tuple(_asked(document if isinstance(document, dict) else {}))
+    place = Evidence(path, 1)
+    return DependencyFile(path, "components", "a list of browser components", len(names), place, (path,))
 
 
 def _first_of(tree: Tree, path: str) -> Evidence:

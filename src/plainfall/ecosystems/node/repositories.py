@@ -20,7 +20,7 @@ from plainfall.writing import digest_of
 if TYPE_CHECKING:
     from pathspec import GitIgnoreSpec
 
-__all__ = ["RepositorySource", "pack", "repository_source"]
+__all__ = ["RepositorySource", "pack", "plain_files", "repository_source"]
 
 # Short forms that manifests use, and the hosts that they stand for.
 _HOSTS = {"github": "github.com", "gitlab": "gitlab.com", "bitbucket": "bitbucket.org"}
@@ -107,8 +107,23 @@ def pack(checkout: Path, folder: Path) -> list[Unpacked]:
         document = json.loads((checkout / "package.json").read_bytes().decode("utf-8-sig"))
     except (OSError, ValueError) as error:
         raise DependencyProblem(f"the repository has no package.json that can be read: {error}") from error
+    packed = _packed(checkout, document if isinstance(document, dict) else {})
+    return _copied(checkout, folder, sorted(packed))
+
+
+def plain_files(checkout: Path, folder: Path, left_out: list[str]) -> list[Unpacked]:
+    """Copies every file of a checkout but for those that its ignore rules (gitignore(5)) name, and links."""
+    from pathspec import GitIgnoreSpec
+
+    rules = GitIgnoreSpec.from_lines(["/.git", *left_out])
+    found = (one for one in checkout.rglob("*") if one.is_file() and not one.is_symlink())
+    paths = sorted(one.relative_to(checkout).as_posix() for one in found)
+    return _copied(checkout, folder, [path for path in paths if not rules.match_file(path)])
+
+
+def _copied(checkout: Path, folder: Path, paths: list[str]) -> list[Unpacked]:
     made: list[Unpacked] = []
-    for path in sorted(_packed(checkout, document if isinstance(document, dict) else {})):
+    for path in paths:
         target = folder / path
         target.parent.mkdir(parents=True, exist_ok=True)
         shutil.copyfile(checkout / path, target)
