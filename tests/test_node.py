@@ -142,9 +142,21 @@ def test_the_tree_is_the_one_that_the_bundled_client_lays(
         "@rain/board", "1.0.0", {"lib/a.js": "1", "deep/er/b.txt": "2"}, dependencies={"gauge-words": "1.0.0"}
     )
     other = node_archive("seals", "3.0.0", {}, os=["darwin"], optional=True)
-    found = node_registry([WORDS, old, user, other])
+    # One that brings others along, one of them with a command.
+    inner = {"name": "inner", "version": "1.0.0", "bin": {"inn": "cli.js"}}
+    brings = node_archive(
+        "brings",
+        "1.0.0",
+        {
+            "node_modules/inner/package.json": json.dumps(inner),
+            "node_modules/inner/cli.js": "#!/usr/bin/env node\n",
+        },
+        dependencies={"inner": "1.0.0"},
+        bundleDependencies=["inner"],
+    )
+    found = node_registry([WORDS, old, user, other, brings])
     places = {"gauge-words@1.0.0": "node_modules/@rain/board/node_modules/gauge-words"}
-    wishes = {"gauge-words": "2.1.0", "@rain/board": "1.0.0"}
+    wishes = {"gauge-words": "2.1.0", "@rain/board": "1.0.0", "brings": "1.0.0"}
     manifest = json.dumps(
         {
             "name": "board",
@@ -153,7 +165,9 @@ def test_the_tree_is_the_one_that_the_bundled_client_lays(
             "optionalDependencies": {"seals": "3.0.0"},
         }
     )
-    text = json.loads(lock([WORDS, old, user, other], places))
+    bundled = {"node_modules/brings/node_modules/inner": {**inner, "inBundle": True}}
+    text = json.loads(lock([WORDS, old, user, other, brings], places, bundled))
+    text["packages"]["node_modules/brings"]["dependencies"] = {"inner": "1.0.0"}
     text["packages"][""] = {
         "name": "board",
         "version": "1.0.0",

@@ -7,8 +7,7 @@ import re
 from collections.abc import Iterator
 from typing import TYPE_CHECKING
 
-from plainfall.errors import BadInput
-from plainfall.evidence import Evidence
+from plainfall.reading import json_value
 from plainfall.settings.dotenv import Entry
 
 if TYPE_CHECKING:
@@ -23,14 +22,7 @@ def json_entries(text: str, path: str) -> Iterator[Entry]:
     from plainfall.sources.trees import Source
 
     bare = re.sub(r"^\s*//.*$", lambda found: " " * len(found.group(0)), text, flags=re.MULTILINE)
-    try:
-        json.loads(bare.removeprefix("\ufeff"))
-    except json.JSONDecodeError as error:
-        raise BadInput(
-            f"it is not JSON: {error.msg[0].lower()}{error.msg[1:]}",
-            place=Evidence(path, error.lineno),
-            remedy="Mend that line, or restore the file from version control.",
-        ) from error
+    json_value(bare, path)
     source = Source(f"({text})", path, "javascript")
     node: Node | None = source.root
     while node is not None and node.type != "object":

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 import re
 from collections.abc import Callable, Iterator
 from pathlib import Path
@@ -12,6 +11,7 @@ from plainfall.ecosystems.node.lines import Lines, known_lines
 from plainfall.ecosystems.node.versions import is_range
 from plainfall.errors import BadInput
 from plainfall.evidence import Evidence
+from plainfall.reading import json_object
 from plainfall.runtimes.asks import Strength, VersionAsk
 from plainfall.survey.walk import Tree
 
@@ -38,17 +38,7 @@ def manifest(tree: Tree, folder: str) -> dict[str, Any]:
     path = _within(folder, "package.json")
     if path not in tree:
         return {}
-    try:
-        document = json.loads(tree.text(path))
-    except json.JSONDecodeError as error:
-        raise BadInput(
-            f"it is not JSON: {error.msg[0].lower()}{error.msg[1:]}",
-            place=Evidence(path, error.lineno),
-            remedy="Mend that line, or restore the file from version control.",
-        ) from error
-    if not isinstance(document, dict):
-        raise BadInput("it must hold an object", place=Evidence(path, 1), remedy='Begin it with "{".')
-    return document
+    return json_object(tree.text(path), path)
 
 
 def _within(folder: str, name: str) -> str:

@@ -30,6 +30,7 @@ from plainfall.packages.cache import CachedTree, PackageCache, make_tree
 from plainfall.packages.checkouts import COMMIT, check_out, references_of
 from plainfall.packages.client import RegistryClient
 from plainfall.packages.placing import Placement, place_files
+from plainfall.reading import json_object
 from plainfall.writing import digest_of, read_json, write_json
 
 __all__ = ["Components", "install_components"]
@@ -103,13 +104,11 @@ def _read(path: Path) -> dict[str, Any]:
     if not path.is_file():
         return {}
     try:
-        document = json.loads(path.read_text("utf-8-sig"))
-    except (ValueError, OSError) as error:
-        line = getattr(error, "lineno", 0)
+        return json_object(path.read_text("utf-8-sig"), path.name)
+    except (UnicodeDecodeError, OSError) as error:
         raise BadInput(
-            f"it cannot be read: {error}", place=Evidence(path.name, line), remedy="Mend that line."
+            f"it cannot be read: {error}", place=Evidence(path.name), remedy="Restore the file."
         ) from error
-    return document if isinstance(document, dict) else {}
 
 
 class _Resolver:

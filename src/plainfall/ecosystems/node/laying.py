@@ -11,9 +11,10 @@ import multiprocessing
 import os
 import shutil
 import tempfile
-from collections.abc import Callable, Iterable, Sequence
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
+from typing import Any
 
 from plainfall.ecosystems.node.locks.package import Package
 from plainfall.ecosystems.node.store import Store, bins_of_manifest
@@ -33,7 +34,8 @@ _FEW = 40  # packages for which a second process costs more than it saves
 @dataclass
 class Laid:
     """What was done: labels, what was fetched, which packages want to run code (label → commands), and the
-    names in each package's folder (by its place), and the places that were laid now."""
+    names in each package's folder (by its place), the places that were laid now, and the commands of packages
+    that lie within others (folder → name → path, from the part)."""
 
     laid: list[str] = field(default_factory=list)
     kept: list[str] = field(default_factory=list)
@@ -44,13 +46,19 @@ class Laid:
     native: set[str] = field(default_factory=set)
     layout: dict[str, list[str]] = field(default_factory=dict)
     fresh: set[str] = field(default_factory=set)
+    inner: dict[str, dict[str, str]] = field(default_factory=dict)
 
 
 @dataclass(frozen=True)
 class _Facts:
     wants: dict[str, str]
     native: bool
+    inner: dict[str, dict[str, str]]
     names: list[str]
+
+    @classmethod
+    def of(cls, facts: Mapping[str, Any], names: list[str]) -> _Facts:
+        return cls(facts["wants"], facts["native"], facts.get("inner") or {}, names)
 
 
 def lay(
@@ -123,7 +131,7 @@ def _whole(part: Path, where: str, key: str, store: Store, laid: Laid) -> bool:
     root = f"{part / where}/"
     if not all(os.path.lexists(root + file.path) for file in tree.files):
         return False
-    facts = _Facts(tree.facts["wants"], tree.facts["native"], _names(file.path for file in tree.files))
+    facts = _Facts.of(tree.facts, _names(file.path for file in tree.files))
     _note(laid, where, facts)
     return True
 
@@ -234,6 +242,8 @@ def _note(laid: Laid, place: str, facts: _Facts) -> None:
         laid.wants[place] = facts.wants
     if facts.native:
         laid.native.add(place)
+    for holder, commands in facts.inner.items():
+        laid.inner[f"{place}/{holder}"] = {name: f"{place}/{path}" for name, path in commands.items()}
 
 
 def _lay_chunk(
@@ -271,8 +281,7 @@ def _from_cache(root: Path, package: Package, store: Store) -> _Facts | None:
     if found is None:
         return None
     paths, facts = found
-    names = _names(paths)
-    return _Facts(facts["wants"], facts["native"], names)
+    return _Facts.of(facts, _names(paths))
 
 
 def _lay_one(root: Path, package: Package, store: Store, copied: frozenset[str]) -> tuple[_Facts]:
@@ -288,8 +297,7 @@ def _linked(root: Path, package: Package, tree: CachedTree, copied: frozenset[st
             shutil.copy2(source + file.path, target + file.path)
     else:
         place_files((Placement(source + file.path, target + file.path) for file in tree.files), made)
-    names = _names(file.path for file in tree.files)
-    return _Facts(tree.facts["wants"], tree.facts["native"], names)
+    return _Facts.of(tree.facts, _names(file.path for file in tree.files))
 
 
 def _commands(root: Path, part: Path, packages: Sequence[Package], laid: Laid) -> None:
@@ -302,6 +310,9 @@ def _commands(root: Path, part: Path, packages: Sequence[Package], laid: Laid) -
         for name, path in _bins_of(root, part, package).items():
             target = f"../{package.place[len(holder) + 1 :]}/{path}"
             wanted.setdefault(holder, {}).setdefault(name, target)
+    for holder, rows in laid.inner.items():
+        for name, path in rows.items():
+            wanted.setdefault(holder, {}).setdefault(name, f"../{path[len(holder) + 1 :]}")
     for holder, commands in wanted.items():
         place = root / holder / ".bin"
         place.mkdir(parents=True, exist_ok=True)

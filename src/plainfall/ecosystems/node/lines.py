@@ -8,7 +8,6 @@ twelfth, on April 30 of the third year after its first release.
 from __future__ import annotations
 
 import datetime
-import json
 import re
 import tomllib
 from collections.abc import Mapping
@@ -19,9 +18,14 @@ from typing import Any
 from plainfall.errors import BadInput
 from plainfall.evidence import Evidence
 from plainfall.packages.cache import PackageCache
+from plainfall.reading import json_value
 
 __all__ = ["Lines", "known_lines", "learn_lines"]
 
+_REMEDY = (
+    "A release index is a JSON list of objects with version, date and lts; it lies beside the builds of the "
+    "runtime as index.json."
+)
 _KIND, _KEY = "release-lines", "node"
 
 
@@ -55,10 +59,7 @@ def known_lines(cache: Path | None = None) -> Lines:
 def learn_lines(text: str, place: str, cache: Path) -> Lines:
     """Reads a release index and keeps its lines; returns all that are known now. ``place`` is where the text
     is from, for people. Raises BadInput for what is no such index; then nothing is kept."""
-    try:
-        rows = json.loads(text)
-    except json.JSONDecodeError as error:
-        raise _wrong(place, error.lineno, f"it is not JSON: {error.msg[0].lower()}{error.msg[1:]}") from error
+    rows = json_value(text, place, _REMEDY)
     found: dict[str, tuple[int, str]] = {}
     first: dict[int, int] = {}
     for row in rows if isinstance(rows, list) else ():
@@ -75,17 +76,8 @@ def learn_lines(text: str, place: str, cache: Path) -> Lines:
         if isinstance(name, str) and re.fullmatch(r"\w+", name) and major in first:
             found[name.lower()] = (major, f"{first[major] + 3}-04-30")
     if not found:
-        raise _wrong(place, 0, "it names no line with long-term support")
+        raise BadInput("it names no line with long-term support", place=Evidence(place), remedy=_REMEDY)
     shipped = known_lines()
     fresh: dict[str, Any] = {name: row for name, row in found.items() if name not in shipped.by_name}
     PackageCache(cache).remember(_KIND, _KEY, fresh)
     return known_lines(cache)
-
-
-def _wrong(place: str, line: int, what: str) -> BadInput:
-    return BadInput(
-        what,
-        place=Evidence(place, line),
-        remedy="A release index is a JSON list of objects with version, date and lts; it lies beside the "
-        "builds of the runtime as index.json.",
-    )

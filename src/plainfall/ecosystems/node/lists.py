@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 from collections.abc import Iterator, Mapping
 from pathlib import Path
 from typing import Any
@@ -14,6 +13,7 @@ from plainfall.ecosystems.node.servers import listed_names
 from plainfall.ecosystems.node.workspaces import owner_of, workspace_file, workspaces
 from plainfall.errors import BadInput
 from plainfall.evidence import Evidence
+from plainfall.reading import json_object
 from plainfall.survey.parts import DependencyFile
 from plainfall.survey.walk import Tree
 
@@ -91,15 +91,7 @@ def _components(tree: Tree, folder: str) -> DependencyFile | None:
     path = f"{folder}/{COMPONENTS}" if folder else COMPONENTS
     if path not in tree:
         return None
-    try:
-        document = json.loads(tree.text(path))
-    except json.JSONDecodeError as error:
-        raise BadInput(
-            f"it is not JSON: {error.msg[0].lower()}{error.msg[1:]}",
-            place=Evidence(path, error.lineno),
-            remedy="Mend that line, or restore the file from version control.",
-        ) from error
-    names = tuple(_asked(document if isinstance(document, dict) else {}))
+    names = tuple(_asked(json_object(tree.text(path), path)))
     place = Evidence(path, 1)
     return DependencyFile(path, "components", "a list of browser components", len(names), place, (path,))
 

@@ -61,6 +61,8 @@ class RepositorySource:
 
 def repository_source(text: str) -> RepositorySource | None:
     """What an address of a lock or manifest means; None if it is no repository's."""
+    if not text or text.endswith(".tgz"):
+        return None
     short = _SHORT.fullmatch(text)
     if short and not text.startswith((".", "~", "/", "@")):
         host = _HOSTS[short.group(1) or "github"]

@@ -32,6 +32,7 @@ __all__ = ["Store", "bins_of_manifest", "integrity_key", "registry_address"]
 
 _STRENGTH = ("sha512", "sha384", "sha256", "sha1")
 _FROM_REGISTRY = re.compile(r"/(?:@[^/]+/)?[^/@]+/-/[^/]+\.tgz$")
+_BUNDLED = re.compile(r"((?:.+/)?node_modules)/((?:@[^/]+/)?[^/]+)/package\.json")
 _PATCHING = 1  # changes with how patches are put on
 _INSTALL_SCRIPTS = ("preinstall", "install", "postinstall")
 
@@ -243,8 +244,10 @@ def _facts(folder: Path, files: list[Unpacked], *, prepared: bool = True) -> dic
     if not isinstance(document, dict):
         raise ArchiveRefused("a package whose package.json is no object")
     bins = _bins(document)
+    inner = _bundled_bins(folder, names)
+    runnable = {*bins.values(), *(path for rows in inner.values() for path in rows.values())}
     for position, file in enumerate(files):
-        if file.path in bins.values():
+        if file.path in runnable:
             mode = file.mode | 0o111
             os.chmod(folder / file.path, mode)
             state = os.stat(folder / file.path)
@@ -260,8 +263,23 @@ def _facts(folder: Path, files: list[Unpacked], *, prepared: bool = True) -> dic
         "version": str(document.get("version", "")),
         "bins": {name: path for name, path in bins.items() if path in names},
         "wants": wants,
+        "inner": inner,
         "native": "binding.gyp" in names and not any(name.startswith("prebuilds/") for name in names),
     }
+
+
+def _bundled_bins(folder: Path, names: set[str]) -> dict[str, dict[str, str]]:
+    """The commands of packages that lie within this one: by the ``node_modules`` that each lies in, name to
+    path (both paths from this package)."""
+    found: dict[str, dict[str, str]] = {}
+    for name in sorted(names):
+        place = _BUNDLED.fullmatch(name)
+        if place:
+            for command, path in bins_of_manifest(folder / name).items():
+                whole = f"{place.group(1)}/{place.group(2)}/{path}"
+                if whole in names:
+                    found.setdefault(place.group(1), {}).setdefault(command, whole)
+    return found
 
 
 def bins_of_manifest(path: Path) -> dict[str, str]:

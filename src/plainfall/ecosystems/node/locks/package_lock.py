@@ -12,6 +12,7 @@ from typing import Any
 from plainfall.ecosystems.node.locks.package import LockRead, Package, checked_place
 from plainfall.errors import BadInput
 from plainfall.evidence import Evidence
+from plainfall.reading import json_value
 
 __all__ = ["read_package_lock"]
 
@@ -21,14 +22,9 @@ _NEWEST = 3
 def read_package_lock(text: str, path: str, manifest: Mapping[str, Any]) -> LockRead:
     """Reads a lock; ``manifest`` is the part's ``package.json``. Raises BadInput, with the line where there
     is one, for what is no lock of these formats, a place that leads out, or links in a circle."""
-    try:
-        document = json.loads(text)
-    except json.JSONDecodeError as error:
-        raise BadInput(
-            f"it is not JSON: {error.msg[0].lower()}{error.msg[1:]}",
-            place=Evidence(path, error.lineno),
-            remedy="Restore it from version control; a merge may have left its marks in it.",
-        ) from error
+    document = json_value(
+        text, path, "Restore it from version control; a merge may have left its marks in it."
+    )
     version = document.get("lockfileVersion", 1) if isinstance(document, dict) else None
     if not isinstance(version, int) or not 1 <= version <= _NEWEST:
         raise BadInput(
