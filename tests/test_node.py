@@ -174,6 +174,7 @@ def test_the_tree_is_the_one_that_the_bundled_client_lays(
         "dependencies": wishes,
         "optionalDependencies": {"seals": "3.0.0"},
     }
+    text["packages"]["node_modules/brings"]["bundleDependencies"] = ["inner"]
     text["packages"]["node_modules/@rain/board"]["dependencies"] = {"gauge-words": "1.0.0"}
     text |= {"name": "board", "version": "1.0.0", "requires": True}
     files = {"package.json": manifest, "package-lock.json": json.dumps(text)}
