@@ -364,7 +364,7 @@ def test_rc_files_are_read_in_their_order(tmp_path: Path) -> None:
     (tmp_path / "home").mkdir()
     (tmp_path / "home/.npmrc").write_text("registry=https://one.example\nstrict-ssl=false\n")
     (tmp_path / ".npmrc").write_text("registry=https://two.example/\n@rain:registry=https://rain.example\n")
-    surroundings = Surroundings({}, tmp_path, tmp_path / "home", tmp_path / "cache")
+    surroundings = Surroundings({}, tmp_path, tmp_path / "home", tmp_path / "cache", tmp_path / "state")
     found = read_registries(surroundings, Interpreter(tmp_path, tmp_path, "20.0.0", {}), [tmp_path])
     assert found.of("words") == "https://two.example/" and found.of("@rain/x") == "https://rain.example/"
     assert "two.example" in found.connection.trusted_hosts

@@ -132,7 +132,9 @@ def offered(machine: Machine) -> Iterator[Registry]:
 
 
 def test_without_any_configuration_the_bundled_client_is_asked_once(tmp_path: Path) -> None:
-    surroundings = Surroundings({"PIP_CONFIG_FILE": "/dev/null"}, tmp_path, tmp_path, tmp_path / "cache")
+    surroundings = Surroundings(
+        {"PIP_CONFIG_FILE": "/dev/null"}, tmp_path, tmp_path, tmp_path / "cache", tmp_path / "state"
+    )
     interpreter = interpreter_at(Path(sys.executable))
     [index] = read_sources(surroundings, interpreter, IndexOptions()).indexes
     assert index.address.startswith("https://") and "-m pip" in index.evidence.path

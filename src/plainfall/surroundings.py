@@ -24,27 +24,22 @@ class Surroundings:
     """The variables and the user's folders that one run works with.
 
     ``variables`` stands for the process environment; ``folder`` is the current folder; ``home`` the
-    user's; ``cache`` the folder of the package cache and of what is remembered about this machine.
+    user's; ``cache`` the folder of the package cache and of what is remembered about this machine; ``state``
+    the folder of what must outlive the cache (the register of servers).
     """
 
     variables: Mapping[str, str]
     folder: Path
     home: Path
     cache: Path
+    state: Path
 
     @classmethod
     def of_process(cls) -> Surroundings:
-        """Those of this process. ``PLAINFALL_CACHE`` moves the cache folder."""
+        """Those of this process; ``PLAINFALL_CACHE`` and ``PLAINFALL_STATE`` move those two folders."""
         variables = dict(os.environ)
         home = Path(variables.get("HOME") or Path.home())
-        moved = variables.get("PLAINFALL_CACHE")
-        if moved:
-            cache = Path(moved).absolute()
-        else:
-            from platformdirs import user_cache_path
-
-            cache = user_cache_path("plainfall", appauthor=False)
-        return cls(variables, Path.cwd(), home, cache)
+        return cls(variables, Path.cwd(), home, _own(variables, "cache"), _own(variables, "state"))
 
     def search_path(self) -> list[str]:
         """The folders in which commands are looked for, in order, without empty entries."""
@@ -60,3 +55,14 @@ class Surroundings:
         }
         passed["PATH"] = os.pathsep.join(self.search_path()) or _STANDARD_PATH
         return passed
+
+
+def _own(variables: Mapping[str, str], kind: str) -> Path:
+    """Plainfall's cache or state folder of this user."""
+    moved = variables.get(f"PLAINFALL_{kind.upper()}")
+    if moved:
+        return Path(moved).absolute()
+    import platformdirs
+
+    find = platformdirs.user_cache_path if kind == "cache" else platformdirs.user_state_path
+    return find("plainfall", appauthor=False)

@@ -2,15 +2,17 @@
 
 from __future__ import annotations
 
+import fcntl
 import hashlib
 import json
 import os
 import tempfile
-from collections.abc import Iterable
+from collections.abc import Iterable, Iterator
+from contextlib import contextmanager
 from pathlib import Path
 from typing import Any
 
-__all__ = ["BESIDE", "digest_of", "digest_of_files", "read_json", "write_json", "write_whole"]
+__all__ = ["BESIDE", "digest_of", "digest_of_files", "locked", "read_json", "write_json", "write_whole"]
 
 # What the names of files written beside their place begin with: a stop may leave one, to be swept away.
 BESIDE = ".plainfall-"
@@ -33,6 +35,19 @@ def write_whole(path: Path, content: bytes | str, *, mode: int = 0o644) -> None:
     except BaseException:
         Path(beside).unlink(missing_ok=True)
         raise
+
+
+@contextmanager
+def locked(path: Path) -> Iterator[None]:
+    """Holds a lock file (made if need be) against every other process while the block runs; waits for it. The
+    lock is the kernel's (flock(2)): it ends with the process, however that ends."""
+    path.parent.mkdir(parents=True, exist_ok=True)
+    handle = os.open(path, os.O_RDWR | os.O_CREAT | os.O_CLOEXEC, 0o600)
+    try:
+        fcntl.flock(handle, fcntl.LOCK_EX)
+        yield
+    finally:
+        os.close(handle)
 
 
 def write_json(path: Path, value: object, *, mode: int = 0o644) -> None:

@@ -18,7 +18,12 @@ _INTERRUPTED = 130
 def main(words: Sequence[str] | None = None) -> int:
     """Runs one command; returns the exit status (0 done, 1 failed, 2 usage, 3 value needed, 4 nothing to
     onboard, 130 interrupted)."""
-    options = build_parser().parse_args(words)
+    given = list(sys.argv[1:] if words is None else words)
+    # What stands behind two dashes is a command of the person's own, and none of it is an option of ours.
+    split = given.index("--") if given[:1] == ["inside"] and "--" in given else len(given)
+    options = build_parser().parse_args(given[:split])
+    if given[:1] == ["inside"]:
+        options.words = given[split + 1 :]
     console = Console.of_process(options)
     signal.signal(signal.SIGTERM, _interrupt)
     from plainfall.errors import PlainfallError

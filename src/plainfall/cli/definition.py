@@ -42,6 +42,8 @@ def build_parser() -> argparse.ArgumentParser:
     _survey(commands, shared)
     _onboard(commands, shared)
     _settings(commands, shared)
+    _serve(commands, shared)
+    _inside(commands, shared)
     _probe(commands, shared)
     _stop(commands, shared)
     _demo(commands, shared)
@@ -92,6 +94,45 @@ def _survey(commands: Any, shared: argparse.ArgumentParser) -> None:
         help="learn Node's release lines from the index.json that lies beside its builds (a file or an "
         "address), and show them; no clone is looked at",
     )
+
+
+def _serve(commands: Any, shared: argparse.ArgumentParser) -> None:
+    parser = _command(
+        commands, shared, "serve", "bring up the dev servers of a clone and follow them until interrupted"
+    )
+    _with_clone(parser)
+    parser.add_argument(
+        "--part", action="append", default=[], metavar="FOLDER", help="only this part's server (repeatable)"
+    )
+    parser.add_argument("--background", action="store_true", help="return when they answer; they stay up")
+    parser.add_argument("--list", action="store_true", help="show what runs where, of every clone; no more")
+    parser.add_argument(
+        "--commands",
+        action="store_true",
+        help="show the start commands that were found, the best first; no more",
+    )
+    parser.add_argument(
+        "--command",
+        metavar="WHICH",
+        help="start with this command, now and later: its number in --commands, or a command line; auto: "
+        "the first one again",
+    )
+    parser.add_argument("--port", type=_port, metavar="N", help="the port of the (first) server")
+    parser.add_argument(
+        "--wait", type=_seconds, default=60.0, metavar="SECONDS", help="for a first answer (default: 60)"
+    )
+
+
+def _inside(commands: Any, shared: argparse.ArgumentParser) -> None:
+    parser = _command(
+        commands,
+        shared,
+        "inside",
+        "run a command in a part's environment, with its settings, and pass its exit status on",
+    )
+    _with_clone(parser)
+    parser.add_argument("--part", metavar="FOLDER", help="the part (default: the only one, or the top's)")
+    parser.add_argument("words", nargs="*", metavar="-- COMMAND", help="the command, behind two dashes")
 
 
 def _onboard(commands: Any, shared: argparse.ArgumentParser) -> None:
@@ -158,7 +199,10 @@ def _probe(commands: Any, shared: argparse.ArgumentParser) -> None:
 
 
 def _stop(commands: Any, shared: argparse.ArgumentParser) -> None:
-    _with_clone(_command(commands, shared, "stop", "end the clone's dev servers, and make sure of it"))
+    parser = _command(commands, shared, "stop", "end the clone's dev servers, and make sure of it")
+    _with_clone(parser)
+    parser.add_argument("--part", metavar="FOLDER", help="only this part's server")
+    parser.add_argument("--all", action="store_true", help="those of every clone of this user")
 
 
 def _demo(commands: Any, shared: argparse.ArgumentParser) -> None:

@@ -119,7 +119,7 @@ class RunView:
         if why:
             console.note(console.styled(console.wrapped(why, _INDENT, " " * _INDENT), "dim"))
         for remark in result.remarks:
-            console.note(console.wrapped(remark, _INDENT + 2, " " * _INDENT + "· "))
+            console.note(console.wrapped(_relative(console, remark), _INDENT + 2, " " * _INDENT + "· "))
         if console.verbose:
             for other in result.detail.get("rejected", ()):
                 text = f"not {other['path']} ({other['version']}): {other['reason']}"

@@ -3,16 +3,19 @@
 from __future__ import annotations
 
 import time
+from collections.abc import Collection
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
 from plainfall.ecosystems import ecosystem
 from plainfall.errors import PlainfallError, ValueNeeded
+from plainfall.onboarding.choices import with_choices
 from plainfall.onboarding.events import Event, Listener, RunFinished, RunStarted
 from plainfall.onboarding.order import in_order, needs_of
 from plainfall.onboarding.parts import Ahead, PartRun, waiting
 from plainfall.onboarding.planning import plan, plan_settings
+from plainfall.onboarding.register import Register
 from plainfall.onboarding.settling import Settling
 from plainfall.onboarding.state import CloneState, Journal
 from plainfall.onboarding.steps import Stage, Step, StepResult
@@ -29,7 +32,7 @@ __all__ = ["Outcome", "onboard"]
 class Outcome:
     """The record of a run. ``outcome`` is "done", "failed" or "open"; ``steps`` holds each step with its
     result and seconds, in order; ``servers`` the servers that are up, by part; ``contradictions`` those of
-    the survey and of the settings."""
+    the survey and of the settings; ``works`` what each part's steps left behind, by part."""
 
     clone: Path
     survey: Survey
@@ -40,6 +43,7 @@ class Outcome:
     open_settings: list[Setting] = field(default_factory=list)
     failure: tuple[Step, PlainfallError] | None = None
     contradictions: list[Contradiction] = field(default_factory=list)
+    works: dict[str, Work] = field(default_factory=dict)
 
 
 def onboard(
@@ -49,18 +53,22 @@ def onboard(
     listener: Listener,
     *,
     until: Stage | None = None,
+    only: Collection[Stage] | None = None,
+    chosen: Collection[str] | None = None,
     preview: bool = False,
     ask: Asker | None = None,
 ) -> Outcome:
-    """Surveys the clone and carries out its steps up to and with the stage ``until``.
+    """Surveys the clone and carries out its steps up to and with the stage ``until``, or those of the stages
+    ``only``; of all parts, or of those whose keys are ``chosen``.
 
     With ``preview`` the steps are only listed, as waiting, and nothing on disk changes. A step that fails
     ends its part; the outcome says so, nothing is raised for it. Raises NothingToOnboard, CloneBusy, or
     BadInput of the survey. Interrupted, what the running step started is ended, and the exception goes on.
     """
     begin = time.perf_counter()
-    state = CloneState(clone)
+    state = CloneState(clone, Register(surroundings.state))
     survey, tree = look(clone, surroundings.cache, state.settings_files())
+    survey = with_choices(survey, state)
     last = until.position if until else len(Stage)
     settling = Settling(
         survey, tree, state, wishes.given, surroundings.variables, port=wishes.port, choose=not preview
@@ -68,10 +76,21 @@ def onboard(
     clients = settling.clients
     needs = needs_of(survey.parts, {path: one.port for path, one in settling.wanted.items()}, clients, tree)
     planned = [
-        (part, [step for step in steps if step.stage.position <= last])
+        (
+            part,
+            [step for step in steps if step.stage.position <= last and (only is None or step.stage in only)],
+        )
         for part, steps in (
-            *((part, plan(part, settling)) for part in in_order(survey.parts, needs, clients)),
-            *((part, plan_settings(part, settling)) for part in survey.others if part.language),
+            *(
+                (part, plan(part, settling))
+                for part in in_order(survey.parts, needs, clients)
+                if chosen is None or part.key in chosen
+            ),
+            *(
+                (part, plan_settings(part, settling))
+                for part in survey.others
+                if part.language and chosen is None
+            ),
         )
     ]
     outcome = Outcome(clone, survey, contradictions=list(survey.contradictions))
@@ -129,6 +148,7 @@ def onboard(
 def _gather(run: PartRun, outcome: Outcome) -> None:
     outcome.steps += run.results
     outcome.failure = outcome.failure or run.failure
+    outcome.works[run.work.part.key] = run.work
     if run.work.server:
         outcome.servers[run.work.part.key] = run.work.server
     outcome.open_settings += [one for one in run.work.settings_shown if one.origin == "open"]

@@ -127,7 +127,12 @@ class Settling:
             if isinstance(running.get("port"), int) and running.get("wanted") == wanted.port:
                 port = running["port"]
             elif choose and part.key in onboarded:
-                port = free_port(wanted.port, [one.port for one in listeners.values()])
+                taken = [one.port for one in listeners.values()]
+                register, exactly = self._state.register, wanted.source == "--port"
+                if register is not None:
+                    port = register.port_for(self._state.clone, part.key, wanted.port, taken, exactly=exactly)
+                else:
+                    port = free_port(wanted.port, taken)
             listeners[part.key] = Listener(part.key, port, wanted.place, unit.client or part.beside)
         return listeners
 

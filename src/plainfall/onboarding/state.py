@@ -16,6 +16,7 @@ from typing import Any
 from plainfall.errors import CloneBusy, PlainfallError, disk_full_explained
 from plainfall.evidence import Evidence
 from plainfall.onboarding.events import Event, Making, RunFinished, RunStarted, StepFinished, StepStarted
+from plainfall.onboarding.register import Register
 from plainfall.repository import exclude_locally
 from plainfall.writing import read_json, write_json
 
@@ -28,11 +29,13 @@ _VERSION = 1
 class CloneState:
     """Records by part and stage, and the servers that run. Each change is on disk before the call returns.
 
-    ``clone`` is the clone's folder; nothing is written until ``prepare`` or ``keep`` is called.
+    ``clone`` is the clone's folder; nothing is written until ``prepare`` or ``keep`` is called. ``register``
+    is the user's, which is told of servers, too.
     """
 
-    def __init__(self, clone: Path) -> None:
+    def __init__(self, clone: Path, register: Register | None = None) -> None:
         self.clone = clone
+        self.register = register
         self.folder = clone / FOLDER
         data = read_json(self.folder / "state.json")
         valid = isinstance(data, dict) and data.get("version") == _VERSION
@@ -88,13 +91,15 @@ class CloneState:
         return dict(self._data["servers"])
 
     def keep_server(self, part: str, record: dict[str, Any] | None) -> None:
-        """Keeps or, with None, drops the record of a part's server."""
+        """Keeps or, with None, drops the record of a part's server, here and in the register."""
         with self._lock:
             if record is None:
                 self._data["servers"].pop(part, None)
             else:
                 self._data["servers"][part] = record
             self._write()
+        if self.register is not None and (record is None or record["pid"]):
+            self.register.note(self.clone, part, record)
 
     def log(self, part: str, stage: str) -> Path:
         """The log file of a part's stage."""

@@ -20,11 +20,13 @@ _IN_COMMAND = (
 
 @dataclass(frozen=True)
 class Holder:
-    """A process that listens on a port: its id (None if it belongs to another user), name and command."""
+    """A process that listens on a port: its id (None if it belongs to another user), name, command and folder
+    ("" where that is not told)."""
 
     pid: int | None
     name: str
     command: str
+    folder: str = ""
 
     def __str__(self) -> str:
         if self.pid is None:
@@ -78,7 +80,7 @@ def holder_of(port: int) -> Holder | None:
             return Holder(None, "", "")
         try:
             process = psutil.Process(connection.pid)
-            return Holder(connection.pid, process.name(), " ".join(process.cmdline())[:120])
+            return Holder(connection.pid, process.name(), " ".join(process.cmdline())[:120], process.cwd())
         except psutil.Error:
             return Holder(connection.pid, "a process", "that has just ended or is another user's")
     return None

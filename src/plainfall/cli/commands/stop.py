@@ -7,29 +7,59 @@ import json
 from pathlib import Path
 
 from plainfall.cli.console import Console
-from plainfall.onboarding.servers import stop_servers
+from plainfall.onboarding.register import Register
+from plainfall.onboarding.servers import Stopped, stop_everywhere, stop_servers
+from plainfall.surroundings import Surroundings
 
 __all__ = ["run"]
 
 
 def run(options: argparse.Namespace, console: Console) -> int:
     """Ends each recorded server and says what was ended."""
-    stopped = stop_servers(Path(options.clone).absolute())
+    register = Register(Surroundings.of_process().state)
+    if options.all:
+        return _everywhere(console, stop_everywhere(register))
+    stopped = stop_servers(Path(options.clone).absolute(), register, _key(options.part))
     if console.json:
-        rows = [{"part": s.part, "port": s.port, "ended": s.ended, "port_free": s.port_free} for s in stopped]
+        rows = [_row(one) for one in stopped]
         console.result(json.dumps({"outcome": "done", "stopped": rows}, indent=2))
         return 0
     if not stopped:
         console.result("no dev server of this clone was running")
     for server in stopped:
-        name = f"{server.part}: " if server.part else ""
-        if not server.ended:
-            console.result(f"{name}its processes had ended before")
-            continue
-        count = len(server.ended)
-        processes = "1 process" if count == 1 else f"{count} processes"
-        port = "is free" if server.port_free else "is held by another program"
-        console.result(
-            f"{name}ended {processes} ({', '.join(map(str, server.ended))}); port {server.port} {port}"
-        )
+        _show(console, server, f"{server.part}: " if server.part else "")
     return 0
+
+
+def _key(name: str | None) -> str | None:
+    return None if name is None else "" if name == "." else name.strip("/")
+
+
+def _everywhere(console: Console, stopped: dict[str, list[Stopped]]) -> int:
+    if console.json:
+        clones = [{"clone": clone, "stopped": [_row(one) for one in rows]} for clone, rows in stopped.items()]
+        console.result(json.dumps({"outcome": "done", "clones": clones}, indent=2))
+        return 0
+    if not stopped:
+        console.result("no dev server of any clone was running")
+    for clone, rows in stopped.items():
+        for server in rows:
+            part = f" {server.part}" if server.part else ""
+            _show(console, server, f"{console.shown_path(clone)}{part}: ")
+    return 0
+
+
+def _row(server: Stopped) -> dict[str, object]:
+    names = ("part", "port", "ended", "port_free")
+    return {name: getattr(server, name) for name in names}
+
+
+def _show(console: Console, server: Stopped, name: str) -> None:
+    if not server.ended:
+        console.result(f"{name}its processes had ended before")
+        return
+    count = len(server.ended)
+    processes = "1 process" if count == 1 else f"{count} processes"
+    port = "is free" if server.port_free else "is held by another program"
+    ids = ", ".join(map(str, server.ended))
+    console.result(f"{name}ended {processes} ({ids}); port {server.port} {port}")

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import time
+from pathlib import Path
 from typing import Any
 
 from plainfall.diagnosis.reading import diagnose, lines_that_matter
@@ -47,8 +48,8 @@ def server(work: Work) -> StepResult:
     port = free_port(settling.ports[work.part.key])
     remarks = []
     if port != wanted.port:
-        holder = holder_of(wanted.port)
-        taken = f"is taken by {holder}" if holder else "is taken"
+        holder = _holder(work, wanted.port)
+        taken = f"is taken by {holder}" if holder else "is kept for another server"
         remarks.append(f"port {wanted.port} ({wanted.source}) {taken}; {port} is used")
     elif work.wishes.port is None and wanted.source != USUAL:
         remarks.append(f"port {port} from {wanted.source}")
@@ -66,6 +67,19 @@ def server(work: Work) -> StepResult:
         tuple(remarks),
         _detail(record),
     )
+
+
+def _holder(work: Work, port: int) -> str:
+    """Who holds a port, in words: a clone of the register, or the process; "" for nobody."""
+    holder = holder_of(port)
+    if holder is None:
+        return ""
+    for row in work.state.register.every() if work.state.register else ():
+        if holder.pid is not None and holder.pid in row.pids:
+            return f"the dev server of {row.clone}{f', part {row.part}' if row.part else ''}"
+    if holder.folder and Path(holder.folder).is_relative_to(work.clone):
+        return f"{holder}, a left-over in this very clone; end it with: kill {holder.pid}"
+    return str(holder)
 
 
 def _start(
@@ -110,8 +124,6 @@ def _start(
 
 
 def _failure(work: Work, command: Command, running: Running, ready: Ready) -> ServerFailed:
-    from pathlib import Path
-
     output = work.masked(Path(running.log).read_text("utf-8", "replace"))
     known = diagnose(output)
     if ready.state == "ended":
@@ -220,8 +232,6 @@ def best_page(base: str, paths: tuple[str, ...]) -> tuple[Probe, list[str]]:
 
 
 def probe_failure(work: Work, record: dict[str, Any], result: Probe, tried: list[str]) -> ServerFailed:
-    from pathlib import Path
-
     time.sleep(0.05)  # a server writes its log line after the answer is sent
     output = work.masked(Path(record["log"]).read_text("utf-8", "replace"))
     known = diagnose(output)

@@ -1,0 +1,39 @@
+"""``plainfall inside -- COMMAND``: run anything in a part's environment."""
+
+from __future__ import annotations
+
+import argparse
+import os
+import shutil
+import signal
+from pathlib import Path
+
+from plainfall.cli.console import Console
+from plainfall.errors import PlainfallError, UsageProblem
+from plainfall.onboarding.inside import variables_inside
+from plainfall.surroundings import Surroundings
+
+__all__ = ["run"]
+
+
+def run(options: argparse.Namespace, console: Console) -> int:
+    """Becomes the command, in the part's folder: terminal, signals and exit status are the command's own."""
+    if not options.words:
+        raise UsageProblem(
+            "there is no command", remedy="Write it behind two dashes, as in: plainfall inside -- python -V"
+        )
+    clone = Path(options.clone).absolute()
+    folder, variables = variables_inside(clone, options.part, Surroundings.of_process())
+    words = list(options.words)
+    program = shutil.which(words[0], path=variables["PATH"]) if "/" not in words[0] else words[0]
+    if program is None or not (folder / program).exists():
+        raise PlainfallError(
+            f"{words[0]} is neither in the environment of this part nor on the path",
+            remedy="Check its name, and whether the dependency list has the package that brings it.",
+        )
+    os.chdir(folder)
+    signal.signal(signal.SIGTERM, signal.SIG_DFL)
+    try:
+        os.execve(program, words, variables)
+    except OSError as error:
+        raise PlainfallError(f"{program} cannot be run: {error.strerror}") from error

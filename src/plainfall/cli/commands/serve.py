@@ -1,0 +1,241 @@
+"""``plainfall serve``: bring up the dev servers, and follow them until interrupted."""
+
+from __future__ import annotations
+
+import argparse
+import json
+import time
+from collections.abc import Collection
+from pathlib import Path
+
+from plainfall.cli.commands.onboard import exit_status, show_outcome
+from plainfall.cli.console import Console
+from plainfall.cli.document import outcome_document
+from plainfall.cli.view import RunView
+from plainfall.diagnosis.reading import diagnose, lines_that_matter
+from plainfall.errors import NothingToOnboard
+from plainfall.onboarding.choices import choose_command, part_named, with_choices
+from plainfall.onboarding.following import Follower, Happening
+from plainfall.onboarding.register import Register, Registered
+from plainfall.onboarding.running import Outcome, onboard
+from plainfall.onboarding.servers import Stopped, stop_servers
+from plainfall.onboarding.state import CloneState
+from plainfall.onboarding.steps import Stage, State, Step, StepResult
+from plainfall.onboarding.work import Wishes
+from plainfall.surroundings import Surroundings
+from plainfall.survey.look import look
+from plainfall.survey.parts import Survey
+
+__all__ = ["run"]
+
+_STAGES = (
+    Stage.RUNTIME,
+    Stage.ENVIRONMENT,
+    Stage.DEPENDENCIES,
+    Stage.SETTINGS,
+    Stage.SERVER,
+    Stage.PROBE,
+)
+_PAUSE = 0.1
+_STYLES = ("kept", "good", "warn", "strong")
+
+
+def run(options: argparse.Namespace, console: Console) -> int:
+    """Lists, or chooses, or brings up; then follows unless that is to go on in the background."""
+    surroundings = Surroundings.of_process()
+    register = Register(surroundings.state)
+    if options.list:
+        return _list(console, register)
+    clone = Path(options.clone).absolute()
+    state = CloneState(clone, register)
+    survey, _ = look(clone, surroundings.cache, state.settings_files())
+    chosen = {part_named(survey, name).key for name in options.part} or None
+    if options.commands:
+        return _show_commands(console, with_choices(survey, state), chosen)
+    if options.command:
+        part = part_named(survey, next(iter(options.part), None))
+        with state.held():
+            choose_command(part, options.command, state)
+    return _bring_up(options, console, clone, surroundings, chosen)
+
+
+def _bring_up(
+    options: argparse.Namespace,
+    console: Console,
+    clone: Path,
+    surroundings: Surroundings,
+    chosen: Collection[str] | None,
+) -> int:
+    view = _ServeView(console)
+    before = {part: record.get("pid") for part, record in CloneState(clone).servers.items()}
+    try:
+        wishes = Wishes(port=options.port, wait=options.wait)
+        outcome = onboard(clone, wishes, surroundings, view, only=_STAGES, chosen=chosen)
+    finally:
+        view.pause()
+    started = [part for part, record in outcome.servers.items() if before.get(part) != record["pid"]]
+    if options.background or not outcome.servers:
+        if console.json:
+            console.result(json.dumps(outcome_document(outcome), indent=2, ensure_ascii=False))
+        else:
+            show_outcome(console, outcome, options.clone)
+        return exit_status(outcome)
+    return _follow(console, clone, outcome, started, Register(surroundings.state))
+
+
+class _ServeView(RunView):
+    """A run's view in which what was right already is not spoken of."""
+
+    def show_step(self, step: Step, result: StepResult, seconds: float) -> None:
+        if result.state in (State.DONE, State.FAILED) or step.stage is Stage.SERVER:
+            super().show_step(step, result, seconds)
+
+
+def _follow(console: Console, clone: Path, outcome: Outcome, started: list[str], register: Register) -> int:
+    """Shows what the servers write, each line behind its part, until interrupted or until all have ended;
+    then ends those that were started here."""
+    names = {part: part or outcome.survey.name for part in outcome.servers}
+    width = max(map(len, names.values()))
+    follower = Follower(outcome.servers, {part: outcome.works[part].folder for part in outcome.servers})
+    ended: dict[str, str] = {}
+    for part, record in outcome.servers.items():
+        console.result(f"{console.styled(record['url'], 'good', out=True)}  {names[part]}")
+    failed = outcome.failure is not None
+    console.note("following them; Ctrl-C ends " + ("them" if len(started) > 1 else "it") if started else
+                 "following them; they were up before and stay so")  # fmt: skip
+    said: dict[str, list[str]] = {part: [] for part in outcome.servers}
+    try:
+        while follower.running:
+            for event in follower.poll():
+                text = outcome.works[event.part].masked(event.text)
+                said[event.part] = [*said[event.part][-400:], text]
+                if event.kind == "ended":
+                    ended[event.part] = _why(said[event.part][:-1])
+                _show(
+                    console, names, width, event, ended.get(event.part, "") if event.kind == "ended" else text
+                )
+            time.sleep(_PAUSE)
+    except KeyboardInterrupt:
+        console.note("")
+    stopped = [one for part in started for one in stop_servers(clone, register, part)]
+    return _end(console, outcome, names, stopped, ended, failed)
+
+
+def _why(lines: list[str]) -> str:
+    """Why a server ended, from its last lines."""
+    output = "\n".join(lines)
+    known = diagnose(output)
+    if known.cause:
+        return f"its processes have ended: {known.cause}. {known.remedy}"
+    last = lines_that_matter(output)[-1:] or ("it said nothing",)
+    return f"its processes have ended; the last that it said: {last[0]}"
+
+
+def _show(console: Console, names: dict[str, str], width: int, event: Happening, text: str) -> None:
+    if console.json or console.quiet:
+        return
+    style = _STYLES[list(names).index(event.part) % len(_STYLES)]
+    head = console.styled(f"{names[event.part]:<{width}} │", style, out=True)
+    if event.kind != "line":
+        text = console.styled(f"· {text}", "bad" if event.kind != "restarted" else "warn", out=True)
+    console.result(f"{head} {text}")
+
+
+def _end(
+    console: Console,
+    outcome: Outcome,
+    names: dict[str, str],
+    stopped: list[Stopped],
+    ended: dict[str, str],
+    failed: bool,
+) -> int:
+    status = 1 if ended or failed else 0
+    if console.json:
+        rows = [{"part": one.part, "port": one.port, "port_free": one.port_free} for one in stopped]
+        document = {"outcome": "failed" if status else "done", "stopped": rows, "ended": ended}
+        console.result(json.dumps(document, indent=2, ensure_ascii=False))
+        return status
+    for one in stopped:
+        if one.part not in ended:
+            free = "is free" if one.port_free else "is held by another program"
+            console.result(f"{names[one.part]}: ended; port {one.port} {free}")
+    return status
+
+
+def _list(console: Console, register: Register) -> int:
+    """What runs where, and which ports are kept for which clone."""
+    rows = register.every()
+    pids = {(row.clone, row.part): row.pids for row in rows}
+    if console.json:
+        document = {"servers": [_row(row, pids[row.clone, row.part]) for row in rows]}
+        console.result(json.dumps(document, indent=2, ensure_ascii=False))
+        return 0
+    running = [row for row in rows if pids[row.clone, row.part]]
+    if not running:
+        console.result("no dev server of any clone runs")
+    for row in running:
+        since = _since(row)
+        name = f"{console.shown_path(row.clone)}{f'  {row.part}' if row.part else ''}"
+        first = row.running.pid if row.running else 0
+        console.result(f"{console.styled(row.url, 'good', out=True)}  {name}")
+        console.result(
+            console.styled(
+                f"    {since}, process {first}: {row.running and row.running.command}", "dim", out=True
+            )
+        )
+    kept = [row for row in rows if not pids[row.clone, row.part]]
+    if kept and console.verbose:
+        console.result("ports kept for servers that do not run:")
+        for row in kept:
+            console.result(
+                f"  {row.port}  {console.shown_path(row.clone)}{f'  {row.part}' if row.part else ''}"
+            )
+    return 0
+
+
+def _row(row: Registered, pids: list[int]) -> dict[str, object]:
+    return {
+        "clone": row.clone,
+        "part": row.part,
+        "port": row.port,
+        "url": row.url if pids else None,
+        "running": bool(pids),
+        "pids": pids,
+        "command": row.running.command if row.running and pids else None,
+        "since": row.running.started if row.running and pids else None,
+    }
+
+
+def _since(row: Registered) -> str:
+    seconds = time.time() - (row.running.started if row.running else time.time())
+    for size, unit in ((86_400, "d"), (3_600, "h"), (60, "min")):
+        if seconds >= size:
+            return f"up for {seconds / size:.0f} {unit}"
+    return f"up for {seconds:.0f} s"
+
+
+def _show_commands(console: Console, survey: Survey, chosen: Collection[str] | None) -> int:
+    """The candidates for each part's start command, the best first."""
+    parts = [part for part in survey.parts if chosen is None or part.key in chosen]
+    if not any(part.candidates("server") for part in parts):
+        raise NothingToOnboard(
+            "no start command was found",
+            remedy="Name one: plainfall serve --command 'LINE' (with --part FOLDER, if there are several).",
+        )
+    if console.json:
+        rows = [
+            {"part": part.key, "commands": [one.as_json() for one in part.candidates("server")]}
+            for part in parts
+        ]
+        console.result(json.dumps({"parts": rows}, indent=2, ensure_ascii=False))
+        return 0
+    for part in parts:
+        console.result(f"{part.key or survey.name}:")
+        for number, one in enumerate(part.candidates("server"), 1):
+            console.result(
+                f"  {number}  {console.styled(one.line, 'strong' if number == 1 else 'plain', out=True)}"
+            )
+            console.result(
+                console.styled(console.wrapped(f"{one.reason} ({one.evidence})", 5, "     "), "dim", out=True)
+            )
+    return 0

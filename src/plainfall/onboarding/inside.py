@@ -1,0 +1,50 @@
+"""The environment of a part, as its commands get it, for a command of the person's own."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from plainfall.ecosystems import ecosystem
+from plainfall.errors import EnvironmentProblem
+from plainfall.onboarding.choices import part_named
+from plainfall.onboarding.settling import Settling
+from plainfall.onboarding.state import CloneState
+from plainfall.onboarding.work import Wishes, Work
+from plainfall.surroundings import Surroundings
+from plainfall.survey.look import look
+
+__all__ = ["variables_inside"]
+
+
+def variables_inside(
+    clone: Path, part_name: str | None, surroundings: Surroundings
+) -> tuple[Path, dict[str, str]]:
+    """The folder of a part and the variables of its commands: the person's own, over them the part's mode,
+    settings and environment. Changes nothing in the clone.
+
+    Raises UsageProblem for a part that is not there, EnvironmentProblem for one that was not onboarded.
+    """
+    state = CloneState(clone)
+    survey, tree = look(clone, surroundings.cache, state.settings_files())
+    part = part_named(survey, part_name)
+    language = ecosystem(part.language)
+    file = state.record(part.key, "runtime").get("file")
+    named = Path(file) if isinstance(file, str) and Path(file).exists() else None
+    choice = language.choose_runtime(part, surroundings, named, offline=True)
+    settling = Settling(survey, tree, state, {}, surroundings.variables)
+    work = Work(
+        clone, part, tree, language, surroundings, state, Wishes(), lambda event: None, lambda *_: None, None
+    )
+    work.choice = choice
+    standing = language.environment_standing(work.folder, choice)
+    if standing.state != "right":
+        reason = f" ({standing.reason})" if standing.reason else ""
+        raise EnvironmentProblem(
+            f"{work.folder / standing.path} is {standing.state}{reason}",
+            remedy="Make it with: plainfall onboard",
+        )
+    for unit in (settling.shared, settling.unit(part.path)):
+        if unit is not None:
+            work.settings |= settling.settle(unit, None).values
+    # Unlike for the project's own commands, the person's variables are there: they typed the command.
+    return work.folder, {**surroundings.variables, **work.variables()}

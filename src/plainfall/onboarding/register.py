@@ -1,0 +1,111 @@
+"""The register of this user's dev servers: which clone's part has which port, and what of it runs.
+
+One file in the user's state folder, changed under a lock. A part gets the port that it had before, if that is
+free; otherwise the one that it is meant to have, or the next, but never one that another clone's server holds
+or was given a moment ago.
+"""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Collection, Iterator, Mapping
+from contextlib import contextmanager
+from dataclasses import asdict, dataclass
+from pathlib import Path
+from typing import Any
+
+from plainfall.server.ports import free_port, is_free
+from plainfall.server.process import Running, belonging
+from plainfall.writing import locked, read_json, write_json
+
+__all__ = ["Register", "Registered"]
+
+_VERSION = 1
+_RESERVED = 90.0  # seconds for which a port that was given counts as taken though nothing listens there yet
+
+
+@dataclass(frozen=True)
+class Registered:
+    """A part of a clone: its port, the one that it is meant to have, when the port was given (seconds since
+    1970), the address, and the server as it was started (None if it was stopped)."""
+
+    clone: str
+    part: str
+    port: int
+    wanted: int
+    given: float
+    url: str = ""
+    running: Running | None = None
+
+    @property
+    def pids(self) -> list[int]:
+        """Ids of its live processes."""
+        return belonging(self.running) if self.running is not None else []
+
+
+class Register:
+    """The register in a folder, which need not be there yet."""
+
+    def __init__(self, folder: Path) -> None:
+        self._file = folder / "servers.json"
+
+    def every(self) -> list[Registered]:
+        """All rows whose clone is still there, or whose server still runs, by clone and part."""
+        return sorted(self._read().values(), key=lambda one: (one.clone, one.part))
+
+    def port_for(
+        self, clone: Path, part: str, wanted: int, taken: Collection[int], *, exactly: bool = False
+    ) -> int:
+        """A port for a part, noted as given to it. ``taken`` are ports that other parts of the clone have;
+        ``exactly`` asks for the wanted one before the one that it had."""
+        key = str(clone), part
+        with self._changing() as rows:
+            others = {row.port for place, row in rows.items() if place != key and _held(row)}
+            avoided = {*taken, *others}
+            before = rows.get(key)
+            port = 0
+            if before is not None and before.wanted == wanted and not exactly:
+                port = before.port if before.port not in avoided and is_free(before.port) else 0
+            port = port or free_port(wanted, avoided)
+            running = before.running if before is not None else None
+            rows[key] = Registered(str(clone), part, port, wanted, time.time(), running=running)
+            return port
+
+    def note(self, clone: Path, part: str, record: Mapping[str, Any] | None) -> None:
+        """Notes that a part's server was started (its record) or stopped (None); its port stays its own."""
+        key = str(clone), part
+        with self._changing() as rows:
+            before = rows.get(key)
+            if record is None:
+                if before is not None:
+                    rows[key] = Registered(*key, before.port, before.wanted, 0.0)
+                return
+            running = Running(*(record[name] for name in Running.__dataclass_fields__))
+            url, wanted = str(record.get("url", "")), int(record.get("wanted", record["port"]))
+            given = before.given if before is not None else 0.0
+            rows[key] = Registered(*key, int(record["port"]), wanted, given, url, running)
+
+    def _read(self) -> dict[tuple[str, str], Registered]:
+        data = read_json(self._file)
+        rows = data.get("rows") if isinstance(data, dict) and data.get("version") == _VERSION else None
+        found = {}
+        for row in rows if isinstance(rows, list) else ():
+            running = Running(**row["running"]) if row["running"] else None
+            one = Registered(**{**row, "running": running})
+            if Path(one.clone).is_dir() or one.pids:
+                found[one.clone, one.part] = one
+        return found
+
+    @contextmanager
+    def _changing(self) -> Iterator[dict[tuple[str, str], Registered]]:
+        with locked(self._file.with_suffix(".lock")):
+            rows = self._read()
+            yield rows
+            write_json(self._file, {"version": _VERSION, "rows": [asdict(row) for row in rows.values()]})
+
+
+def _held(row: Registered) -> bool:
+    """Whether another clone's port is not to be had: its server runs, or has only just been given it."""
+    if row.given and time.time() - row.given < _RESERVED and row.running is None:
+        return True
+    return row.running is not None and bool(row.pids)

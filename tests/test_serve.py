@@ -1,0 +1,190 @@
+"""Dev servers apart from a run: brought up, followed, listed, run beside each other, stopped everywhere; and
+commands inside of a part's environment."""
+
+from __future__ import annotations
+
+import json
+import shutil
+import signal
+import subprocess
+import time
+from pathlib import Path
+from typing import Any
+
+from conftest import SERVER, Machine, listeners
+
+from plainfall.onboarding.register import Register
+from plainfall.server.ports import is_free
+
+# Says a line for every request, ends when asked for /end, and starts anew in a new process for /again.
+TALKS = """\
+import os, sys
+from http.server import BaseHTTPRequestHandler, HTTPServer
+
+class Page(BaseHTTPRequestHandler):
+    def do_GET(self):
+        self.send_response(200)
+        self.send_header("Content-Type", "text/html")
+        self.end_headers()
+        self.wfile.write(b"<title>Talks</title>")
+        print("asked for", self.path, os.environ.get("API_TOKEN", ""), flush=True)
+        if self.path == "/end":
+            sys.stderr.write("ModuleNotFoundError: No module named 'gaugekit'\\n")
+            os._exit(3)
+
+HTTPServer(("127.0.0.1", int(os.environ["PORT"])), Page).serve_forever()
+"""
+
+
+def python_clone(machine: Machine, name: str, text: str = SERVER, **files: str) -> Path:
+    clone = machine.clone(
+        {"requirements.txt": "", "app.py": text, "Procfile": "web: python app.py\n", **files}, name
+    )
+    assert machine.run("onboard", clone, "--until", "settings").status == 0
+    return clone
+
+
+def rows(machine: Machine) -> dict[str, dict[str, Any]]:
+    found = machine.run("serve", "--list", "--json").document["servers"]
+    return {Path(row["clone"]).name + (f"/{row['part']}" if row["part"] else ""): row for row in found}
+
+
+def test_two_clones_get_ports_of_their_own_and_the_same_ones_again(machine: Machine) -> None:
+    template = {".env.example": "PORT=8711\n"}
+    first, second = (python_clone(machine, name, **template) for name in ("first", "second"))
+    for clone in (first, second):
+        assert machine.run("serve", clone, "--background").status == 0
+    found = rows(machine)
+    ports = {name: row["port"] for name, row in found.items()}
+    assert ports == {"first": 8711, "second": 8712} and all(row["running"] for row in found.values())
+    assert "serve --list" not in machine.run("serve", "--list").out
+    assert [line for line in machine.run("serve", "--list").out.splitlines() if line.startswith("http")] == [
+        "http://localhost:8711/  ~/first",
+        "http://localhost:8712/  ~/second",
+    ]
+    stopped = machine.run("stop", "--all")
+    assert stopped.status == 0 and stopped.out.count("is free") == 2
+    assert is_free(8711) and is_free(8712)
+    # The next day the other one is first, and each has its own port again.
+    for clone in (second, first):
+        assert machine.run("serve", clone, "--background").status == 0
+    assert {name: row["port"] for name, row in rows(machine).items()} == ports
+    shutil.rmtree(first)
+    gone = machine.run("stop", "--all", "--json").document["clones"]
+    assert {Path(one["clone"]).name for one in gone} == {"first", "second"}
+    assert is_free(8711) and is_free(8712) and "no dev server" in machine.run("stop", "--all").out
+
+
+def test_a_port_that_another_clones_server_holds_is_named(machine: Machine) -> None:
+    own = {".env": "PORT=8714\n"}
+    first, second = (python_clone(machine, name, **own) for name in ("first", "second"))
+    machine.run("serve", first, "--background")
+    run = machine.run("serve", second, "--background")
+    assert "is taken by the dev server of ~/first" in " ".join(run.err.split())
+    machine.run("stop", "--all")
+
+
+def follow(machine: Machine, clone: Path, *words: str) -> subprocess.Popen[str]:
+    followed = machine.start("serve", clone, *words)
+    deadline = time.monotonic() + 20
+    while not rows(machine).get(clone.name, {}).get("running") and time.monotonic() < deadline:
+        time.sleep(0.1)
+    time.sleep(0.6)
+    return followed
+
+
+def ask(url: str) -> None:
+    subprocess.run(["curl", "-s", "-o", "/dev/null", url], check=False)
+
+
+def test_output_is_followed_until_interrupted_and_secrets_are_covered(machine: Machine) -> None:
+    secret = "a1b2c3d4e5f6a7b8"
+    clone = python_clone(machine, "talks", TALKS, **{".env": f"API_TOKEN={secret}\nPORT=8716\n"})
+    followed = follow(machine, clone)
+    ask("http://127.0.0.1:8716/rain")
+    time.sleep(0.5)
+    followed.send_signal(signal.SIGINT)
+    out, err = followed.communicate(timeout=20)
+    assert followed.returncode == 0 and "Traceback" not in err
+    assert "talks │ asked for /rain ••••••" in out and secret not in out + err
+    assert "talks: ended; port 8716 is free" in out and is_free(8716)
+
+
+def test_a_server_that_ends_is_said_with_the_cause(machine: Machine) -> None:
+    clone = python_clone(machine, "talks", TALKS, **{".env": "PORT=8718\n"})
+    followed = follow(machine, clone)
+    ask("http://127.0.0.1:8718/end")
+    out, _ = followed.communicate(timeout=20)
+    assert followed.returncode == 1
+    assert "· its processes have ended: the Python module gaugekit is not installed" in out
+
+
+def test_servers_that_were_up_before_are_left_up(machine: Machine) -> None:
+    clone = python_clone(machine, "talks", TALKS, **{".env": "PORT=8720\n"})
+    machine.run("serve", clone, "--background")
+    followed = follow(machine, clone)
+    followed.send_signal(signal.SIGTERM)
+    _, err = followed.communicate(timeout=20)
+    assert "were up before and stay so" in err and len(listeners(8720)) == 1
+    assert "port 8720 is free" in machine.run("stop", clone, "--part", ".").out
+
+
+def test_a_start_command_is_chosen_and_remembered(machine: Machine) -> None:
+    other = SERVER.replace("<title>Gauge", "<title>Other")
+    clone = python_clone(
+        machine,
+        "two",
+        **{"other.py": other, "README.md": "# Two\n\n## Run the server\n\n```sh\npython other.py\n```\n"},
+    )
+    (clone / ".env").write_text("PORT=8722\n")
+    lines = [
+        one["command"]
+        for one in machine.run("serve", clone, "--commands", "--json").document["parts"][0]["commands"]
+    ]
+    assert lines == ["python app.py", "python other.py"]
+    chosen = machine.run("serve", clone, "--background", "--command", "2", "--json")
+    assert chosen.document["servers"][0]["probe"]["title"] == "Other"
+    machine.run("stop", clone)
+    assert "chosen by you" in machine.run("serve", clone, "--commands").out
+    assert (
+        machine.run("serve", clone, "--background", "--json").document["servers"][0]["command"]
+        == "python other.py"
+    )
+    own = machine.run("serve", clone, "--background", "--command", "exec python app.py", "--json")
+    assert own.document["servers"][0]["probe"]["title"] == "Gauge"
+    auto = machine.run("serve", clone, "--background", "--command", "auto", "--json")
+    assert auto.document["servers"][0]["command"] == "python app.py"
+    wrong = machine.run("serve", clone, "--command", "7")
+    assert wrong.status == 2 and "no start command 7" in wrong.err and "--commands" in wrong.err
+
+
+def test_commands_run_inside_of_a_part(machine: Machine) -> None:
+    clone = python_clone(machine, "inner", **{".env": "PORT=8724\nNETWORK=Lower Valley\n"})
+    say = "import os, sys; print(sys.prefix, os.environ['NETWORK'], os.getcwd()); sys.exit(7)"
+    run = machine.run("inside", clone, "--", "python", "-c", say)
+    assert run.status == 7 and run.out.split("\n")[0] == f"{clone / '.venv'} Lower Valley {clone}"
+    assert machine.run("inside", clone, "--", "sh", "-c", "echo $0 --json", "--list").out == "--list --json\n"
+    assert machine.run("inside", clone).status == 2
+    unknown = machine.run("inside", clone, "--", "no-such-tool")
+    assert unknown.status == 1 and "no-such-tool is neither" in unknown.err
+    part = machine.run("inside", clone, "--part", "web", "--", "true")
+    assert part.status == 2 and "web is no part" in part.err
+    bare = machine.clone({"requirements.txt": "", "app.py": SERVER}, "bare")
+    absent = machine.run("inside", bare, "--", "true")
+    assert absent.status == 1 and "plainfall onboard" in absent.err
+
+
+def test_the_register_gives_no_port_twice(tmp_path: Path) -> None:
+    register = Register(tmp_path / "state")
+    clones = [tmp_path / name for name in ("a", "b", "c")]
+    for clone in clones:
+        clone.mkdir()
+    ports = [register.port_for(clone, "", 8730, ()) for clone in clones]
+    assert ports == [8730, 8731, 8732]
+    assert register.port_for(clones[1], "", 8730, ()) == 8731
+    assert register.port_for(clones[1], "web", 8730, [8733]) == 8734
+    register.note(clones[0], "", None)
+    assert register.port_for(clones[2], "", 8730, (), exactly=True) == 8730
+    (tmp_path / "state/servers.json").write_text("damaged")
+    assert register.every() == [] and register.port_for(clones[0], "", 8730, ()) == 8730
+    assert json.loads((tmp_path / "state/servers.json").read_text())["version"] == 1
