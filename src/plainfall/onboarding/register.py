@@ -80,7 +80,7 @@ class Register:
                 if before is not None:
                     rows[key] = Registered(*key, before.port, before.wanted, 0.0)
                 return
-            running = Running(*(record[name] for name in Running.__dataclass_fields__))
+            running = Running.of_record(record)
             url, wanted = str(record.get("url", "")), int(record.get("wanted", record["port"]))
             given = before.given if before is not None else 0.0
             rows[key] = Registered(*key, int(record["port"]), wanted, given, url, running)
@@ -90,7 +90,7 @@ class Register:
         rows = data.get("rows") if isinstance(data, dict) and data.get("version") == _VERSION else None
         found = {}
         for row in rows if isinstance(rows, list) else ():
-            running = Running(**row["running"]) if row["running"] else None
+            running = Running.of_record(row["running"]) if row["running"] else None
             one = Registered(**{**row, "running": running})
             if Path(one.clone).is_dir() or one.pids:
                 found[one.clone, one.part] = one

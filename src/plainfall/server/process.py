@@ -10,14 +10,14 @@ import subprocess
 import sys
 import time
 from collections.abc import Mapping
-from dataclasses import asdict, dataclass
+from dataclasses import asdict, dataclass, replace
 from pathlib import Path
 from typing import Any
 
 from plainfall.errors import ServerFailed
 from plainfall.server.ports import holder_of, is_free
 
-__all__ = ["MARK", "Running", "belonging", "is_alive", "marked", "new_mark", "start", "stop"]
+__all__ = ["MARK", "Running", "belonging", "is_alive", "marked", "new_mark", "start", "stop", "with_others"]
 
 # Put into the environment of each server: whatever it starts and however that detaches, it can be found.
 MARK = "PLAINFALL_SERVER_MARK"
@@ -27,7 +27,8 @@ _PATIENCE = 5.0  # seconds between asking a process to end and forcing it
 @dataclass(frozen=True)
 class Running:
     """A server that was started: the leader's process id and start time (seconds since 1970, as the system
-    states it), the mark, the command line, the log, and the port it was given."""
+    states it), the mark, the command line, the log, the port it was given; and, once it has answered, the ids
+    and start times of its other processes, since one may leave the session and shed the mark."""
 
     pid: int
     started: float
@@ -35,10 +36,18 @@ class Running:
     command: str
     log: str
     port: int
+    others: tuple[tuple[int, float], ...] = ()
 
     def as_record(self) -> dict[str, Any]:
         """The form in which the clone's state keeps it."""
-        return asdict(self)
+        return {**asdict(self), "others": [list(pair) for pair in self.others]}
+
+    @classmethod
+    def of_record(cls, record: Mapping[str, Any]) -> Running:
+        """The value of such a record, which may hold more."""
+        names = ("pid", "started", "mark", "command", "log", "port")
+        others = tuple((int(pid), float(started)) for pid, started in record.get("others") or ())
+        return cls(**{name: record[name] for name in names}, others=others)
 
 
 def new_mark() -> str:
@@ -49,19 +58,22 @@ def new_mark() -> str:
 def start(
     command: str, folder: Path, variables: Mapping[str, str], log: Path, port: int, mark: str
 ) -> tuple[Running, subprocess.Popen[bytes]]:
-    """Starts the command line in ``folder``, its output in ``log`` (mode 600, emptied first), nothing on
-    its input. Raises ServerFailed if it cannot be started at all."""
+    """Starts the command line in ``folder``, its output in ``log`` (mode 600, emptied first). Nothing ever
+    comes on its input, which does not end either, since some servers end with it. Raises ServerFailed if it
+    cannot be started at all."""
     import psutil
 
     _adopt_orphans()
     log.parent.mkdir(parents=True, exist_ok=True)
+    silence, held = os.pipe()  # the server itself holds the other end, and so the pipe lasts as long as it
     handle = os.open(log, os.O_WRONLY | os.O_CREAT | os.O_TRUNC | os.O_APPEND, 0o600)
     try:
         process = subprocess.Popen(
             ["/bin/sh", "-c", command],
             cwd=folder,
             env={**variables, MARK: mark},
-            stdin=subprocess.DEVNULL,
+            stdin=silence,
+            pass_fds=(held,),
             stdout=handle,
             stderr=subprocess.STDOUT,
             start_new_session=True,
@@ -69,7 +81,8 @@ def start(
     except OSError as error:
         raise ServerFailed(f"the server could not be started: {error.strerror}") from error
     finally:
-        os.close(handle)
+        for one in (handle, silence, held):
+            os.close(one)
     try:
         started = psutil.Process(process.pid).create_time()
     except psutil.Error:
@@ -90,33 +103,56 @@ def is_alive(pid: int, started: float) -> bool:
 
 def belonging(running: Running) -> list[int]:
     """Ids of all live processes of the server: its session, its descendants, and what bears its mark."""
-    return _gathered(running.mark, running.pid if is_alive(running.pid, running.started) else None)
+    leader = running.pid if is_alive(running.pid, running.started) else None
+    return _gathered(running.mark, leader, [pid for pid, started in running.others if is_alive(pid, started)])
+
+
+def with_others(running: Running) -> Running:
+    """The server with the processes that are seen of it now."""
+    import psutil
+
+    seen = []
+    for pid in belonging(running):
+        try:
+            seen.append((pid, psutil.Process(pid).create_time()))
+        except psutil.Error:
+            continue  # it ended meanwhile
+    return replace(running, others=tuple(seen))
 
 
 def marked(mark: str) -> list[int]:
     """Ids of all live processes that bear a mark."""
-    return _gathered(mark, None)
+    return _gathered(mark, None, [])
 
 
-def _gathered(mark: str, leader: int | None) -> list[int]:
+def _gathered(mark: str, leader: int | None, seen: list[int]) -> list[int]:
+    """Those of the leader's session, those with the mark, those seen before, and all that these started."""
     import psutil
 
-    found = set()
+    found, parents = set(seen), {}
     for process in psutil.process_iter():
         try:
             if process.status() == psutil.STATUS_ZOMBIE:
                 continue
+            parents[process.pid] = process.ppid()
             if (leader is not None and os.getsid(process.pid) == leader) or (
                 process.uids().real == os.getuid() and process.environ().get(MARK) == mark
             ):
                 found.add(process.pid)
         except (psutil.Error, OSError):
             continue  # it ended meanwhile, or is not ours to look into
+    more = True
+    while more and found:
+        started = {pid for pid, parent in parents.items() if parent in found} - found
+        found |= started
+        more = bool(started)
     return sorted(found)
 
 
-def stop(running: Running, popen: subprocess.Popen[bytes] | None = None) -> list[int]:
-    """Ends everything that belongs to the server: asks (SIGTERM), waits up to 5 s, forces (SIGKILL).
+def stop(
+    running: Running, popen: subprocess.Popen[bytes] | None = None, patience: float = _PATIENCE
+) -> list[int]:
+    """Ends all that belongs to the server: asks (SIGTERM), waits ``patience`` seconds, forces (SIGKILL).
 
     Returns the ids that were ended (none if it had ended before). Raises ServerFailed if a process stays,
     or if the server's port is still held by one of them.
@@ -124,14 +160,18 @@ def stop(running: Running, popen: subprocess.Popen[bytes] | None = None) -> list
     ended = belonging(running)
     held = _port_of(running, ended)
     for force in (signal.SIGTERM, signal.SIGKILL):
-        pids = belonging(running)
-        for pid in pids:
-            _send(pid, force)
-        deadline = time.monotonic() + _PATIENCE
+        asked: set[int] = set()
+        deadline = time.monotonic() + patience
         while time.monotonic() < deadline:
+            pids = set(belonging(running))
+            # What was asked may start others on its way out.
+            for pid in pids - asked if force is signal.SIGTERM else pids:
+                _send(pid, force)
+            asked |= pids
+            ended = sorted({*ended, *pids})
             if popen is not None:
                 popen.poll()
-            if not belonging(running):
+            if not pids:
                 break
             time.sleep(0.02)
         else:

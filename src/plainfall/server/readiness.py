@@ -1,63 +1,143 @@
-"""Waiting for a server's first real answer: a pause proves nothing, and neither does an open port."""
+"""Waiting for a server's first real answer: a pause proves nothing, and neither does an open port.
+
+Log, sockets and a real answer are looked at together. A log that grows is progress; a question in it that
+nobody can answer, and a server that starts anew again and again, end the wait early.
+"""
 
 from __future__ import annotations
 
+import contextlib
 import http.client
+import os
+import re
 import socket
+import ssl
 import subprocess
 import time
+from collections import deque
 from collections.abc import Callable
 from dataclasses import dataclass
+from pathlib import Path
 
 from plainfall.server.ports import listening_ports
-from plainfall.server.probe import ask
 from plainfall.server.process import Running, belonging
+from plainfall.server.visitor import LOOPBACK
 
 __all__ = ["Ready", "wait_until_ready"]
 
 _PAUSE = 0.01  # seconds between two tries at the port
-_LOOK_AT_SOCKETS = 0.3  # seconds between two looks at all sockets, which cost some 20 ms each
+_LOOK = 0.3  # seconds between two looks at all sockets and processes, which cost some 20 ms each
+_FIRST_ANSWER = 5.0  # seconds that one try may take
+_GROWING = 15.0  # a log that grew within so many seconds shows progress
+_LONGER = 4  # times the patience is the most that progress is waited for
+_SILENT_AFTER_QUESTION = 1.5
+_CIRCLE = 4  # starts anew without an answer: it goes round in circles
+
+# A question at the end of a log: with the answers that it offers, or on a line that is not ended.
+_OFFERS = re.compile(
+    r"[^\n]*\?[^\n]{0,40}[(\[](?:y/n|yes/no|y/N|Y/n|Y/N)[)\]][^\n]{0,12}$|[^\n]*\?\s*(?:»|›)[^\n]*$"
+)
+_WAITS = re.compile(r"[^\n]*[?:»›]\s?$")
 
 
 @dataclass(frozen=True)
 class Ready:
-    """How the wait ended: ``state`` is "answers", "ended" (with the exit status) or "silent"; the port and
-    the host that answered; seconds waited."""
+    """How the wait ended: ``state`` is "answers", "ended" (with the exit status), "asks" (a question, in
+    ``said``), "circles" or "silent"; the scheme, port and host that answered; seconds waited; the address on
+    which it listens beyond this machine, if it does ("" if not); ports that are open and speak no HTTP."""
 
     state: str
     port: int = 0
     host: str = "127.0.0.1"
     exit_status: int | None = None
     seconds: float = 0.0
+    scheme: str = "http"
+    beyond: str = ""
+    said: str = ""
+    mute: tuple[int, ...] = ()
+
+
+class _Log:
+    """The end of a log file, looked at when it has grown."""
+
+    def __init__(self, path: str) -> None:
+        self._path = Path(path)
+        self._size = 0
+        self.grew = float("-inf")
+
+    def look(self) -> None:
+        try:
+            size = os.stat(self._path).st_size
+        except OSError:
+            return
+        if size != self._size:
+            self._size, self.grew = size, time.monotonic()
+
+    def question(self) -> str:
+        """What it asks, if it ends in a question and has been silent since."""
+        if not self._size or time.monotonic() - self.grew < _SILENT_AFTER_QUESTION:
+            return ""
+        try:
+            with open(self._path, "rb") as file:
+                file.seek(max(0, self._size - 600))
+                end = file.read().decode("utf-8", "replace")
+        except OSError:
+            return ""
+        end = re.sub(r"\x1b\[[0-9;?]*[A-Za-z]", "", end)
+        found = _OFFERS.search(end.rstrip()) or (None if end.endswith("\n") else _WAITS.search(end))
+        return " ".join(found.group(0).split()) if found else ""
 
 
 def wait_until_ready(
     running: Running, process: subprocess.Popen[bytes], patience: float, tick: Callable[[float], None]
 ) -> Ready:
-    """Waits up to ``patience`` seconds for an HTTP answer of any status from a port that the server's own
-    processes hold. ``tick`` is told the seconds waited. A server that listens elsewhere than on the port
-    it was given is found by its sockets."""
+    """Waits up to ``patience`` seconds (longer while its log grows) for an HTTP or HTTPS answer of any status
+    from a port that the server's own processes hold. ``tick`` is told the seconds waited. A server that
+    listens elsewhere than on the port it was given is found by its sockets."""
     begin = time.monotonic()
-    next_look = begin + _LOOK_AT_SOCKETS
-    while (waited := time.monotonic() - begin) < patience:
+    next_look = begin + _LOOK
+    log = _Log(running.log)
+    pids: frozenset[int] = frozenset()
+    anew: deque[float] = deque(maxlen=_CIRCLE)
+    mute: set[int] = set()
+    while True:
+        now = time.monotonic()
+        waited = now - begin
+        if waited >= patience and (now - log.grew > _GROWING or waited >= patience * _LONGER):
+            return Ready("silent", seconds=waited, mute=tuple(sorted(mute)))
         status = process.poll()
         if status is not None and not belonging(running):
             return Ready("ended", exit_status=status, seconds=waited)
-        if _connects(running.port) or time.monotonic() >= next_look:
-            next_look = time.monotonic() + _LOOK_AT_SOCKETS
-            for port, host in _places(running).items():
-                if _answers(host, port, min(2.0, patience)):
-                    return Ready("answers", port, host, seconds=time.monotonic() - begin)
+        looks = now >= next_look
+        if looks or _connects(running.port):
+            if looks:
+                next_look = time.monotonic() + _LOOK
+                log.look()
+                here = frozenset(belonging(running))
+                if pids - here and here - pids:
+                    anew.append(now)
+                pids = here
+            for port, address in _places(running).items():
+                scheme = _answers(host := _loopback(address, port), port, min(_FIRST_ANSWER, patience))
+                if scheme:
+                    beyond = "" if address in LOOPBACK or address.startswith("127.") else address
+                    seconds = time.monotonic() - begin
+                    return Ready("answers", port, host, None, seconds, scheme, beyond)
+                mute.add(port)
+            if looks and len(anew) == _CIRCLE:
+                return Ready("circles", seconds=waited)
+            question = log.question() if looks else ""
+            if question:
+                return Ready("asks", seconds=waited, said=question)
         tick(waited)
         time.sleep(_PAUSE)
-    return Ready("silent", seconds=patience)
 
 
 def _places(running: Running) -> dict[int, str]:
     """The ports that the server's processes really hold, the given one first, each with its address."""
     ports = listening_ports(belonging(running))
     order = sorted(ports, key=lambda port: (port != running.port, port))
-    return {port: _loopback(ports[port]) for port in order}
+    return {port: ports[port] for port in order}
 
 
 def _connects(port: int) -> bool:
@@ -68,15 +148,38 @@ def _connects(port: int) -> bool:
         return False
 
 
-def _loopback(address: str) -> str:
-    if address in ("0.0.0.0", "::", ""):
+def _loopback(address: str, port: int) -> str:
+    """The loopback address by which a socket on an address is reached; one on all IPv6 addresses takes IPv4,
+    too, most often."""
+    if address in ("0.0.0.0", "") or (address == "::" and _connects(port)):
         return "127.0.0.1"
-    return address
+    return "::1" if address == "::" else address
 
 
-def _answers(host: str, port: int, timeout: float) -> bool:
+def _answers(host: str, port: int, timeout: float) -> str:
+    """The scheme by which a port gives the head of an answer; "" if it gives none. Some servers with
+    certificates answer a plain request too, to say that it is a bad one."""
+    status = _head(http.client.HTTPConnection(host, port, timeout=timeout))
+    if status not in (0, 400):
+        return "http"
+    context = ssl.create_default_context()
+    context.check_hostname = False
+    context.verify_mode = ssl.CERT_NONE
+    secure = http.client.HTTPSConnection(host, port, timeout=min(timeout, 2.0), context=context)
+    return "https" if _head(secure) else "http" if status else ""
+
+
+def _head(connection: http.client.HTTPConnection) -> int:
+    """The status of an answer whose body is not waited for; 0 if there is none."""
     try:
-        ask(f"http://{f'[{host}]' if ':' in host else host}:{port}/", timeout)
-        return True
-    except (OSError, http.client.HTTPException):
-        return False
+        connection.request("GET", "/", headers={"Accept": "text/html,*/*;q=0.8", "User-Agent": "plainfall"})
+        transport = connection.sock
+        response = connection.getresponse()
+        transport.settimeout(0.1)
+        with contextlib.suppress(OSError, http.client.HTTPException):
+            response.read1(1 << 16)  # hanging up on it sooner would be rude
+        return response.status
+    except (OSError, http.client.HTTPException, ValueError):
+        return 0
+    finally:
+        connection.close()

@@ -43,7 +43,7 @@ def _show(console: Console, look: ServerLook) -> None:
         f"      {probe.size:,} bytes of {probe.media_type or '?'}, first byte after "
         f"{probe.first_byte * 1000:.0f} ms, process {look.pid}"
     )
-    for url, status in probe.assets:
+    for url, status, _ in probe.assets:
         style = "dim" if 0 < status < 400 else "bad"
         console.result(console.styled(f"      {status or 'no answer'}  {url}", style, out=True))
     if probe.problem:

@@ -28,7 +28,13 @@ def run_allowed(folder: Path, laid: Laid, wishes: InstallWishes, variables: Mapp
             continue
         path = os.pathsep.join([str(folder / "node_modules/.bin"), variables.get("PATH", "")])
         for step, text in wants.items():
-            environment = {**variables, "PATH": path, "npm_lifecycle_event": step, "npm_package_name": name}
+            environment = {
+                **variables,
+                "PATH": path,
+                "JOBS": "max",
+                "npm_lifecycle_event": step,
+                "npm_package_name": name,
+            }
             _run(f"the install code of {name} ({step}: {text})", text, folder / place, environment, wishes)
         ran.append(f"{name} ({', '.join(wants)})")
     return ran

@@ -12,7 +12,7 @@ from plainfall.onboarding.steps import State, StepResult
 from plainfall.onboarding.work import Work
 from plainfall.server.ports import free_port, holder_of, listening_ports, with_port
 from plainfall.server.probe import Probe, probe_page
-from plainfall.server.process import Running, belonging, marked, new_mark, start, stop
+from plainfall.server.process import Running, belonging, marked, new_mark, start, stop, with_others
 from plainfall.server.readiness import Ready, wait_until_ready
 from plainfall.survey.commands import Command
 from plainfall.survey.ports import PORT_KEYS, USUAL
@@ -58,6 +58,10 @@ def server(work: Work) -> StepResult:
     record, ready = _start(work, command, port, fingerprint, wanted.port)
     if ready.port != port:
         remarks.append(f"it was given port {port} and listens on {ready.port}")
+    if ready.beyond:
+        remarks.append(f"it listens beyond this machine, on {ready.beyond}: others can reach it")
+    if ready.scheme == "https":
+        remarks.append("it wants https; its certificate is one that no one vouches for")
     work.server = record
     return StepResult(
         State.DONE,
@@ -106,11 +110,17 @@ def _start(
     record.update(running.as_record(), fingerprint=fingerprint)
     work.state.keep_server(work.part.key, record)
     try:
+        before = work.state.record(work.part.key, "start time").get("seconds", 0.0)
+        unit = f"s waited; it took {before:.0f} s the last time" if before >= 2 else "s waited"
         ready = wait_until_ready(
-            running, process, work.wishes.wait, lambda waited: work.progress(int(waited), 0, "s waited")
+            running,
+            process,
+            max(work.wishes.wait, 3 * before),
+            lambda waited: work.progress(int(waited), 0, unit),
         )
         if ready.state != "answers":
             raise _failure(work, command, running, ready)
+        record.update(with_others(running).as_record())
     except BaseException:
         stop(running, process)
         work.state.keep_server(work.part.key, None)
@@ -118,19 +128,33 @@ def _start(
     host = (
         "localhost" if ready.host == "127.0.0.1" else f"[{ready.host}]" if ":" in ready.host else ready.host
     )
-    record.update(port=ready.port, url=f"http://{host}:{ready.port}/")
+    record.update(port=ready.port, url=f"{ready.scheme}://{host}:{ready.port}/")
     work.state.keep_server(work.part.key, record)
+    work.state.keep(work.part.key, "start time", {"seconds": round(ready.seconds, 2)})
     return record, ready
 
 
 def _failure(work: Work, command: Command, running: Running, ready: Ready) -> ServerFailed:
     output = work.masked(Path(running.log).read_text("utf-8", "replace"))
     known = diagnose(output)
-    if ready.state == "ended":
+    if ready.state == "asks":
+        return ServerFailed(
+            f"the server wants an answer to a question, which nobody can give here: {ready.said}",
+            remedy="Settle it beforehand: a free port with --port N, else an option or variable of that "
+            "tool, or its configuration.",
+            place=command.evidence,
+            lines=lines_that_matter(output),
+            log=running.log,
+        )
+    if ready.state == "circles":
+        cause = f"the server ends and starts anew again and again, without an answer in {ready.seconds:.0f} s"
+    elif ready.state == "ended":
         cause = f"the server ended with status {ready.exit_status} after {ready.seconds:.1f} s"
     else:
         held = listening_ports(belonging(running))
         where = f"though it listens on {', '.join(map(str, held))}" if held else "and listens on no port"
+        if ready.mute:
+            where += ": what it says there is no HTTP" if held else ""
         cause = f"the server gave no answer within {ready.seconds:.0f} s, {where}"
     return ServerFailed(
         cause + (f": {known.cause}" if known.cause else ""),
@@ -156,8 +180,7 @@ def _port_key(work: Work) -> str | None:
 
 def running_of(record: dict[str, Any]) -> Running:
     """The record of a server as a value."""
-    names = ("pid", "started", "mark", "command", "log", "port")
-    return Running(*(record[name] for name in names))
+    return Running.of_record(record)
 
 
 def _runs(record: dict[str, Any]) -> bool:

@@ -1,0 +1,86 @@
+"""Whether an answer is good: the status is not all, since many error pages come with status 200."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Sequence
+from urllib.parse import urlsplit
+
+from plainfall.server.page import Page
+from plainfall.server.visitor import Answer
+
+__all__ = ["Asset", "judge", "notes_of"]
+
+# (address, status, media type): 0 for one that did not answer
+Asset = tuple[str, int, str]
+
+# What only an error page says to its reader.
+_ERROR_PAGES = (
+    re.compile(r"Traceback \(most recent call last\)"),
+    re.compile(r"\b(?:PHP )?(?:Fatal|Parse) error: .{0,120}? in \S+ on line \d+"),
+    re.compile(r"\bUncaught (?:\w+\\)*\w*(?:Error|Exception)\b"),
+    re.compile(r"\bFailed to compile\b"),
+    re.compile(r"\bModule not found: (?:Error: )?Can't resolve\b"),
+    re.compile(r"\b(?:Internal Server Error|Server Error \(500\)|Application error: a \w+-side exception)\b"),
+    re.compile(r"\b(?:ReferenceError|TypeError|SyntaxError): .{0,100}\bat \S+ \(?\S+:\d+"),
+    re.compile(r"\b(?:ActiveRecord|ActionView|ActionController)::\w+(?:Error|NotFound|Missing\w*)\b"),
+    re.compile(r"^Cannot GET /"),
+)
+
+
+def judge(answer: Answer, page: Page | None, assets: Sequence[Asset]) -> str:
+    """What is wrong with a page's answer, in words; empty if nothing is."""
+    if answer.status in (301, 302, 303, 307, 308) and answer.redirects:
+        path = " → ".join(urlsplit(url).path or "/" for url in answer.redirects[-3:])
+        return f"it redirects for ever: {path} → {urlsplit(answer.location).path or answer.location}"
+    if answer.status >= 400:
+        return f"the page answers with status {answer.status}"
+    if answer.ending == "broken":
+        return f"the answer breaks off after {len(answer.body):,} bytes"
+    if answer.ending == "cut" and page is not None:
+        return f"the page does not end: {len(answer.body):,} bytes came within {answer.seconds:.0f} s"
+    said = _error_page(page, answer)
+    if said:
+        return f"the page is an error page, though its status is {answer.status}: {said}"
+    if page is not None and answer.status == 200 and not answer.body.strip():
+        return "the page is empty"
+    bad = [why for asset in assets if (why := _bad(asset))]
+    return f"the page loads what is not there: {', '.join(bad)}" if bad else ""
+
+
+def _error_page(page: Page | None, answer: Answer) -> str:
+    text = page.text if page is not None else ""
+    if page is None and answer.media_type.startswith("text/plain"):
+        text = answer.body[:20_000].decode("utf-8", "replace")
+    heads = " ".join((page.title or "", *page.headings)) if page is not None else ""
+    for pattern in _ERROR_PAGES:
+        # In a long text these may be quoted; an error page has them in its head or is short.
+        found = pattern.search(heads) or pattern.search(text[:4000])
+        if found:
+            return " ".join(found.group(0).split())[:120]
+    return ""
+
+
+def _bad(asset: Asset) -> str:
+    address, status, media = asset
+    path = urlsplit(address).path
+    if not 0 < status < 400:
+        return f"{path} → {status or 'no answer'}"
+    if media == "text/html" and re.search(r"\.(js|mjs|css|png|jpe?g|svg|woff2?)$", path):
+        return f"{path} → a page instead ({status})"
+    return ""
+
+
+def notes_of(answer: Answer) -> list[str]:
+    """What is to be said of an answer besides."""
+    notes = []
+    if not answer.vouched:
+        notes.append("its certificate is one that no one vouches for: a browser will warn")
+    if answer.redirects and answer.status < 300:
+        paths = [urlsplit(url).path or "/" for url in (*answer.redirects, answer.url)]
+        notes.append(f"redirected: {' → '.join(paths)}")
+    if answer.status in (301, 302, 303, 307, 308) and not answer.redirects and answer.location:
+        notes.append(f"it leads away, to {answer.location}")
+    if answer.ending == "cut":
+        notes.append(f"it streams without an end; {len(answer.body):,} bytes were read")
+    return notes

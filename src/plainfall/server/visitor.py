@@ -1,0 +1,176 @@
+"""Asking a server as a browser would: redirects, cookies, certificates without a voucher, odd endings."""
+
+from __future__ import annotations
+
+import gzip
+import http.client
+import http.cookiejar
+import ssl
+import time
+import urllib.request
+import zlib
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from urllib.parse import urlencode, urljoin, urlsplit
+
+__all__ = ["LOOPBACK", "Answer", "Visitor", "ask"]
+
+LOOPBACK = ("localhost", "127.0.0.1", "::1")
+_LARGEST = 8 * 1024 * 1024
+_REDIRECTS = 8
+_MOVED = (301, 302, 303, 307, 308)
+
+
+@dataclass(frozen=True)
+class Answer:
+    """One answer: its address after redirects (those that were followed are in ``redirects``), the status,
+    the media type, the body (cut at 8 MiB), seconds to the first byte and in all, and how it ended: "whole",
+    "cut" (it went on without an end) or "broken" (it broke off). ``location`` is where a redirect that was
+    not followed leads; ``vouched`` is False for https with a certificate that no one vouches for."""
+
+    url: str
+    status: int
+    media_type: str
+    body: bytes
+    first_byte: float
+    seconds: float = 0.0
+    ending: str = "whole"
+    redirects: tuple[str, ...] = ()
+    location: str = ""
+    headers: Mapping[str, str] = field(default_factory=dict)
+    vouched: bool = True
+
+
+class _Head(urllib.request.Request):
+    """What the cookie jar wants to know of a request."""
+
+
+class Visitor:
+    """Asks one server again and again, with the cookies that it set. ``timeout`` in seconds holds for each
+    wait, and for the whole of a body."""
+
+    def __init__(self, timeout: float = 10.0) -> None:
+        self.timeout = timeout
+        self.cookies = http.cookiejar.CookieJar()
+
+    def get(self, url: str) -> Answer:
+        """One GET, with redirects to the same host followed. Raises OSError or http.client.HTTPException if
+        there is no answer at all."""
+        return self._follow("GET", url, None)
+
+    def post(self, url: str, fields: list[tuple[str, str]], referer: str) -> Answer:
+        """One form sent; then as ``get``."""
+        return self._follow("POST", url, urlencode(fields).encode(), referer)
+
+    def _follow(self, method: str, url: str, body: bytes | None, referer: str = "") -> Answer:
+        passed: list[str] = []
+        while True:
+            answer = self._once(method, url, body, referer, tuple(passed))
+            target = urljoin(url, answer.location) if answer.location else ""
+            if answer.status not in _MOVED or not target or len(passed) >= _REDIRECTS:
+                return answer
+            here, there = urlsplit(url), urlsplit(target)
+            if there.scheme not in ("http", "https") or not _same_host(here.hostname, there.hostname):
+                return answer
+            if here.hostname not in LOOPBACK and there.scheme != here.scheme:
+                return answer
+            passed.append(url)
+            if answer.status not in (307, 308):
+                method, body = "GET", None
+            url = target
+
+    def _once(
+        self, method: str, url: str, body: bytes | None, referer: str, passed: tuple[str, ...]
+    ) -> Answer:
+        parts = urlsplit(url)
+        connection, vouched = self._connection(parts.scheme, parts.hostname or "", parts.port)
+        try:
+            start = time.perf_counter()
+            target = (parts.path or "/") + (f"?{parts.query}" if parts.query else "")
+            head = _Head(
+                url, headers={"Accept": "text/html,*/*;q=0.8", "User-Agent": "plainfall"}, method=method
+            )
+            self.cookies.add_cookie_header(head)
+            headers = dict(head.header_items())
+            if body is not None:
+                headers["Content-Type"] = "application/x-www-form-urlencoded"
+                headers["Referer"], headers["Origin"] = referer, f"{parts.scheme}://{parts.netloc}"
+            connection.request(method, target, body=body, headers=headers)
+            response = connection.getresponse()
+            first = time.perf_counter() - start
+            self.cookies.extract_cookies(response, head)
+            content, ending = _body(response, self.timeout)
+            media = response.headers.get("Content-Type", "").partition(";")[0].strip().lower()
+            found = {name.lower(): value for name, value in response.headers.items()}
+            return Answer(
+                url,
+                response.status,
+                media,
+                _decoded(content, found.get("content-encoding", "")),
+                first,
+                time.perf_counter() - start,
+                ending,
+                passed,
+                found.get("location", ""),
+                found,
+                vouched,
+            )
+        finally:
+            connection.close()
+
+    def _connection(
+        self, scheme: str, host: str, port: int | None
+    ) -> tuple[http.client.HTTPConnection, bool]:
+        if scheme != "https":
+            return http.client.HTTPConnection(host, port or 80, timeout=self.timeout), True
+        if host in LOOPBACK:
+            # A dev server's own certificate: it is asked on this very machine, and said.
+            context = ssl.create_default_context()
+            context.check_hostname = False
+            context.verify_mode = ssl.CERT_NONE
+            return http.client.HTTPSConnection(
+                host, port or 443, timeout=self.timeout, context=context
+            ), False
+        return http.client.HTTPSConnection(host, port or 443, timeout=self.timeout), True
+
+
+def ask(url: str, timeout: float) -> Answer:
+    """One GET by a new visitor. Raises OSError or http.client.HTTPException if there is no answer at all."""
+    return Visitor(timeout).get(url)
+
+
+def _same_host(one: str | None, other: str | None) -> bool:
+    return one == other or (one in LOOPBACK and other in LOOPBACK)
+
+
+def _body(response: http.client.HTTPResponse, timeout: float) -> tuple[bytes, str]:
+    """The body, as far as it comes within the time, and how it ended: a stream is no reason to hang."""
+    deadline = time.monotonic() + timeout
+    pieces: list[bytes] = []
+    size = 0
+    expected = response.length
+    try:
+        while size < _LARGEST and time.monotonic() < deadline:
+            piece = response.read1(1 << 16)
+            if not piece:
+                whole = expected is None or size >= expected
+                return b"".join(pieces), "whole" if whole else "broken"
+            pieces.append(piece)
+            size += len(piece)
+    except TimeoutError:
+        return b"".join(pieces), "cut"
+    except (OSError, http.client.HTTPException):
+        return b"".join(pieces), "broken"
+    return b"".join(pieces), "cut"
+
+
+def _decoded(content: bytes, encoding: str) -> bytes:
+    """The content itself; what cannot be unpacked stays as it is. Nothing packed was asked for."""
+    try:
+        if encoding == "gzip":
+            return gzip.decompress(content)
+        if encoding == "deflate":
+            return zlib.decompress(content)
+    except (OSError, EOFError, zlib.error):
+        return content
+    return content
