@@ -221,5 +221,5 @@ def test_a_port_that_is_taken_is_named_with_its_holder(machine: Machine) -> None
     run = machine.run("onboard", second, "--port", "8640", "--json")
     assert run.status == 0
     [remark] = run.step("server")["remarks"]
-    assert "8640" in remark and "app.py" in remark and str(listeners(8640)[0]) in remark
+    assert "8640" in remark and f"is taken by the dev server of {first}" in remark
     assert run.document["servers"][0]["port"] == 8641

@@ -108,6 +108,10 @@ def test_output_is_followed_until_interrupted_and_secrets_are_covered(machine: M
     assert followed.returncode == 0 and "Traceback" not in err
     assert "talks │ asked for /rain ••••••" in out and secret not in out + err
     assert "talks: ended; port 8716 is free" in out and is_free(8716)
+    # What the server itself wrote stands in its log as it wrote it; it is readable by the user alone.
+    log = clone / ".plainfall/logs/server.log"
+    assert log.stat().st_mode & 0o777 == 0o600 and secret in log.read_text()
+    log.unlink()
 
 
 def test_a_server_that_ends_is_said_with_the_cause(machine: Machine) -> None:

@@ -195,7 +195,28 @@ def _settings(commands: Any, shared: argparse.ArgumentParser) -> None:
 
 
 def _probe(commands: Any, shared: argparse.ArgumentParser) -> None:
-    _with_clone(_command(commands, shared, "probe", "ask the clone's running dev servers for their page"))
+    parser = _command(commands, shared, "probe", "look at the clone's running dev servers")
+    _with_clone(parser)
+    parser.add_argument("--part", metavar="FOLDER", help="only this part's server")
+    parser.add_argument(
+        "--path", action="append", default=[], metavar="PATH", help="ask for this page instead (repeatable)"
+    )
+    parser.add_argument("--expect-status", type=_status, metavar="N", help="the status that must come")
+    parser.add_argument("--expect-text", metavar="WORDS", help="words that must be on the page")
+    parser.add_argument(
+        "--sign-in", action="store_true", help="sign in with the accounts that were made, and compare pages"
+    )
+    parser.add_argument(
+        "--register", action="store_true", help="make an ordinary account by the page's form, if it has one"
+    )
+    parser.add_argument(
+        "--reload",
+        nargs="?",
+        const="",
+        metavar="FILE",
+        help="set the time of a source file to now, and see whether the server takes notice",
+    )
+    parser.add_argument("--picture", metavar="FILE", help="a PNG of the page, where a browser is installed")
 
 
 def _stop(commands: Any, shared: argparse.ArgumentParser) -> None:
@@ -219,6 +240,12 @@ def _demo(commands: Any, shared: argparse.ArgumentParser) -> None:
 def _port(text: str) -> int:
     if not text.isdigit() or not 1 <= int(text) <= 65_535:
         raise argparse.ArgumentTypeError(f"{text!r} is no port: write a number from 1 to 65535")
+    return int(text)
+
+
+def _status(text: str) -> int:
+    if not text.isdigit() or not 100 <= int(text) <= 599:
+        raise argparse.ArgumentTypeError(f"{text!r} is no status: write a number from 100 to 599")
     return int(text)
 
 

@@ -13,17 +13,12 @@ from plainfall.onboarding.work import Wishes, Work
 from plainfall.surroundings import Surroundings
 from plainfall.survey.look import look
 
-__all__ = ["variables_inside"]
+__all__ = ["variables_inside", "work_inside"]
 
 
-def variables_inside(
-    clone: Path, part_name: str | None, surroundings: Surroundings
-) -> tuple[Path, dict[str, str]]:
-    """The folder of a part and the variables of its commands: the person's own, over them the part's mode,
-    settings and environment. Changes nothing in the clone.
-
-    Raises UsageProblem for a part that is not there, EnvironmentProblem for one that was not onboarded.
-    """
+def work_inside(clone: Path, part_name: str | None, surroundings: Surroundings) -> Work:
+    """A part as its steps would have it, with runtime and settings, though no step is carried out. Changes
+    nothing in the clone. Raises UsageProblem for a part that is not there."""
     state = CloneState(clone)
     survey, tree = look(clone, surroundings.cache, state.settings_files())
     part = part_named(survey, part_name)
@@ -36,15 +31,27 @@ def variables_inside(
         clone, part, tree, language, surroundings, state, Wishes(), lambda event: None, lambda *_: None, None
     )
     work.choice = choice
-    standing = language.environment_standing(work.folder, choice)
+    for unit in (settling.shared, settling.unit(part.path)):
+        if unit is not None:
+            work.settings |= settling.settle(unit, None).values
+    return work
+
+
+def variables_inside(
+    clone: Path, part_name: str | None, surroundings: Surroundings
+) -> tuple[Path, dict[str, str]]:
+    """The folder of a part and the variables of its commands: the person's own, over them the part's mode,
+    settings and environment.
+
+    Raises UsageProblem for a part that is not there, EnvironmentProblem for one that was not onboarded.
+    """
+    work = work_inside(clone, part_name, surroundings)
+    standing = work.language.environment_standing(work.folder, work.chosen())
     if standing.state != "right":
         reason = f" ({standing.reason})" if standing.reason else ""
         raise EnvironmentProblem(
             f"{work.folder / standing.path} is {standing.state}{reason}",
             remedy="Make it with: plainfall onboard",
         )
-    for unit in (settling.shared, settling.unit(part.path)):
-        if unit is not None:
-            work.settings |= settling.settle(unit, None).values
     # Unlike for the project's own commands, the person's variables are there: they typed the command.
     return work.folder, {**surroundings.variables, **work.variables()}

@@ -1,44 +1,18 @@
-"""The recorded dev servers of a clone, apart from a run: probed and stopped."""
+"""The recorded dev servers of a clone, and of every clone: stopped."""
 
 from __future__ import annotations
 
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Any
 
 from plainfall.errors import NothingToOnboard
 from plainfall.onboarding.register import Register
-from plainfall.onboarding.stages.serving import best_page, running_of
+from plainfall.onboarding.stages.serving import running_of
 from plainfall.onboarding.state import CloneState
 from plainfall.server.ports import is_free
-from plainfall.server.probe import Probe
-from plainfall.server.process import belonging, stop
+from plainfall.server.process import stop
 
-__all__ = ["ServerLook", "Stopped", "probe_servers", "stop_everywhere", "stop_servers"]
-
-
-@dataclass(frozen=True)
-class ServerLook:
-    """A recorded server now: ``probe`` is None if its processes are gone."""
-
-    part: str
-    url: str
-    command: str
-    pid: int
-    log: str
-    probe: Probe | None
-
-    def as_json(self) -> dict[str, Any]:
-        """The form that ``probe --json`` shows."""
-        return {
-            "part": self.part,
-            "url": self.url,
-            "command": self.command,
-            "pid": self.pid,
-            "log": self.log,
-            "running": self.probe is not None,
-            "probe": self.probe.as_json() if self.probe else None,
-        }
+__all__ = ["Stopped", "stop_everywhere", "stop_servers"]
 
 
 @dataclass(frozen=True)
@@ -50,24 +24,6 @@ class Stopped:
     port: int
     ended: list[int]
     port_free: bool
-
-
-def probe_servers(clone: Path) -> list[ServerLook]:
-    """Asks every recorded server for the page that was probed at its start. Changes nothing.
-
-    Raises NothingToOnboard if the folder is not there.
-    """
-    looks = []
-    for part, record in _state(clone).servers.items():
-        probe = None
-        if record.get("url") and belonging(running_of(record)):
-            url = (record.get("probe") or {}).get("url") or record["url"]
-            path = "/" + url.split("/", 3)[3] if url.count("/") > 2 else "/"
-            probe, _ = best_page(record["url"], (path,))
-        looks.append(
-            ServerLook(part, record.get("url", ""), record["command"], record["pid"], record["log"], probe)
-        )
-    return looks
 
 
 def stop_servers(clone: Path, register: Register, part: str | None = None) -> list[Stopped]:

@@ -137,7 +137,7 @@ class _Parser(HTMLParser):
             kind = "submit" if kind in ("text", "submit") else kind
         if not values.get("name") or kind in ("reset", "button", "image", "file"):
             return
-        if kind in ("checkbox", "radio") and "checked" not in given:
+        if kind in ("checkbox", "radio") and not {"checked", "required"} & given:
             return
         value = values.get("value", "on" if kind in ("checkbox", "radio") else "")
         self.forms[-1][2].append(Field(values["name"], kind, value, "required" in given))

@@ -118,12 +118,15 @@ def wait_until_ready(
                     anew.append(now)
                 pids = here
             for port, address in _places(running).items():
-                scheme = _answers(host := _loopback(address, port), port, min(_FIRST_ANSWER, patience))
-                if scheme:
+                scheme = _answers(
+                    host := _loopback(address, port), port, min(_FIRST_ANSWER, max(0.2, patience - waited))
+                )
+                if scheme in ("http", "https"):
                     beyond = "" if address in LOOPBACK or address.startswith("127.") else address
                     seconds = time.monotonic() - begin
                     return Ready("answers", port, host, None, seconds, scheme, beyond)
-                mute.add(port)
+                if scheme == "mute":
+                    mute.add(port)
             if looks and len(anew) == _CIRCLE:
                 return Ready("circles", seconds=waited)
             question = log.question() if looks else ""
@@ -157,20 +160,20 @@ def _loopback(address: str, port: int) -> str:
 
 
 def _answers(host: str, port: int, timeout: float) -> str:
-    """The scheme by which a port gives the head of an answer; "" if it gives none. Some servers with
-    certificates answer a plain request too, to say that it is a bad one."""
+    """The scheme by which a port gives the head of an answer; "mute" if it says what is no HTTP, "" if it
+    says nothing. Some servers with certificates answer a plain request too, to say that it is a bad one."""
     status = _head(http.client.HTTPConnection(host, port, timeout=timeout))
     if status not in (0, 400):
-        return "http"
+        return "http" if status > 0 else ""
     context = ssl.create_default_context()
     context.check_hostname = False
     context.verify_mode = ssl.CERT_NONE
     secure = http.client.HTTPSConnection(host, port, timeout=min(timeout, 2.0), context=context)
-    return "https" if _head(secure) else "http" if status else ""
+    return "https" if _head(secure) > 0 else "http" if status else "mute"
 
 
 def _head(connection: http.client.HTTPConnection) -> int:
-    """The status of an answer whose body is not waited for; 0 if there is none."""
+    """The status of an answer whose body is not waited for; 0 if what comes is none, -1 if nothing comes."""
     try:
         connection.request("GET", "/", headers={"Accept": "text/html,*/*;q=0.8", "User-Agent": "plainfall"})
         transport = connection.sock
@@ -179,6 +182,8 @@ def _head(connection: http.client.HTTPConnection) -> int:
         with contextlib.suppress(OSError, http.client.HTTPException):
             response.read1(1 << 16)  # hanging up on it sooner would be rude
         return response.status
+    except TimeoutError:
+        return -1
     except (OSError, http.client.HTTPException, ValueError):
         return 0
     finally:

@@ -4,15 +4,21 @@ from __future__ import annotations
 
 import re
 import shlex
-from collections.abc import Iterator
-from dataclasses import dataclass
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass, replace
 
 from plainfall.errors import BadInput
 from plainfall.evidence import Evidence
 from plainfall.survey.readme import ReadmeStep
 from plainfall.survey.walk import Tree
 
-__all__ = ["Command", "process_file_commands", "readme_commands", "script_file_commands"]
+__all__ = [
+    "Command",
+    "process_file_commands",
+    "readme_commands",
+    "script_file_commands",
+    "with_port_words",
+]
 
 _PROCESS = re.compile(r"^([A-Za-z0-9_-]+):\s*(.+)$")
 # Servers for production; where a framework has a dev server, that is what a developer wants.
@@ -99,6 +105,17 @@ def readme_commands(steps: list[ReadmeStep], tree: Tree, folder: str) -> Iterato
                 step.evidence,
                 folder,
             )
+
+
+def with_port_words(commands: Sequence[Command]) -> Iterator[Command]:
+    """The commands; one for a server that stops short of the words by which a framework's own command takes
+    its port gets them, so that it can be given one."""
+    longer = [one for one in commands if one.stage == "server" and "$" in one.line]
+    for command in commands:
+        line = command.line
+        if command.stage == "server" and not re.search(r"\bport\b|:\d{2,5}\b|\$", line):
+            line = next((one.line for one in longer if one.line.startswith(f"{line} ")), line)
+        yield replace(command, line=line)
 
 
 def missing_script(command: str, tree: Tree, folder: str) -> str | None:

@@ -13,7 +13,7 @@ from plainfall.frameworks import find_frameworks
 from plainfall.settings.templates import find_templates
 from plainfall.sources.files import memory_file, read_sources
 from plainfall.sources.found import FileFound
-from plainfall.survey.commands import process_file_commands, readme_commands
+from plainfall.survey.commands import process_file_commands, readme_commands, with_port_words
 from plainfall.survey.contradictions import find_contradictions
 from plainfall.survey.modes import modes_of
 from plainfall.survey.others import other_parts
@@ -158,6 +158,7 @@ def _part(
     elif readme:
         commands += readme_commands(steps, tree, folder)
         pages += [path for _, path, _ in readme_addresses(tree.text(readme), readme)]
+    commands = list(with_port_words(commands))
     return PartFound(
         path=folder,
         language=language.name,

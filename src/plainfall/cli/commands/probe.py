@@ -1,4 +1,4 @@
-"""``plainfall probe``: ask what runs."""
+"""``plainfall probe``: look at what runs."""
 
 from __future__ import annotations
 
@@ -7,45 +7,131 @@ import json
 from pathlib import Path
 
 from plainfall.cli.console import Console
-from plainfall.onboarding.servers import ServerLook, probe_servers
+from plainfall.onboarding.probing import Looked, ProbeWishes, ServerLook, probe_servers
+from plainfall.server.endpoints import Endpoint
+from plainfall.server.reloading import Reloaded
+from plainfall.server.signing import SignedIn
+from plainfall.surroundings import Surroundings
 
 __all__ = ["run"]
 
 
 def run(options: argparse.Namespace, console: Console) -> int:
     """Probes each recorded server; 1 if none runs or one is not well."""
-    looks = probe_servers(Path(options.clone).absolute())
-    well = bool(looks) and all(look.probe and not look.probe.problem for look in looks)
+    wishes = ProbeWishes(
+        options.part,
+        tuple(options.path),
+        options.expect_status,
+        options.expect_text,
+        options.sign_in,
+        options.register,
+        options.reload,
+        Path(options.picture).absolute() if options.picture else None,
+    )
+    looks = probe_servers(Path(options.clone).absolute(), Surroundings.of_process(), wishes)
+    well = bool(looks) and all(look.well for look in looks)
     if console.json:
         document = {"outcome": "done" if well else "failed", "servers": [look.as_json() for look in looks]}
         console.result(json.dumps(document, indent=2, ensure_ascii=False))
         return 0 if well else 1
     if not looks:
-        console.result("no dev server of this clone runs; start it with: plainfall onboard")
+        console.result("no dev server of this clone runs; start it with: plainfall serve")
     for look in looks:
         _show(console, look)
     return 0 if well else 1
 
 
 def _show(console: Console, look: ServerLook) -> None:
-    name = look.part or "."
-    probe = look.probe
-    if probe is None:
-        console.result(f"{console.styled('ended', 'bad', out=True)}  {name}: {look.command}")
-        console.result("       its processes are gone; start it again with: plainfall onboard")
+    if not look.running:
+        console.result(f"{console.styled('ended', 'bad', out=True)}  {look.part or '.'}: {look.command}")
+        console.result("       its processes are gone; start it again with: plainfall serve")
         return
+    for one in look.pages:
+        _show_page(console, look, one)
+    _show_endpoints(console, look.endpoints)
+    if look.channel is not None:
+        channel, answered = look.channel
+        state = "is answered" if answered else "is not answered: an edit will not reach the page by itself"
+        console.result(
+            _line(console, f"reload channel of {channel.title} ({channel.path}) {state}", answered)
+        )
+    for signed in look.signed:
+        _show_signed(console, signed)
+    if look.reloaded is not None:
+        _show_reloaded(console, look.reloaded)
+    for note in look.notes:
+        console.result(console.wrapped(note, 8, "      · "))
+
+
+def _show_page(console: Console, look: ServerLook, one: Looked) -> None:
+    probe = one.probe
     state = (
         console.styled("bad", "bad", out=True) if probe.problem else console.styled("good", "good", out=True)
     )
     title = f'  "{probe.title}"' if probe.title else ""
     console.result(f"{state}  {probe.url}  {probe.status or 'no answer'}{title}")
+    if probe.headings:
+        console.result(console.wrapped(f"headings: {'; '.join(probe.headings[:5])}", 6, "      "))
     console.result(
         f"      {probe.size:,} bytes of {probe.media_type or '?'}, first byte after "
-        f"{probe.first_byte * 1000:.0f} ms, process {look.pid}"
+        f"{probe.first_byte * 1000:.0f} ms, all after {probe.seconds * 1000:.0f} ms, process {look.pid}"
     )
     for url, status, _ in probe.assets:
         style = "dim" if 0 < status < 400 else "bad"
         console.result(console.styled(f"      {status or 'no answer'}  {url}", style, out=True))
+    for note in probe.notes:
+        console.result(console.wrapped(note, 8, "      · "))
+    for line in one.logged[:6]:
+        console.result(console.styled(f"      logged  {line[: console.width - 14]}", "dim", out=True))
     if probe.problem:
         console.result(console.wrapped(probe.problem, 6, "      "))
         console.result(f"      log {console.shown_path(look.log)}")
+
+
+def _line(console: Console, text: str, good: bool) -> str:
+    return console.styled(console.wrapped(text, 6, "      "), "dim" if good else "bad", out=True)
+
+
+def _show_endpoints(console: Console, endpoints: list[Endpoint]) -> None:
+    if not endpoints:
+        return
+    answer = sum(not one.broken for one in endpoints)
+    console.result(f"      interface: {answer} of {len(endpoints)} answer")
+    for one in endpoints:
+        text = f"{one.status or 'no answer'}  {one.path}  {one.media_type}, {one.size:,} bytes ({one.source})"
+        console.result(_line(console, text, not one.broken))
+
+
+def _show_signed(console: Console, signed: SignedIn) -> None:
+    if signed.state == "no form":
+        console.result(_line(console, "no form to sign in or to register was found", False))
+        return
+    if signed.state == "refused":
+        console.result(_line(console, f"refused at {signed.form}: {signed.said}", False))
+        return
+    title = f' "{signed.title}"' if signed.title else ""
+    what = "signed in" if signed.seen else "registered"
+    console.result(
+        f"      {console.styled(what, 'good', out=True)} at {signed.form}, led to {signed.landed}{title}"
+    )
+    for one in signed.seen:
+        mark = (
+            "opened by signing in"
+            if one.opened
+            else "the same for a guest"
+            if one.guest == one.member
+            else ""
+        )
+        console.result(
+            _line(console, f"{one.guest} → {one.member}  {one.path}  {mark}".rstrip(), one.member < 400)
+        )
+
+
+def _show_reloaded(console: Console, reloaded: Reloaded) -> None:
+    if reloaded.noticed is None:
+        text = f"{reloaded.file} was touched, and the server took no notice: after an edit, start it again"
+        console.result(_line(console, text, False))
+        return
+    again = f"; it answers again after {reloaded.answered:.2f} s" if reloaded.answered is not None else ""
+    console.result(f"      {reloaded.file} was touched: noticed after {reloaded.noticed:.2f} s{again}")
+    console.result(_line(console, reloaded.how, True))

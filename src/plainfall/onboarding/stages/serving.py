@@ -20,6 +20,9 @@ from plainfall.writing import digest_of
 
 __all__ = ["probe", "running_of", "server", "stop_server"]
 
+# The usual variable, and those of servers that do not look at it.
+_PORT_VARIABLES = ("PORT", "FLASK_RUN_PORT", "UVICORN_PORT")
+
 
 def server(work: Work) -> StepResult:
     """Starts the part's server and waits for its first answer; one that runs and is still right is kept.
@@ -91,7 +94,8 @@ def _start(
 ) -> tuple[dict[str, Any], Ready]:
     line, _ = with_port(command.line, port)
     key = _port_key(work)
-    variables = {**work.variables(), "PORT": str(port), **({key: str(port)} if key else {})}
+    names = (*_PORT_VARIABLES, key) if key else _PORT_VARIABLES
+    variables = {**work.variables(), **dict.fromkeys(names, str(port))}
     log = work.state.log(work.part.key, "server")
     mark = new_mark()
     record: dict[str, Any] = {

@@ -1,0 +1,290 @@
+"""Looking at the dev servers of a clone that run: pages, what is logged for them, the interface, signing in,
+the reaction to an edit, a picture."""
+
+from __future__ import annotations
+
+import secrets
+import time
+from collections.abc import Sequence
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import Any
+
+from plainfall.errors import NothingToOnboard, UsageProblem
+from plainfall.evidence import Evidence
+from plainfall.onboarding.inside import work_inside
+from plainfall.onboarding.stages.serving import best_page, running_of
+from plainfall.onboarding.state import CloneState
+from plainfall.onboarding.work import Work
+from plainfall.server.channels import Channel, find_channel, open_channel
+from plainfall.server.endpoints import Endpoint, ask_endpoints
+from plainfall.server.picture import browser_here, take_picture
+from plainfall.server.probe import Probe, probe_page
+from plainfall.server.process import belonging
+from plainfall.server.reloading import Reloaded, touch_and_watch
+from plainfall.server.signing import Account, SignedIn, register, sign_in
+from plainfall.server.visitor import Visitor
+from plainfall.sources.files import ENDINGS
+from plainfall.surroundings import Surroundings
+from plainfall.writing import read_json, write_json
+
+__all__ = ["Looked", "ProbeWishes", "ServerLook", "probe_servers"]
+
+_LOGGED = 0.06  # seconds in which a server writes its line after the answer is sent
+
+
+@dataclass(frozen=True)
+class ProbeWishes:
+    """What is to be looked at besides the page: paths to ask for (instead of it), the status and the words
+    that are expected there, whether to sign in, to register, to touch a source file (``reload``: its path,
+    "" for one that is chosen), and the file that a picture is written to."""
+
+    part: str | None = None
+    paths: tuple[str, ...] = ()
+    status: int | None = None
+    words: str | None = None
+    sign_in: bool = False
+    register: bool = False
+    reload: str | None = None
+    picture: Path | None = None
+
+
+@dataclass(frozen=True)
+class Looked:
+    """One page, and what the server logged for it."""
+
+    probe: Probe
+    logged: tuple[str, ...] = ()
+
+
+@dataclass
+class ServerLook:
+    """A recorded server now: ``pages`` is empty if its processes are gone. The rest as it was asked for;
+    ``notes`` say what could not be looked at."""
+
+    part: str
+    url: str
+    command: str
+    pid: int
+    log: str
+    pages: list[Looked] = field(default_factory=list)
+    endpoints: list[Endpoint] = field(default_factory=list)
+    channel: tuple[Channel, bool] | None = None
+    signed: list[SignedIn] = field(default_factory=list)
+    reloaded: Reloaded | None = None
+    picture: str = ""
+    notes: list[str] = field(default_factory=list)
+
+    @property
+    def running(self) -> bool:
+        """Whether it was there to be asked."""
+        return bool(self.pages)
+
+    @property
+    def well(self) -> bool:
+        """Whether all that was asked for is as it should be."""
+        good = self.running and not any(one.probe.problem for one in self.pages)
+        return (
+            good
+            and all(one.state == "in" for one in self.signed)
+            and (self.reloaded is None or self.reloaded.noticed is not None)
+        )
+
+    def as_json(self) -> dict[str, Any]:
+        """The form that ``probe --json`` shows."""
+        return {
+            "part": self.part,
+            "url": self.url,
+            "command": self.command,
+            "pid": self.pid,
+            "log": self.log,
+            "running": self.running,
+            "probe": self.pages[0].probe.as_json() if self.pages else None,
+            "pages": [{**one.probe.as_json(), "logged": list(one.logged)} for one in self.pages],
+            "endpoints": [one.as_json() for one in self.endpoints],
+            "reload_channel": {
+                "path": self.channel[0].path,
+                "of": self.channel[0].title,
+                "answered": self.channel[1],
+            }
+            if self.channel
+            else None,
+            "signed_in": [one.as_json() for one in self.signed],
+            "reload": self.reloaded.as_json() if self.reloaded else None,
+            "picture": self.picture or None,
+            "notes": self.notes,
+        }
+
+
+def probe_servers(clone: Path, surroundings: Surroundings, wishes: ProbeWishes) -> list[ServerLook]:
+    """Looks at every recorded server, or one part's. Nothing in the clone changes but a file's time, and the
+    accounts that were made (kept in the state folder).
+
+    Raises NothingToOnboard if the folder is not there, UsageProblem for a part or file that is not there.
+    """
+    if not clone.is_dir():
+        raise NothingToOnboard(f"{clone} is not a folder", remedy="Name the folder of a clone.")
+    state = CloneState(clone)
+    chosen = None if wishes.part is None else "" if wishes.part == "." else wishes.part.strip("/")
+    looks = []
+    for part, record in state.servers.items():
+        if chosen is not None and part != chosen:
+            continue
+        look = ServerLook(part, record.get("url", ""), record["command"], record["pid"], record["log"])
+        if record.get("url") and belonging(running_of(record)):
+            _Looking(clone, part, record, surroundings, wishes, look).look()
+        looks.append(look)
+    if chosen is not None and not looks:
+        names = ", ".join(part or "." for part in state.servers) or "none"
+        raise UsageProblem(f"no server of the part {wishes.part} was started", remedy=f"There are: {names}")
+    return looks
+
+
+class _Looking:
+    """One server, looked at for what was wished."""
+
+    def __init__(
+        self,
+        clone: Path,
+        part: str,
+        record: dict[str, Any],
+        surroundings: Surroundings,
+        wishes: ProbeWishes,
+        look: ServerLook,
+    ) -> None:
+        self._clone = clone
+        self._part = part
+        self._record = record
+        self._surroundings = surroundings
+        self._wishes = wishes
+        self._look = look
+        self._base = str(record["url"])
+        self._visitor = Visitor()
+        self._work: Work = work_inside(clone, part or ".", surroundings)
+
+    def look(self) -> None:
+        """All of it, in an order in which each is of use to the next."""
+        wishes = self._wishes
+        for path in wishes.paths or (self._usual_page(),):
+            self._look.pages.append(self._page(path))
+        first = self._look.pages[0].probe
+        self._channel(first)
+        if not wishes.paths:
+            routes = [path for path in self._work.part.pages if path != "/"]
+            self._look.endpoints = ask_endpoints(self._base, routes, self._visitor)
+        if wishes.register:
+            self._register()
+        if wishes.sign_in:
+            self._sign_in()
+        if wishes.picture is not None:
+            self._picture(first.url, wishes.picture)
+        if wishes.reload is not None:
+            self._reload(wishes.reload)
+
+    def _usual_page(self) -> str:
+        """The page that was good at the start."""
+        url = str((self._record.get("probe") or {}).get("url") or self._base)
+        return "/" + url.split("/", 3)[3] if url.count("/") > 2 else "/"
+
+    def _page(self, path: str) -> Looked:
+        log = Path(self._record["log"])
+        size = log.stat().st_size if log.exists() else 0
+        wishes = self._wishes
+        if wishes.paths or wishes.status is not None or wishes.words is not None:
+            url = self._base.rstrip("/") + (path if path.startswith("/") else f"/{path}")
+            probe = probe_page(url, visitor=self._visitor, status=wishes.status, words=wishes.words)
+        else:
+            probe, _ = best_page(self._base, (path,))
+        time.sleep(_LOGGED)
+        logged: list[str] = []
+        if log.exists() and log.stat().st_size > size:
+            with open(log, "rb") as file:
+                file.seek(size)
+                text = self._work.masked(file.read(20_000).decode("utf-8", "replace"))
+            logged = [line.rstrip() for line in text.splitlines() if line.strip()]
+        return Looked(probe, tuple(logged[:12]))
+
+    def _channel(self, probe: Probe) -> None:
+        assets = tuple(url for url, _, _ in probe.assets)
+        channel = find_channel(self._base, probe.text, assets, self._visitor)
+        if channel is not None:
+            listening = open_channel(self._base, channel)
+            self._look.channel = channel, listening is not None
+            if listening is not None:
+                listening.close()
+
+    def _accounts(self) -> dict[str, dict[str, str]]:
+        known = read_json(self._clone / ".plainfall" / "accounts.json")
+        return known if isinstance(known, dict) else {}
+
+    def _register(self) -> None:
+        """An ordinary account, kept beside the administrator's; one that was made before is not made
+        again."""
+        key = f"{self._part or '.'} member"
+        known = self._accounts()
+        if key in known:
+            self._look.notes.append("an ordinary account was made before")
+            return
+        name = f"volunteer{secrets.randbelow(9000) + 1000}"
+        account = Account(name, f"{name}@rain.example", f"Rain-{secrets.token_urlsafe(9)}")
+        row = {"name": account.name, "email": account.email, "password": account.password, "page": ""}
+        # On disk before the account is made: a password that nobody knows would be worse than none.
+        write_json(self._clone / ".plainfall" / "accounts.json", {**known, key: row}, mode=0o600)
+        found = register(Visitor(), self._base, account)
+        self._look.signed.append(found)
+        if found.state != "in":
+            write_json(self._clone / ".plainfall" / "accounts.json", known, mode=0o600)
+
+    def _sign_in(self) -> None:
+        """With the ordinary account, if there is one; and with the administrator's."""
+        known = self._accounts()
+        rows = [known[key] for key in (f"{self._part or '.'} member", self._part or ".") if key in known]
+        if not rows:
+            self._look.notes.append("no account is known: --register makes one where there is a form for it")
+        for row in rows:
+            account = Account(
+                row["name"], row.get("email") or row["name"], row["password"], row.get("page", "")
+            )
+            pages = tuple(self._work.part.pages)
+            self._look.signed.append(sign_in(Visitor(), self._base, account, pages))
+
+    def _picture(self, url: str, file: Path) -> None:
+        browser = browser_here(self._surroundings.variables.get("PATH", ""))
+        if browser is None:
+            self._look.notes.append("no browser that can take a picture is here (Chromium or one of its kin)")
+            return
+        target = (
+            file if len(self._record) and not self._part else file.with_stem(f"{file.stem}-{self._name()}")
+        )
+        size = take_picture(browser, url, target)
+        self._look.picture = str(target)
+        self._look.notes.append(f"picture in {target}, {size:,} bytes")
+
+    def _name(self) -> str:
+        return self._part.replace("/", "-").strip("()")
+
+    def _reload(self, named: str) -> None:
+        file = self._source(named)
+        if file is None:
+            self._look.notes.append("no source file of this part was found that could be touched")
+            return
+        channel = self._look.channel[0] if self._look.channel and self._look.channel[1] else None
+        self._look.reloaded = touch_and_watch(running_of(self._record), self._base, file, channel)
+
+    def _source(self, named: str) -> Path | None:
+        """The file that was named, else one that the server is likely to have loaded."""
+        if named:
+            file = self._work.folder / named
+            if not file.is_file():
+                raise UsageProblem(
+                    f"{file} is not there", remedy="Name a source file of the part after --reload."
+                )
+            return file
+        part = self._work.part
+        endings = ENDINGS.get(part.language, ())
+        places: Sequence[Evidence] = [one.evidence for one in part.frameworks]
+        candidates = [self._clone / one.path for one in places if one.path.endswith(endings)]
+        inner = sorted(path for path in self._work.tree.below(part.path) if path.endswith(endings))
+        ranked = sorted(inner, key=lambda path: ("test" in path, "config" in path, path.count("/"), path))
+        candidates += [self._work.folder / path for path in ranked]
+        return next((path for path in candidates if path.is_file()), None)
