@@ -8,6 +8,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 from functools import cache
 from pathlib import Path
+from typing import Any
 
 from plainfall.diagnosis.system_packages import install_words
 
@@ -24,32 +25,46 @@ _MOST = 12
 
 @dataclass(frozen=True)
 class Diagnosis:
-    """A recognised failure: the rule's id, cause and remedy in words. ``rule`` is empty if none fits."""
+    """A recognised failure: the rule's id, cause and remedy in words, the line that told (empty where the
+    exit status did), and what Plainfall itself may do about it (empty: nothing). ``rule`` is empty if none
+    fits."""
 
     rule: str
     cause: str
     remedy: str
+    line: str = ""
+    mend: str = ""
+    thing: str = ""
 
 
 @cache
-def _rules() -> tuple[tuple[re.Pattern[str], Mapping[str, str]], ...]:
+def _rules() -> tuple[tuple[re.Pattern[str] | None, Mapping[str, Any]], ...]:
     data = tomllib.loads((Path(__file__).parent / "rules.toml").read_text("utf-8"))
-    return tuple((re.compile(rule["pattern"]), rule) for rule in data["rule"])
+    return tuple((re.compile(one["pattern"]) if "pattern" in one else None, one) for one in data["rule"])
 
 
-def diagnose(output: str) -> Diagnosis:
-    """The rule for the last line of the output that any rule recognises."""
+def diagnose(output: str, status: int | None = None) -> Diagnosis:
+    """The rule for the last line of the output that any rule recognises; else the one for the exit status
+    (negative for a signal)."""
     for line in reversed(output.splitlines()[-400:]):
         for pattern, rule in _rules():
-            found = pattern.search(line)
+            found = pattern.search(line) if pattern is not None else None
             if found:
                 # Alternatives of a pattern have names of their own; the one that matched is the name.
-                named = next((value for value in found.groupdict().values() if value), "it")
-                words = {"name": named, "packages": ""}
-                if "needs" in rule:
-                    words["packages"] = install_words(rule["needs"].format(name=named))
-                return Diagnosis(rule["id"], rule["cause"].format(**words), rule["remedy"].format(**words))
-    return Diagnosis("", "", "")
+                named = next((value for value in found.groupdict().values() if value), "")
+                return _diagnosis(rule, named, line.strip())
+    silent = (rule for pattern, rule in _rules() if pattern is None and rule["status"] == status)
+    return next((_diagnosis(rule, "", "") for rule in silent), Diagnosis("", "", ""))
+
+
+def _diagnosis(rule: Mapping[str, Any], named: str, line: str) -> Diagnosis:
+    words = {"name": named or "it", "packages": ""}
+    if "needs" in rule:
+        words["packages"] = install_words(rule["needs"].format(name=words["name"]))
+    cause = rule["cause"].format(**words)
+    if not named:
+        cause = cause.replace(" (it)", "")
+    return Diagnosis(rule["id"], cause, rule["remedy"].format(**words), line, rule.get("mend", ""), named)
 
 
 def lines_that_matter(output: str) -> tuple[str, ...]:
