@@ -54,7 +54,7 @@ class PlainfallError(Exception):
 
     ``cause`` is one sentence; ``remedy`` says what to do about it (may be empty); ``place`` is the file
     and line that it is about; ``lines`` are the lines of output that matter; ``log`` is the path of the
-    whole output.
+    whole output; ``mend`` names what Plainfall itself may do about it.
     """
 
     exit_status = 1
@@ -67,6 +67,7 @@ class PlainfallError(Exception):
         place: Evidence | None = None,
         lines: tuple[str, ...] = (),
         log: str | None = None,
+        mend: str = "",
     ) -> None:
         super().__init__(cause)
         self.cause = cause
@@ -74,6 +75,7 @@ class PlainfallError(Exception):
         self.place = place
         self.lines = lines
         self.log = log
+        self.mend = mend
 
     def __str__(self) -> str:
         return f"{self.place}: {self.cause}" if self.place else self.cause

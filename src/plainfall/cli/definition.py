@@ -118,6 +118,7 @@ def _serve(commands: Any, shared: argparse.ArgumentParser) -> None:
         "the first one again",
     )
     parser.add_argument("--port", type=_port, metavar="N", help="the port of the (first) server")
+    _mend(parser)
     parser.add_argument(
         "--wait", type=_seconds, default=60.0, metavar="SECONDS", help="for a first answer (default: 60)"
     )
@@ -167,10 +168,20 @@ def _wishes(parser: argparse.ArgumentParser) -> None:
         metavar="NAME",
         help="let this package run its own code when it is installed",
     )
+    _mend(parser)
     parser.add_argument("--keep-lock", action="store_true", help="put a resolved pylock.toml into the clone")
     parser.add_argument("--seed-again", action="store_true", help="run the seeds though they were run before")
     parser.add_argument(
         "--wait", type=_seconds, default=60.0, metavar="SECONDS", help="for the server's first answer (60)"
+    )
+
+
+def _mend(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument(
+        "--mend",
+        action="store_true",
+        help="after a failure that is recognised, carry the remedy out where it is safe: another port, "
+        "dependencies laid again, migrations, a build",
     )
 
 

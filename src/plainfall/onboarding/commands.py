@@ -6,9 +6,10 @@ import os
 import signal
 import subprocess
 
-from plainfall.diagnosis.reading import diagnose, lines_that_matter
+from plainfall.diagnosis.reading import lines_that_matter
 from plainfall.errors import CommandFailed
 from plainfall.evidence import Evidence
+from plainfall.onboarding.explaining import diagnose_for, mend_words
 from plainfall.onboarding.work import Work
 from plainfall.server.process import MARK, marked
 
@@ -51,13 +52,15 @@ def run_command(work: Work, stage: str, command: str, mark: str, evidence: Evide
         raise
     output = "".join(pieces)
     if status != 0:
-        known = diagnose(output)
+        known = diagnose_for(work, output, status)
         raise CommandFailed(
             f"`{command}` ended with {_status(status)}" + (f": {known.cause}" if known.cause else ""),
-            remedy=known.remedy or "Read the lines above; the whole output is in the log.",
+            remedy=known.remedy + mend_words(known)
+            or "Read the lines above; the whole output is in the log.",
             place=evidence,
             lines=lines_that_matter(output) or ("it said nothing",),
             log=str(log),
+            mend=known.mend,
         )
     return output
 

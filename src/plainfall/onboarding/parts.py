@@ -7,6 +7,7 @@ import threading
 import time
 from collections.abc import Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
+from dataclasses import replace
 from types import TracebackType
 from typing import Any
 
@@ -56,13 +57,28 @@ class PartRun:
             error = None
             self.work.progress = self._reporter(step)
             try:
-                result = _explained(step, self.work)
+                result = self._with_mending(step)
             except PlainfallError as problem:
                 error = problem
                 place = (problem.place,) if problem.place else ()
                 result = StepResult(State.FAILED, step.title, problem.cause, place)
                 self.failure = step, problem
             self._finish(step, result, time.perf_counter() - start, error)
+
+    def _with_mending(self, step: Step) -> StepResult:
+        """Carries a step out; after a failure that can be mended, and is to be, once more."""
+        try:
+            return _explained(step, self.work)
+        except PlainfallError as problem:
+            if not (self.work.wishes.mend and problem.mend):
+                raise
+            from plainfall.onboarding.mending import mend
+
+            done = mend(self.work, problem)
+            if not done:
+                raise
+            again = _explained(step, self.work)
+            return replace(again, remarks=(f"mended: {problem.cause}; {done}", *again.remarks))
 
     def _finish(
         self, step: Step, result: StepResult, seconds: float, error: PlainfallError | None = None

@@ -52,6 +52,11 @@ class Settling:
         self._surveyed = Surveyed(tree, survey.sources, definitions, taken, self._listeners(port, choose))
 
     @property
+    def survey(self) -> Survey:
+        """The survey that it stands on."""
+        return self._survey
+
+    @property
     def ports(self) -> dict[str, int]:
         """The port of each part's server, by the part's folder."""
         return {folder: one.port for folder, one in self._surveyed.listeners.items()}

@@ -35,6 +35,7 @@ class Wishes:
     runtime: Path | None = None
     seed_again: bool = False
     wait: float = 60.0
+    mend: bool = False
     install: InstallWishes = field(default_factory=InstallWishes)
 
 
@@ -61,6 +62,7 @@ class Work:
     settling: Settling | None = None
     contradictions: list[Contradiction] = field(default_factory=list)
     after: Mapping[str, Evidence] = field(default_factory=dict)
+    avoided: set[int] = field(default_factory=set)
 
     @property
     def onboarded(self) -> bool:

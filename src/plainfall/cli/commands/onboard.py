@@ -59,7 +59,9 @@ def wishes_of(options: argparse.Namespace) -> Wishes:
         options.keep_lock,
         frozenset(options.allow_install_code),
     )
-    return Wishes(given_of(options), options.port, runtime, options.seed_again, options.wait, install)
+    return Wishes(
+        given_of(options), options.port, runtime, options.seed_again, options.wait, options.mend, install
+    )
 
 
 def given_of(options: argparse.Namespace) -> dict[str, str]:

@@ -69,7 +69,7 @@ def _bring_up(
     view = _ServeView(console)
     before = {part: record.get("pid") for part, record in CloneState(clone).servers.items()}
     try:
-        wishes = Wishes(port=options.port, wait=options.wait)
+        wishes = Wishes(port=options.port, wait=options.wait, mend=options.mend)
         outcome = onboard(clone, wishes, surroundings, view, only=_STAGES, chosen=chosen)
     finally:
         view.pause()

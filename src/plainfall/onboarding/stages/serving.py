@@ -6,8 +6,9 @@ import time
 from pathlib import Path
 from typing import Any
 
-from plainfall.diagnosis.reading import diagnose, lines_that_matter
+from plainfall.diagnosis.reading import lines_that_matter
 from plainfall.errors import ServerFailed
+from plainfall.onboarding.explaining import diagnose_for, mend_words
 from plainfall.onboarding.steps import State, StepResult
 from plainfall.onboarding.work import Work
 from plainfall.server.ports import free_port, holder_of, listening_ports, with_port
@@ -48,7 +49,7 @@ def server(work: Work) -> StepResult:
         stop_server(work, before)
     settling = work.settled_by()
     wanted = settling.wanted[work.part.key]
-    port = free_port(settling.ports[work.part.key])
+    port = free_port(settling.ports[work.part.key], work.avoided)
     remarks = []
     if port != wanted.port:
         holder = _holder(work, wanted.port)
@@ -140,7 +141,7 @@ def _start(
 
 def _failure(work: Work, command: Command, running: Running, ready: Ready) -> ServerFailed:
     output = work.masked(Path(running.log).read_text("utf-8", "replace"))
-    known = diagnose(output)
+    known = diagnose_for(work, output, ready.exit_status)
     if ready.state == "asks":
         return ServerFailed(
             f"the server wants an answer to a question, which nobody can give here: {ready.said}",
@@ -162,7 +163,7 @@ def _failure(work: Work, command: Command, running: Running, ready: Ready) -> Se
         cause = f"the server gave no answer within {ready.seconds:.0f} s, {where}"
     return ServerFailed(
         cause + (f": {known.cause}" if known.cause else ""),
-        remedy=known.remedy
+        remedy=known.remedy + mend_words(known)
         or (
             "Read its lines above."
             if ready.state == "ended"
@@ -171,6 +172,7 @@ def _failure(work: Work, command: Command, running: Running, ready: Ready) -> Se
         place=command.evidence,
         lines=lines_that_matter(output) or ("it said nothing",),
         log=running.log,
+        mend=known.mend,
     )
 
 
@@ -261,12 +263,14 @@ def best_page(base: str, paths: tuple[str, ...]) -> tuple[Probe, list[str]]:
 def probe_failure(work: Work, record: dict[str, Any], result: Probe, tried: list[str]) -> ServerFailed:
     time.sleep(0.05)  # a server writes its log line after the answer is sent
     output = work.masked(Path(record["log"]).read_text("utf-8", "replace"))
-    known = diagnose(output)
+    known = diagnose_for(work, output)
     return ServerFailed(
         f"{result.url}: {result.problem}" + (f" ({known.cause})" if known.cause else ""),
-        remedy=known.remedy or "Read what the server logged for this request. It is left running.",
+        remedy=known.remedy + mend_words(known)
+        or "Read what the server logged for this request. It is left running.",
         lines=lines_that_matter(output),
         log=record["log"],
+        mend=known.mend,
     )
 
 

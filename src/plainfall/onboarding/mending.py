@@ -1,0 +1,84 @@
+"""Remedies that are safe and Plainfall's own to carry out, where the person asked for it with --mend.
+
+Nothing of the clone's own is changed: another port, dependencies laid again, an environment made anew,
+migrations applied, a build run.
+"""
+
+from __future__ import annotations
+
+import shutil
+
+from plainfall.errors import PlainfallError
+from plainfall.evidence import Evidence
+from plainfall.onboarding.stages import filling_data, installing, tasks
+from plainfall.onboarding.work import Work
+from plainfall.survey.commands import Command
+
+__all__ = ["mend"]
+
+
+def mend(work: Work, error: PlainfallError) -> str:
+    """Does what the failure calls for; returns it in words, "" if nothing can be done. Raises what the steps
+    that it carries out raise."""
+    if error.mend == "port":
+        return _other_port(work)
+    if error.mend == "dependencies":
+        return _dependencies(work)
+    if error.mend == "environment":
+        return _environment(work)
+    if error.mend == "migrations":
+        return _migrations(work)
+    if error.mend == "build":
+        return _build(work)
+    return ""
+
+
+def _other_port(work: Work) -> str:
+    taken = work.settled_by().ports.get(work.part.key)
+    if taken is None or taken in work.avoided:
+        return ""
+    work.avoided.add(taken)
+    return "another port is taken"
+
+
+def _dependencies(work: Work) -> str:
+    """Only where the list names what is lacking: laying it again brings nothing else."""
+    listed = work.part.dependencies
+    if listed is None or listed.kind == "workspace":
+        return ""
+    work.state.forget(work.part.key, "dependencies")
+    result = installing.dependencies(work)
+    return f"dependencies were laid again: {result.title}"
+
+
+def _environment(work: Work) -> str:
+    standing = work.language.environment_standing(work.folder, work.chosen())
+    if not standing.ours:
+        return ""
+    shutil.rmtree(work.folder / standing.path, ignore_errors=True)
+    work.state.forget(work.part.key, "dependencies")
+    made = installing.environment(work)
+    if work.part.dependencies is not None:
+        installing.dependencies(work)
+    return f"{made.title}"
+
+
+def _migrations(work: Work) -> str:
+    if not work.part.candidates("migrations"):
+        return ""
+    work.state.forget(work.part.key, "migrations")
+    return f"migrations were applied: {filling_data.migrations(work).title}"
+
+
+def _build(work: Work) -> str:
+    """The manifest's own build script."""
+    found = next((one for one in work.part.candidates("tasks") if "build" in one.line), None)
+    if found is None and work.part.language == "node":
+        path = f"{work.part.path}/package.json" if work.part.path else "package.json"
+        line = work.tree.line_of(path, '"build":') if path in work.tree else Evidence(path)
+        if line.line:
+            found = Command("tasks", "npm run build", "the manifest's build script", 0, line, work.part.path)
+    if found is None:
+        return ""
+    tasks.carry_out(work, "tasks", found)
+    return f"{found.line} was run"
