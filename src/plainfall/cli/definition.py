@@ -117,6 +117,11 @@ def _serve(commands: Any, shared: argparse.ArgumentParser) -> None:
         help="start with this command, now and later: its number in --commands, or a command line; auto: "
         "the first one again",
     )
+    parser.add_argument(
+        "--debug",
+        action="store_true",
+        help="under the language's debugger, on a loopback port; prints how an editor attaches",
+    )
     parser.add_argument("--port", type=_port, metavar="N", help="the port of the (first) server")
     _mend(parser)
     parser.add_argument(

@@ -50,6 +50,7 @@ def _server(part: str, record: dict[str, Any]) -> dict[str, Any]:
         "command": record["command"],
         "log": record["log"],
         "probe": record.get("probe"),
+        "attach": record.get("attach"),
     }
 
 

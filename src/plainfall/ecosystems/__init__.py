@@ -68,6 +68,16 @@ class Installation:
     title: str = ""
 
 
+@dataclass(frozen=True)
+class Debugging:
+    """How a part is put under a debugger: variables, folders for the search path of its modules, and the
+    configuration with which an editor that speaks the Debug Adapter Protocol attaches."""
+
+    variables: Mapping[str, str]
+    module_folders: tuple[str, ...]
+    attach: Mapping[str, object]
+
+
 class Ecosystem(Protocol):
     """What a language offers. Functions raise Plainfall's own errors and report through their arguments."""
 
@@ -125,6 +135,19 @@ class Ecosystem(Protocol):
     def variables(self, folder: Path, choice: Choice) -> dict[str, str]:
         """Variables that put the environment to use; PATH is the folder of commands alone."""
         ...
+
+    def debugging(
+        self,
+        clone: Path,
+        folder: Path,
+        choice: Choice,
+        port: int,
+        surroundings: Surroundings,
+        state: Path,
+        progress: Progress,
+    ) -> Debugging:
+        """What puts the part's code under its language's debugger, on a loopback port; ``state`` is a folder
+        for what that needs. Raises what getting a package raises."""
 
     def install(
         self,

@@ -36,6 +36,7 @@ class Wishes:
     seed_again: bool = False
     wait: float = 60.0
     mend: bool = False
+    debug: bool = False
     install: InstallWishes = field(default_factory=InstallWishes)
 
 

@@ -89,17 +89,25 @@ class _Log:
 
 
 def wait_until_ready(
-    running: Running, process: subprocess.Popen[bytes], patience: float, tick: Callable[[float], None]
+    running: Running,
+    process: subprocess.Popen[bytes],
+    patience: float,
+    tick: Callable[[float], None],
+    *,
+    elsewhere: float = 0.5,
 ) -> Ready:
-    """Waits up to ``patience`` seconds (longer while its log grows) for an HTTP or HTTPS answer of any status
-    from a port that the server's own processes hold. ``tick`` is told the seconds waited. A server that
-    listens elsewhere than on the port it was given is found by its sockets."""
+    """Waits up to ``patience`` seconds (longer while its log grows) for an HTTP or HTTPS answer of any
+    status from a port that the server's own processes hold. ``tick`` is told the seconds waited. A server
+    that listens elsewhere than on the port it was given is found by its sockets; such a port is asked only
+    after it has been open for ``elsewhere`` seconds, since some are not for everybody (a debugger's, a
+    channel's)."""
     begin = time.monotonic()
     next_look = begin + _LOOK
     log = _Log(running.log)
     pids: frozenset[int] = frozenset()
     anew: deque[float] = deque(maxlen=_CIRCLE)
     mute: set[int] = set()
+    since: dict[int, float] = {}
     while True:
         now = time.monotonic()
         waited = now - begin
@@ -118,6 +126,8 @@ def wait_until_ready(
                     anew.append(now)
                 pids = here
             for port, address in _places(running).items():
+                if port != running.port and now - since.setdefault(port, now) < elsewhere:
+                    continue
                 scheme = _answers(
                     host := _loopback(address, port), port, min(_FIRST_ANSWER, max(0.2, patience - waited))
                 )

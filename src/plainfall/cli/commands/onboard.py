@@ -60,7 +60,13 @@ def wishes_of(options: argparse.Namespace) -> Wishes:
         frozenset(options.allow_install_code),
     )
     return Wishes(
-        given_of(options), options.port, runtime, options.seed_again, options.wait, options.mend, install
+        given_of(options),
+        options.port,
+        runtime,
+        options.seed_again,
+        options.wait,
+        options.mend,
+        install=install,
     )
 
 

@@ -69,10 +69,11 @@ def _bring_up(
     view = _ServeView(console)
     before = {part: record.get("pid") for part, record in CloneState(clone).servers.items()}
     try:
-        wishes = Wishes(port=options.port, wait=options.wait, mend=options.mend)
+        wishes = Wishes(port=options.port, wait=options.wait, mend=options.mend, debug=options.debug)
         outcome = onboard(clone, wishes, surroundings, view, only=_STAGES, chosen=chosen)
     finally:
         view.pause()
+    _show_attach(console, outcome)
     started = [part for part, record in outcome.servers.items() if before.get(part) != record["pid"]]
     if options.background or not outcome.servers:
         if console.json:
@@ -81,6 +82,14 @@ def _bring_up(
             show_outcome(console, outcome, options.clone)
         return exit_status(outcome)
     return _follow(console, clone, outcome, started, Register(surroundings.state))
+
+
+def _show_attach(console: Console, outcome: Outcome) -> None:
+    """How an editor attaches to each server that runs under a debugger."""
+    for part, record in outcome.servers.items():
+        if record.get("attach") and not console.json:
+            console.result(f"debugger of {part or outcome.survey.name}; for an editor:")
+            console.result(json.dumps(record["attach"], indent=2))
 
 
 class _ServeView(RunView):

@@ -279,12 +279,21 @@ class Supply:
     ) -> None:
         """Installs build requirements, resolved by the same means, into a build environment."""
         from plainfall.ecosystems.python.laying import lay_wheel
+
+        made: set[str] = set()
+        for tree in self.trees_for(texts, f"{label}'s build requirements", place, label).values():
+            lay_wheel(environment, tree, made, requested=False)
+
+    def trees_for(
+        self, texts: Sequence[str], title: str, place: Evidence, label: str = ""
+    ) -> dict[str, CachedTree]:
+        """The trees of requirements and of what they need, resolved apart from all else, by name."""
         from plainfall.ecosystems.python.lists.manifests import requirement_at
         from plainfall.ecosystems.python.resolving import resolve
 
         if not texts:
-            return
-        lines = [requirement_at(text, Evidence(f"{label}'s build requirements", 0)) for text in texts]
+            return {}
+        lines = [requirement_at(text, Evidence(title, 0)) for text in texts]
         target = Target(self.interpreter.facts["markers"])
         lines = [line for line in lines if line.requirement and target.holds(line.requirement.marker)]
         inner = Supply(
@@ -293,14 +302,11 @@ class Supply:
             self.interpreter,
             self.surroundings,
             self._progress,
-            (*self._chain, label),
+            (*self._chain, label or title),
         )
         try:
             found = resolve(lines, (), {}, inner.finder, inner.metadata, target)
-            pins = [Pin(one.name, one.version, place) for one in found]
-            made: set[str] = set()
-            for tree in inner.trees(pins).values():
-                lay_wheel(environment, tree, made, requested=False)
+            return inner.trees([Pin(one.name, one.version, place) for one in found])
         finally:
             inner.close()
 

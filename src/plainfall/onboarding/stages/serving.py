@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+import os
 import time
 from pathlib import Path
 from typing import Any
 
 from plainfall.diagnosis.reading import lines_that_matter
+from plainfall.ecosystems import Debugging
 from plainfall.errors import ServerFailed
 from plainfall.onboarding.explaining import diagnose_for, mend_words
 from plainfall.onboarding.steps import State, StepResult
@@ -21,6 +23,7 @@ from plainfall.writing import digest_of
 
 __all__ = ["probe", "running_of", "server", "stop_server"]
 
+_DEBUG_PORT = 9229  # the first that is tried; where it is taken, the next
 # The usual variable, and those of servers that do not look at it.
 _PORT_VARIABLES = ("PORT", "FLASK_RUN_PORT", "UVICORN_PORT")
 
@@ -37,6 +40,7 @@ def server(work: Work) -> StepResult:
         work.fingerprints.get("dependencies"),
         work.fingerprints.get("settings"),
         work.wishes.port,
+        work.wishes.debug,
     )
     before = work.state.servers.get(work.part.key)
     if before:
@@ -59,7 +63,8 @@ def server(work: Work) -> StepResult:
         remarks.append(f"port {port} from {wanted.source}")
     for other, place in work.after.items():
         remarks.append(f"started after {other or 'the part at the top'}, whose address it needs ({place})")
-    record, ready = _start(work, command, port, fingerprint, wanted.port)
+    debugging = _debugging(work) if work.wishes.debug else None
+    record, ready = _start(work, command, port, fingerprint, wanted.port, debugging)
     if ready.port != port:
         remarks.append(f"it was given port {port} and listens on {ready.port}")
     if ready.beyond:
@@ -77,6 +82,15 @@ def server(work: Work) -> StepResult:
     )
 
 
+def _debugging(work: Work) -> Debugging:
+    """The part's debugger, on a free port of its own."""
+    port = free_port(_DEBUG_PORT, {*work.settled_by().ports.values(), *work.avoided})
+    state = work.state.folder / "tools" / (work.part.key or "top")
+    return work.language.debugging(
+        work.clone, work.folder, work.chosen(), port, work.surroundings, state, work.progress
+    )
+
+
 def _holder(work: Work, port: int) -> str:
     """Who holds a port, in words: a clone of the register, or the process; "" for nobody."""
     holder = holder_of(port)
@@ -91,12 +105,24 @@ def _holder(work: Work, port: int) -> str:
 
 
 def _start(
-    work: Work, command: Command, port: int, fingerprint: str, wanted: int
+    work: Work,
+    command: Command,
+    port: int,
+    fingerprint: str,
+    wanted: int,
+    debugging: Debugging | None,
 ) -> tuple[dict[str, Any], Ready]:
     line, _ = with_port(command.line, port)
     key = _port_key(work)
     names = (*_PORT_VARIABLES, key) if key else _PORT_VARIABLES
     variables = {**work.variables(), **dict.fromkeys(names, str(port))}
+    if debugging is not None:
+        options = [variables.get("NODE_OPTIONS", ""), debugging.variables.get("NODE_OPTIONS", "")]
+        variables |= debugging.variables
+        if any(options):
+            variables["NODE_OPTIONS"] = " ".join(filter(None, options))
+        search = [*debugging.module_folders, variables.get("PYTHONPATH", "")]
+        variables |= {"PYTHONPATH": os.pathsep.join(filter(None, search))} if debugging.module_folders else {}
     log = work.state.log(work.part.key, "server")
     mark = new_mark()
     record: dict[str, Any] = {
@@ -107,6 +133,7 @@ def _start(
         "wanted": wanted,
         "pid": 0,
         "started": 0,
+        "attach": dict(debugging.attach) if debugging is not None else None,
     }
     # On disk before the start, so that a run after a kill finds the processes by their mark.
     work.state.keep_server(work.part.key, record)
@@ -122,6 +149,7 @@ def _start(
             process,
             max(work.wishes.wait, 3 * before),
             lambda waited: work.progress(int(waited), 0, unit),
+            elsewhere=0.5 if debugging is None else 20.0,
         )
         if ready.state != "answers":
             raise _failure(work, command, running, ready)
