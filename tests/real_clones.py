@@ -178,10 +178,67 @@ ALEMBIC_IN_A_SUBFOLDER = {
     ),
 }
 
+FLASK_MEMBERS = {
+    "requirements.txt": "flask>=3\nflask-wtf>=1.2\n",
+    ".env.example": "SECRET_KEY=change-me\n",
+    "app.py": """\
+import os
+
+from flask import Flask, redirect, render_template_string, request, session
+from flask_wtf.csrf import CSRFProtect
+from werkzeug.security import check_password_hash, generate_password_hash
+
+app = Flask(__name__)
+app.config["SECRET_KEY"] = os.environ["SECRET_KEY"]
+CSRFProtect(app)
+MEMBERS = {}
+FORM = \"\"\"<!doctype html><title>{{ title }}</title><p>{{ said }}</p><form method="post">
+<input type="hidden" name="csrf_token" value="{{ csrf_token() }}"><input name="username">
+{% if new %}<input type="email" name="email"><input type="password" name="again">{% endif %}
+<input type="password" name="password"><button>Go</button></form>\"\"\"
+
+
+@app.get("/")
+def home():
+    return "<!doctype html><title>Rain</title><a href='/members/join'>Join</a> <a href='/members/login'>Log in</a>"
+
+
+@app.route("/members/join", methods=["GET", "POST"])
+def join():
+    said = ""
+    if request.method == "POST":
+        if request.form["password"] == request.form["again"] and "@" in request.form["email"]:
+            MEMBERS[request.form["username"]] = generate_password_hash(request.form["password"])
+            return redirect("/members/login")
+        said = "The passwords do not match."
+    return render_template_string(FORM, title="Join", said=said, new=True)
+
+
+@app.route("/members/login", methods=["GET", "POST"])
+def login():
+    said = ""
+    if request.method == "POST":
+        known = MEMBERS.get(request.form["username"])
+        if known and check_password_hash(known, request.form["password"]):
+            session["member"] = request.form["username"]
+            return redirect("/readings")
+        said = "That name or password is incorrect."
+    return render_template_string(FORM, title="Log in", said=said, new=False)
+
+
+@app.get("/readings")
+def readings():
+    if "member" not in session:
+        return redirect("/members/login")
+    return "<!doctype html><title>Readings</title>12.5 mm"
+""",
+}
+
 CLONES: dict[str, dict[str, str]] = {
     "django": DJANGO,
     "flask-migrated": FLASK_MIGRATED,
     "fastapi": FASTAPI,
     "flask-single-file": FLASK_SINGLE_FILE,
     "alembic-in-a-subfolder": ALEMBIC_IN_A_SUBFOLDER,
+    "flask-members": FLASK_MEMBERS,
 }

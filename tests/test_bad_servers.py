@@ -10,7 +10,7 @@ import psutil
 import pytest
 from bad_servers import BAD_SERVERS, BadServer
 
-from plainfall.server.ports import free_port, is_free
+from plainfall.server.ports import free_port, holder_of, is_free
 from plainfall.server.probe import probe_page
 from plainfall.server.process import MARK, new_mark, start, stop, with_others
 from plainfall.server.readiness import wait_until_ready
@@ -51,7 +51,9 @@ def verdict_of(bad: BadServer, folder: Path, port: int) -> tuple[str, str]:
         stop(running, process, patience=1.0)
     left = [one.pid for one in psutil.process_iter() if _bears(one, mark)]
     left += [pid for pid in pids if psutil.pid_exists(pid) and psutil.Process(pid).status() != "zombie"]
-    assert left == [] and all(is_free(one) for one in held)
+    still = [one for one in held if not is_free(one)]
+    if left or still:
+        raise AssertionError(f"processes {left}, ports {still} ({[str(holder_of(one)) for one in still]})")
     return ready.state, said
 
 

@@ -13,11 +13,13 @@ import subprocess
 import sys
 from collections.abc import Iterator
 from pathlib import Path
+from typing import Any
 
 import pytest
 from conftest import PYTHON_LINE, Machine
 from real_clones import CLONES
 
+from plainfall.diagnosis.reading import diagnose
 from plainfall.standins.registry import archives_in, serving
 
 FOLDER = os.environ.get("PLAINFALL_REAL_PACKAGES", "")
@@ -173,3 +175,59 @@ def test_the_tree_of_all_packages_equals_what_the_bundled_client_lays_down(real:
     hand = by_hand(real, clone)
     assert tree(clone / ".venv") == tree(hand)
     assert records(clone / ".venv") == records(hand)
+
+
+def signed_in(real: Machine, clone: Path, *words: str) -> list[dict[str, Any]]:
+    run = real.run("probe", clone, "--sign-in", "--json", *words)
+    assert run.status == 0, run.out
+    found: list[dict[str, Any]] = run.document["servers"][0]["signed_in"]
+    return found
+
+
+def test_signing_in_to_the_administration_of_django(real: Machine) -> None:
+    clone, _, _ = onboarded(real, "django")
+    [found] = signed_in(real, clone)
+    assert found["state"] == "in" and found["landed"] == "/office/" and "administration" in found["title"]
+    opened = {one["path"]: (one["guest"], one["member"]) for one in found["pages"] if one["opened"]}
+    assert opened["/office/"] == (302, 200) and len(opened) > 2
+    accounts = clone / ".plainfall/accounts.json"
+    accounts.write_text(accounts.read_text().replace('"password":"', '"password":"not-'))
+    refused = real.run("probe", clone, "--sign-in")
+    assert refused.status == 1 and "refused at" in refused.out and "correct" in refused.out
+
+
+def test_registering_and_signing_in_to_flask_with_cross_site_protection(real: Machine) -> None:
+    clone, _, _ = onboarded(real, "flask-members")
+    made, found = signed_in(real, clone, "--register")
+    assert made["state"] == "in" and made["form"].endswith("/members/join")
+    assert found["state"] == "in" and found["landed"] == "/readings"
+    assert [one["path"] for one in found["pages"] if one["opened"]] == ["/readings"]
+
+
+def test_an_origin_that_django_does_not_trust_is_told(real: Machine) -> None:
+    clone, _, url = onboarded(real, "django")
+    import urllib3
+
+    manager = urllib3.PoolManager()
+    login = manager.request("GET", f"{url}office/login/")
+    token = login.headers["Set-Cookie"].split("csrftoken=")[1].split(";")[0]
+    headers = {"Cookie": f"csrftoken={token}", "Origin": "http://elsewhere.example", "Host": "localhost:8000"}
+    body = {"csrfmiddlewaretoken": token, "username": "admin", "password": "x"}
+    assert manager.request("POST", f"{url}office/login/", fields=body, headers=headers).status == 403
+    log = (clone / ".plainfall/logs/server.log").read_text()
+    found = diagnose(log)
+    assert found.rule == "origin-not-allowed" and "http://elsewhere.example" in found.cause
+    wrong = manager.request("GET", url, headers={"Host": "rain.example"})
+    assert wrong.status == 400
+    assert diagnose((clone / ".plainfall/logs/server.log").read_text()).rule == "host-not-allowed"
+
+
+def test_migrations_that_are_pending_are_told(real: Machine) -> None:
+    clone, _, _ = onboarded(real, "django")
+    real.run("stop", clone)
+    (clone / "db.sqlite3").unlink()
+    run = real.run("serve", clone, "--background")
+    output = (clone / ".plainfall/logs/server.log").read_text()
+    assert diagnose(output).rule in ("migration-pending", "table-missing"), run.err + output
+    mended = real.run("serve", clone, "--background", "--mend", "--json")
+    assert mended.status == 0, mended.err

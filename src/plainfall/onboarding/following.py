@@ -11,7 +11,7 @@ from pathlib import Path
 from typing import Any
 
 from plainfall.onboarding.stages.serving import running_of
-from plainfall.server.process import belonging
+from plainfall.server.process import belonging, has_ended
 
 __all__ = ["Follower", "Happening"]
 
@@ -89,7 +89,7 @@ class Follower:
 
     def _look(self, part: str, one: _Followed) -> list[Happening]:
         pids = frozenset(belonging(running_of(dict(one.record))))
-        if not pids:
+        if not pids and has_ended(running_of(dict(one.record))):
             one.over = True
             last = [Happening(part, "line", line) for line in _lines(one, whole=True)]
             return [*last, Happening(part, "ended", "its processes have ended")]

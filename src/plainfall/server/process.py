@@ -17,10 +17,22 @@ from typing import Any
 from plainfall.errors import ServerFailed
 from plainfall.server.ports import holder_of, is_free
 
-__all__ = ["MARK", "Running", "belonging", "is_alive", "marked", "new_mark", "start", "stop", "with_others"]
+__all__ = [
+    "MARK",
+    "Running",
+    "belonging",
+    "has_ended",
+    "is_alive",
+    "marked",
+    "new_mark",
+    "start",
+    "stop",
+    "with_others",
+]
 
 # Put into the environment of each server: whatever it starts and however that detaches, it can be found.
 MARK = "PLAINFALL_SERVER_MARK"
+_LOOKS = 4  # empty looks in a row after which a server counts as ended
 _PATIENCE = 5.0  # seconds between asking a process to end and forcing it
 
 
@@ -107,6 +119,16 @@ def belonging(running: Running) -> list[int]:
     return _gathered(running.mark, leader, [pid for pid, started in running.others if is_alive(pid, started)])
 
 
+def has_ended(running: Running) -> bool:
+    """Whether nothing of the server lives. A process that has just forked, or is being replaced by another
+    program, is not seen for a moment: only what several looks agree on counts."""
+    for _ in range(_LOOKS):
+        if belonging(running):
+            return False
+        time.sleep(0.02)
+    return True
+
+
 def with_others(running: Running) -> Running:
     """The server with the processes that are seen of it now."""
     import psutil
@@ -171,7 +193,7 @@ def stop(
             ended = sorted({*ended, *pids})
             if popen is not None:
                 popen.poll()
-            if not pids:
+            if not pids and has_ended(running):
                 break
             time.sleep(0.02)
         else:

@@ -20,7 +20,7 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from plainfall.server.ports import listening_ports
-from plainfall.server.process import Running, belonging
+from plainfall.server.process import Running, belonging, has_ended
 from plainfall.server.visitor import LOOPBACK
 
 __all__ = ["Ready", "wait_until_ready"]
@@ -114,7 +114,7 @@ def wait_until_ready(
         if waited >= patience and (now - log.grew > _GROWING or waited >= patience * _LONGER):
             return Ready("silent", seconds=waited, mute=tuple(sorted(mute)))
         status = process.poll()
-        if status is not None and not belonging(running):
+        if status is not None and has_ended(running):
             return Ready("ended", exit_status=status, seconds=waited)
         looks = now >= next_look
         if looks or _connects(running.port):

@@ -42,7 +42,7 @@ _REGISTER_LINK = re.compile(r"regist|sign-?up|join|create-?account", re.IGNORECA
 _SIGN_OUT = re.compile(r"log-?out|sign-?out|delete|remove", re.IGNORECASE)
 _IDENTITY = re.compile(r"user|login|e-?mail|name|identif|account", re.IGNORECASE)
 _COMPLAINT = re.compile(
-    r"[^.!?]*\b(?:incorrect|invalid|wrong|(?:do|does)(?:n't| not) match|not correct|failed|forbidden|denied|"
+    r"[^.!?]*\b(?:incorrect|invalid|wrong|(?:enter|provide|give) (?:a|the) (?:correct|valid)|(?:do|does)(?:n't| not) match|not correct|failed|forbidden|denied|"
     r"required|already|unknown|too (?:short|common|similar))\b[^.!?]*[.!?]?",
     re.IGNORECASE,
 )
