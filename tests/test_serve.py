@@ -4,6 +4,7 @@ commands inside of a part's environment."""
 from __future__ import annotations
 
 import json
+import os
 import shutil
 import signal
 import subprocess
@@ -11,6 +12,7 @@ import time
 from pathlib import Path
 from typing import Any
 
+import pytest
 from conftest import SERVER, Machine, listeners
 
 from plainfall.onboarding.register import Register
@@ -192,3 +194,44 @@ def test_the_register_gives_no_port_twice(tmp_path: Path) -> None:
     (tmp_path / "state/servers.json").write_text("damaged")
     assert register.every() == [] and register.port_for(clones[0], "", 8730, ()) == 8730
     assert json.loads((tmp_path / "state/servers.json").read_text())["version"] == 1
+
+
+NODE_SERVER = """\
+require("node:http").createServer((ask, answer) => {
+  answer.setHeader("content-type", "text/html");
+  answer.end("<title>Board</title>");
+}).listen(process.env.PORT || 8760, "127.0.0.1");
+"""
+ROUNDS = int(os.environ.get("PLAINFALL_ROUNDS", "2"))
+
+
+@pytest.mark.skipif(shutil.which("node") is None, reason="no Node here")
+def test_three_clones_with_six_servers_at_once(machine: Machine, node_registry: Any) -> None:
+    node_registry([])
+    files = {
+        "api/requirements.txt": "",
+        "api/app.py": SERVER,
+        "api/Procfile": "web: python app.py\n",
+        "api/.env.example": "PORT=8750\n",
+        "web/package.json": '{"scripts": {"dev": "node server.js"}}',
+        "web/server.js": NODE_SERVER,
+    }
+    clones = [machine.clone(files, name) for name in ("north", "middle", "south")]
+    for clone in clones:
+        assert machine.run("onboard", clone, "--until", "settings").status == 0
+    first: dict[str, int] = {}
+    for _ in range(ROUNDS):
+        running = [machine.start("serve", clone, "--background", "--json") for clone in clones]
+        ports: dict[str, int] = {}
+        for clone, process in zip(clones, running, strict=True):
+            out, err = process.communicate(timeout=60)
+            assert process.returncode == 0, out + err
+            servers = json.loads(out)["servers"]
+            assert {one["probe"]["title"] for one in servers} == {"Gauge", "Board"}
+            ports |= {f"{clone.name}/{one['part']}": one["port"] for one in servers}
+        assert len(set(ports.values())) == 6
+        first = first or ports
+        assert ports == first
+        stopped = machine.run("stop", "--all")
+        assert stopped.status == 0 and stopped.out.count("is free") == 6
+        assert all(is_free(port) for port in ports.values())

@@ -42,8 +42,9 @@ _REGISTER_LINK = re.compile(r"regist|sign-?up|join|create-?account", re.IGNORECA
 _SIGN_OUT = re.compile(r"log-?out|sign-?out|delete|remove", re.IGNORECASE)
 _IDENTITY = re.compile(r"user|login|e-?mail|name|identif|account", re.IGNORECASE)
 _COMPLAINT = re.compile(
-    r"[^.!?]*\b(?:incorrect|invalid|wrong|(?:enter|provide|give) (?:a|the) (?:correct|valid)|(?:do|does)(?:n't| not) match|not correct|failed|forbidden|denied|"
-    r"required|already|unknown|too (?:short|common|similar))\b[^.!?]*[.!?]?",
+    r"[^.!?]*\b(?:incorrect|invalid|wrong|(?:enter|provide|give) (?:a|the) (?:correct|valid)|not correct"
+    r"|(?:do|does)(?:n't| not) match|failed|forbidden|denied|required|already|unknown"
+    r"|too (?:short|common|similar))\b[^.!?]*[.!?]?",
     re.IGNORECASE,
 )
 _MOST = 10
