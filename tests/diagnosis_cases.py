@@ -202,6 +202,14 @@ CASES = [
           "\"\\xff\".split('a')", "UTF-8"),
     _ruby("connection-refused", "require 'socket'\nTCPSocket.new('127.0.0.1', 9)"),
     _ruby("file-missing", "File.read('stations.yml')", "stations.yml"),
+    # Building
+    Case("header-missing", "cc -c main.c", {"main.c": "#include <gauge.h>\n"}, "gauge.h", "cc"),
+    Case("library-missing", "cc main.c -lgauge", {"main.c": "int main() { return 0; }\n"}, "gauge", "cc"),
+    _py("compiler-missing", "import shutil\nif not shutil.which('no-gcc'): raise SystemExit(\"error: command 'gcc' failed: \"\n"
+        "    'No such file or directory')", "gcc"),
+    _py("build-tool-missing", "import subprocess\ntry: subprocess.run(['pg_config'], env={})\n"
+        "except FileNotFoundError: raise SystemExit('Error: pg_config executable not found.')\n"
+        "raise SystemExit('Error: pg_config executable not found.')", "pg_config"),
     # The shell, and scripts
     Case("command-missing", "gauge-tool --start", {}, "gauge-tool", "sh"),
     Case("run-bit", "./start.sh", {}, "./start.sh", "sh", _script("#!/bin/sh\necho\n", 0o644)),

@@ -2,8 +2,12 @@
 
 from __future__ import annotations
 
+import os
+import shutil
+import subprocess
 import sys
 import tomllib
+from collections.abc import Iterator
 from pathlib import Path
 
 import pytest
@@ -30,9 +34,6 @@ def test_a_failure_is_recognised(case: Case, tmp_path: Path) -> None:
 
 @pytest.mark.parametrize("healthy", HEALTHY, ids=lambda healthy: healthy.title)
 def test_no_rule_fires_on_a_healthy_start(healthy: Healthy, tmp_path: Path) -> None:
-    import os
-    import shutil
-
     if healthy.needs != "python" and shutil.which(healthy.needs) is None:
         pytest.skip(f"no {healthy.needs} here")
     for name, text in healthy.files.items():
@@ -48,6 +49,71 @@ def test_no_rule_fires_on_a_healthy_start(healthy: Healthy, tmp_path: Path) -> N
     log = (tmp_path / "log").read_text("utf-8", "replace")
     assert ready.state == "answers", log
     assert diagnose(log).rule == "", log
+
+
+def _programs() -> Path | None:
+    found = sorted(Path("/usr/lib/postgresql").glob("*/bin/initdb"))
+    return found[-1].parent if found and os.getuid() == 0 else None
+
+
+@pytest.fixture(scope="module")
+def database(tmp_path_factory: pytest.TempPathFactory) -> Iterator[tuple[Path, int]]:
+    """A server of our own, which asks for passwords; its programs' folder, and its port."""
+    programs = _programs()
+    assert programs is not None
+    place = tmp_path_factory.mktemp("server")
+    for folder in (place, *list(place.parents)[:3]):
+        folder.chmod(0o755)
+    shutil.chown(place, "postgres", "postgres")
+    (place / "password").write_text("rain-and-more")
+    shutil.chown(place / "password", "postgres")
+    port = free_port(9700)
+
+    def as_owner(line: str) -> None:
+        subprocess.run(
+            ["su", "postgres", "-s", "/bin/sh", "-c", line], check=True, capture_output=True, cwd="/"
+        )
+
+    as_owner(f"{programs}/initdb -D {place}/data -A scram-sha-256 --pwfile={place}/password -U owner")
+    options = f"-p {port} -k {place} -c listen_addresses=127.0.0.1 -c fsync=off"
+    as_owner(f"{programs}/pg_ctl -D {place}/data -w -l {place}/log -o '{options}' start")
+    yield programs, port
+    as_owner(f"{programs}/pg_ctl -D {place}/data -m immediate stop")
+
+
+@pytest.mark.skipif(_programs() is None, reason="no PostgreSQL here, or not root")
+@pytest.mark.parametrize(
+    ("user", "password", "name", "rule", "named"),
+    [
+        ("owner", "wrong", "postgres", "database-password", "owner"),
+        ("owner", "rain-and-more", "gauges", "database-not-there", "gauges"),
+        ("owner", "rain-and-more", "postgres", "table-missing", "stations"),
+        ("", "", "", "database-unreachable", "5432"),
+    ],
+)
+def test_what_a_database_server_refuses_is_recognised(
+    database: tuple[Path, int], user: str, password: str, name: str, rule: str, named: str
+) -> None:
+    programs, port = database
+    words = [
+        "-h",
+        "127.0.0.1",
+        "-p",
+        str(port if user else 5432),
+        "-U",
+        user or "nobody",
+        "-d",
+        name or "gauges",
+    ]
+    done = subprocess.run(
+        [programs / "psql", *words, "-c", "SELECT * FROM stations"],
+        env={"PATH": os.environ["PATH"], "PGPASSWORD": password, "LANG": "C.UTF-8"},
+        capture_output=True,
+        text=True,
+        check=False,
+    )
+    found = diagnose(done.stderr, done.returncode)
+    assert found.rule == rule and named in found.cause, done.stderr
 
 
 def test_the_rules_are_many_and_each_is_whole() -> None:

@@ -5,8 +5,10 @@ from __future__ import annotations
 import os
 from pathlib import Path
 
+import pytest
 from conftest import Machine
 
+from plainfall.survey.look import look
 from plainfall.survey.readme import read_steps, stage_of
 from plainfall.survey.walk import walk
 
@@ -180,3 +182,36 @@ def test_links_that_lead_out_are_not_read(machine: Machine, tmp_path: Path) -> N
     os.symlink(secret, clone / "requirements.txt")
     run = machine.run("survey", clone)
     assert run.status == 1 and "leads out of the clone" in run.err
+
+
+@pytest.mark.parametrize(
+    ("files", "line", "reason"),
+    [
+        ({"Dockerfile": 'FROM python:3.11\nCMD ["python", "/app/main.py", "--port", "8000"]\n', "main.py": "x = 1\n"},
+         "python main.py --port 8000", "what the container runs"),
+        ({"Dockerfile": "FROM python:3.11\nCMD python main.py \\\n  --fast\n", "main.py": "x = 1\n"},
+         "python main.py    --fast", "what the container runs"),
+        ({"Dockerfile": 'FROM python:3.11\nCMD ["sh", "-c", "python main.py"]\n', "main.py": "x = 1\n"},
+         "python main.py", "what the container runs"),
+        ({"Dockerfile": "FROM alpine\nCMD nginx\n"}, None, ""),
+        ({"Dockerfile": 'FROM x\nCMD ["python", "gone.py"]\n'}, None, ""),
+        ({".vscode/launch.json": '{\n// mine\n"configurations": [{"name": "Gauges", "type": "debugpy", "request": "launch",'
+          ' "program": "${workspaceFolder}/main.py", "args": ["serve"],}]}', "main.py": "x = 1\n"},
+         "python main.py serve", "the editor's configuration 'Gauges'"),
+        ({".vscode/launch.json": '{"configurations": [{"name": "W", "type": "python", "request": "launch", "module": "rain.web"}]}'},
+         "python -m rain.web", "the editor's configuration 'W'"),
+        ({".vscode/launch.json": '{"configurations": [{"name": "A", "type": "python", "request": "attach"}, 3]}'}, None, ""),
+        ({".vscode/launch.json": "{broken"}, None, ""),
+    ],
+)  # fmt: skip
+def test_start_commands_of_containers_and_editors(
+    machine: Machine, files: dict[str, str], line: str | None, reason: str
+) -> None:
+    survey, _ = look(machine.clone({"requirements.txt": "", **files}))
+    found = [
+        one
+        for one in survey.parts[0].candidates("server")
+        if "container" in one.reason or "editor" in one.reason
+    ]
+    assert [one.line for one in found] == ([line] if line else [])
+    assert not found or (found[0].reason == reason and found[0].evidence.line > 0)

@@ -3,6 +3,7 @@ the reaction to an edit, a picture."""
 
 from __future__ import annotations
 
+import re
 import secrets
 import time
 from collections.abc import Sequence
@@ -282,8 +283,15 @@ class _Looking:
             return file
         part = self._work.part
         endings = ENDINGS.get(part.language, ())
+        # Files and modules that the start command names, then where a framework's application is made.
+        words = re.split(r"[\s:=]+", str(self._record["command"]))
+        named_files = [word for word in words if word.endswith(endings)]
+        named_files += [
+            f"{word.replace('.', '/')}.py" for word in words if re.fullmatch(r"\w+(\.\w+)*", word)
+        ]
+        candidates = [self._work.folder / one for one in named_files]
         places: Sequence[Evidence] = [one.evidence for one in part.frameworks]
-        candidates = [self._clone / one.path for one in places if one.path.endswith(endings)]
+        candidates += [self._clone / one.path for one in places if one.path.endswith(endings)]
         inner = sorted(path for path in self._work.tree.below(part.path) if path.endswith(endings))
         ranked = sorted(inner, key=lambda path: ("test" in path, "config" in path, path.count("/"), path))
         candidates += [self._work.folder / path for path in ranked]

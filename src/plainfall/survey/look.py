@@ -15,6 +15,7 @@ from plainfall.sources.files import memory_file, read_sources
 from plainfall.sources.found import FileFound
 from plainfall.survey.commands import process_file_commands, readme_commands, with_port_words
 from plainfall.survey.contradictions import find_contradictions
+from plainfall.survey.launching import container_commands, editor_commands
 from plainfall.survey.modes import modes_of
 from plainfall.survey.others import other_parts
 from plainfall.survey.parts import PartFound, SettingsFound, Survey
@@ -144,6 +145,9 @@ def _part(
     frameworks = find_frameworks(tree, folder, language.name, names)
     commands = [] if beside else list(process_file_commands(tree, folder))
     commands += language.commands(tree, folder)
+    if not beside:
+        commands += container_commands(tree, folder, language.name)
+        commands += editor_commands(tree, folder, language.name)
     variables: dict[str, str] = {}
     pages = ["/"]
     for framework in frameworks:

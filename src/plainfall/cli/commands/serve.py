@@ -107,6 +107,7 @@ def _follow(console: Console, clone: Path, outcome: Outcome, started: list[str],
     width = max(map(len, names.values()))
     follower = Follower(outcome.servers, {part: outcome.works[part].folder for part in outcome.servers})
     ended: dict[str, str] = {}
+    console.note("")
     for part, record in outcome.servers.items():
         console.result(f"{console.styled(record['url'], 'good', out=True)}  {names[part]}")
     failed = outcome.failure is not None
