@@ -69,6 +69,20 @@ class Installation:
 
 
 @dataclass(frozen=True)
+class DebugWish:
+    """Whose code is to run under a debugger, and on which loopback port; ``state`` is a folder for what that
+    needs."""
+
+    clone: Path
+    folder: Path
+    choice: Choice
+    port: int
+    surroundings: Surroundings
+    state: Path
+    progress: Progress
+
+
+@dataclass(frozen=True)
 class Debugging:
     """How a part is put under a debugger: variables, folders for the search path of its modules, and the
     configuration with which an editor that speaks the Debug Adapter Protocol attaches."""
@@ -136,18 +150,8 @@ class Ecosystem(Protocol):
         """Variables that put the environment to use; PATH is the folder of commands alone."""
         ...
 
-    def debugging(
-        self,
-        clone: Path,
-        folder: Path,
-        choice: Choice,
-        port: int,
-        surroundings: Surroundings,
-        state: Path,
-        progress: Progress,
-    ) -> Debugging:
-        """What puts the part's code under its language's debugger, on a loopback port; ``state`` is a folder
-        for what that needs. Raises what getting a package raises."""
+    def debugging(self, wish: DebugWish) -> Debugging:
+        """What puts a part's code under its language's debugger. Raises what getting a package raises."""
 
     def install(
         self,

@@ -7,7 +7,14 @@ from collections.abc import Collection, Mapping
 from pathlib import Path
 from typing import Any
 
-from plainfall.ecosystems import Debugging, EnvironmentStanding, Installation, InstallWishes, Progress
+from plainfall.ecosystems import (
+    Debugging,
+    DebugWish,
+    EnvironmentStanding,
+    Installation,
+    InstallWishes,
+    Progress,
+)
 from plainfall.ecosystems.node import runner
 from plainfall.ecosystems.node.asks import manifest, node_asks
 from plainfall.ecosystems.node.interpreters import GRAMMAR, interpreter_at, node_interpreters
@@ -129,28 +136,19 @@ class NodeEcosystem:
             own["npm_config_nodedir"] = str(interpreter.file.parent.parent)
         return own
 
-    def debugging(
-        self,
-        clone: Path,
-        folder: Path,
-        choice: Choice,
-        port: int,
-        surroundings: Surroundings,
-        state: Path,
-        progress: Progress,
-    ) -> Debugging:
+    def debugging(self, wish: DebugWish) -> Debugging:
         """The runtime's own inspector, in every process that the command starts: the first has the port."""
         attach = {
-            "name": f"attach to {folder.name}",
+            "name": f"attach to {wish.folder.name}",
             "type": "node",
             "request": "attach",
             "address": "127.0.0.1",
-            "port": port,
-            "localRoot": str(folder),
-            "remoteRoot": str(folder),
+            "port": wish.port,
+            "localRoot": str(wish.folder),
+            "remoteRoot": str(wish.folder),
             "skipFiles": ["<node_internals>/**"],
         }
-        return Debugging({"NODE_OPTIONS": f"--inspect=127.0.0.1:{port}"}, (), attach)
+        return Debugging({"NODE_OPTIONS": f"--inspect=127.0.0.1:{wish.port}"}, (), attach)
 
     def install(
         self,

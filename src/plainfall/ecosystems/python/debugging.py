@@ -4,13 +4,10 @@ listens in the process that runs the code (and not in one that only watches file
 from __future__ import annotations
 
 from collections.abc import Mapping
-from pathlib import Path
 
-from plainfall.ecosystems import Debugging, Progress
+from plainfall.ecosystems import Debugging, DebugWish
 from plainfall.evidence import Evidence
 from plainfall.packages.cache import PackageCache
-from plainfall.runtimes.choice import Choice
-from plainfall.surroundings import Surroundings
 from plainfall.writing import digest_of, write_whole
 
 __all__ = ["python_debugging"]
@@ -51,39 +48,32 @@ if _runs_the_code():
 '''
 
 
-def python_debugging(
-    clone: Path,
-    folder: Path,
-    choice: Choice,
-    port: int,
-    surroundings: Surroundings,
-    state: Path,
-    progress: Progress,
-) -> Debugging:
+def python_debugging(wish: DebugWish) -> Debugging:
     """The variables that put a part's Python under the debug adapter on a loopback port, and how an editor
     attaches. Raises what getting a package raises."""
-    places = _adapter(clone, choice, surroundings, progress)
-    hook = state / "debug"
+    places = _adapter(wish)
+    hook = wish.state / "debug"
     hook.mkdir(parents=True, exist_ok=True)
     write_whole(hook / "sitecustomize.py", _HOOK)
     attach: Mapping[str, object] = {
-        "name": f"attach to {folder.name}",
+        "name": f"attach to {wish.folder.name}",
         "type": _ADAPTER,
         "request": "attach",
-        "connect": {"host": "127.0.0.1", "port": port},
-        "pathMappings": [{"localRoot": str(folder), "remoteRoot": str(folder)}],
+        "connect": {"host": "127.0.0.1", "port": wish.port},
+        "pathMappings": [{"localRoot": str(wish.folder), "remoteRoot": str(wish.folder)}],
         "justMyCode": True,
     }
-    variables = {"PLAINFALL_DEBUG_PORT": str(port), "PYDEVD_DISABLE_FILE_VALIDATION": "1"}
+    variables = {"PLAINFALL_DEBUG_PORT": str(wish.port), "PYDEVD_DISABLE_FILE_VALIDATION": "1"}
     return Debugging(variables, (str(hook), *places), attach)
 
 
-def _adapter(clone: Path, choice: Choice, surroundings: Surroundings, progress: Progress) -> list[str]:
+def _adapter(wish: DebugWish) -> list[str]:
     """The folders of the adapter's package, from the cache or the configured index."""
     from plainfall.ecosystems.python.configuration import read_sources
     from plainfall.ecosystems.python.requirements import IndexOptions
     from plainfall.ecosystems.python.supply import Supply
 
+    choice, surroundings = wish.choice, wish.surroundings
     cache = PackageCache(surroundings.cache)
     key = digest_of(_ADAPTER, choice.taken.identity)
     remembered = cache.recall("debuggers", key)
@@ -91,7 +81,7 @@ def _adapter(clone: Path, choice: Choice, surroundings: Surroundings, progress: 
     if trees and all(tree is not None and not tree.damaged() for tree in trees):
         return [str(tree.folder) for tree in trees if tree is not None]
     sources = read_sources(surroundings, choice.taken, IndexOptions())
-    supply = Supply(clone, sources, choice.taken, surroundings, progress)
+    supply = Supply(wish.clone, sources, choice.taken, surroundings, wish.progress)
     try:
         found = supply.trees_for([_ADAPTER], "the debug adapter", Evidence("--debug"))
     finally:

@@ -6,7 +6,14 @@ from collections.abc import Collection, Mapping
 from pathlib import Path
 from typing import Any
 
-from plainfall.ecosystems import Debugging, EnvironmentStanding, Installation, InstallWishes, Progress
+from plainfall.ecosystems import (
+    Debugging,
+    DebugWish,
+    EnvironmentStanding,
+    Installation,
+    InstallWishes,
+    Progress,
+)
 from plainfall.ecosystems.python import survey
 from plainfall.ecosystems.python.asks import python_asks
 from plainfall.ecosystems.python.drivers import missing_driver
@@ -148,19 +155,10 @@ class PythonEcosystem:
             "PYTHONUNBUFFERED": "1",
         }
 
-    def debugging(
-        self,
-        clone: Path,
-        folder: Path,
-        choice: Choice,
-        port: int,
-        surroundings: Surroundings,
-        state: Path,
-        progress: Progress,
-    ) -> Debugging:
+    def debugging(self, wish: DebugWish) -> Debugging:
         from plainfall.ecosystems.python.debugging import python_debugging
 
-        return python_debugging(clone, folder, choice, port, surroundings, state, progress)
+        return python_debugging(wish)
 
     def install(
         self,

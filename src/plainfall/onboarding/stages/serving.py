@@ -8,7 +8,7 @@ from pathlib import Path
 from typing import Any
 
 from plainfall.diagnosis.reading import lines_that_matter
-from plainfall.ecosystems import Debugging
+from plainfall.ecosystems import Debugging, DebugWish
 from plainfall.errors import ServerFailed
 from plainfall.onboarding.explaining import diagnose_for, mend_words
 from plainfall.onboarding.steps import State, StepResult
@@ -86,9 +86,8 @@ def _debugging(work: Work) -> Debugging:
     """The part's debugger, on a free port of its own."""
     port = free_port(_DEBUG_PORT, {*work.settled_by().ports.values(), *work.avoided})
     state = work.state.folder / "tools" / (work.part.key or "top")
-    return work.language.debugging(
-        work.clone, work.folder, work.chosen(), port, work.surroundings, state, work.progress
-    )
+    wish = DebugWish(work.clone, work.folder, work.chosen(), port, work.surroundings, state, work.progress)
+    return work.language.debugging(wish)
 
 
 def _holder(work: Work, port: int) -> str:
