@@ -21,7 +21,9 @@ _ERROR_PAGES = (
     re.compile(r"\bUncaught (?:\w+\\)*\w*(?:Error|Exception)\b"),
     re.compile(r"\bFailed to compile\b"),
     re.compile(r"\bModule not found: (?:Error: )?Can't resolve\b"),
-    re.compile(r"\b(?:Internal Server Error|Server Error \(500\)|Application error: a \w+-side exception)\b"),
+    re.compile(
+        r"\b(?:Internal Server Error\b|Server Error \(500\)|Application error: a \w+-side exception\b)"
+    ),
     re.compile(r"\b(?:ReferenceError|TypeError|SyntaxError): .{0,100}\bat \S+ \(?\S+:\d+"),
     re.compile(r"\b(?:ActiveRecord|ActionView|ActionController)::\w+(?:Error|NotFound|Missing\w*)\b"),
     re.compile(r"^Cannot GET /"),
