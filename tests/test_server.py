@@ -20,7 +20,7 @@ from plainfall.server.page import read_page
 from plainfall.server.ports import free_port, holder_of, is_free, with_port
 from plainfall.server.probe import probe_page
 from plainfall.server.process import belonging, new_mark, start, stop
-from plainfall.server.readiness import wait_until_ready
+from plainfall.server.readiness import _Log, wait_until_ready
 
 
 @pytest.mark.parametrize(
@@ -216,3 +216,40 @@ def test_help_is_quick_to_import() -> None:
     code = "import sys, plainfall.cli.definition as d; d.build_parser(); print([m for m in sys.modules if 'urllib3' in m or 'rich' in m or 'packaging' in m])"
     done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True)
     assert done.stdout.strip() == "[]"
+
+
+def test_a_server_that_opens_a_browser_opens_none(machine: Machine) -> None:
+    opens = "import webbrowser\nprint('opened', webbrowser.open('http://localhost/'), flush=True)\n" + SERVER
+    clone = machine.clone({"app.py": opens, "requirements.txt": "", "Procfile": "web: python app.py\n"})
+    seen = machine.home / "bin/xdg-open"
+    seen.parent.mkdir()
+    seen.write_text(f"#!/bin/sh\ntouch {machine.home}/window\n")
+    seen.chmod(0o755)
+    machine.variables["PATH"] = f"{seen.parent}:{machine.variables['PATH']}"
+    run = machine.run("onboard", clone, "--json", DISPLAY=":9")
+    assert run.status == 0, run.err
+    assert not (machine.home / "window").exists()
+    assert "opened True" in (clone / ".plainfall/logs/server.log").read_text()
+
+
+@pytest.mark.parametrize(
+    ("text", "question"),
+    [
+        ("Install it now? (Y/n) ", "Install it now? (Y/n)"),
+        ("Something is already running on port 3000.\n\n? Would you like to use another one? » (Y/n)",
+         "? Would you like to use another one? » (Y/n)"),
+        ("Name of the station: ", "Name of the station:"),
+        ("Overwrite [yes/no]? (yes/no) ", "Overwrite [yes/no]? (yes/no)"),
+        ("ready at http://localhost:3000\n", ""),
+        ("ready? yes\n", ""),
+        ("compiling 12 of 40", ""),
+    ],
+)  # fmt: skip
+def test_questions_at_the_end_of_a_log(tmp_path: Path, text: str, question: str) -> None:
+    log = tmp_path / "log"
+    log.write_text(text)
+    looked = _Log(str(log))
+    looked.look()
+    assert looked.question() == ""  # it may go on at any moment
+    looked.grew -= 60
+    assert looked.question() == question

@@ -153,6 +153,7 @@ class PythonEcosystem:
             "VIRTUAL_ENV": str(environment.folder),
             "PATH": str(environment.commands),
             "PYTHONUNBUFFERED": "1",
+            "BROWSER": "true",  # the command that does nothing: no dev server opens a window
         }
 
     def debugging(self, wish: DebugWish) -> Debugging:
