@@ -235,3 +235,10 @@ def test_three_clones_with_six_servers_at_once(machine: Machine, node_registry: 
         stopped = machine.run("stop", "--all")
         assert stopped.status == 0 and stopped.out.count("is free") == 6
         assert all(is_free(port) for port in ports.values())
+
+
+def test_a_clone_that_was_never_onboarded_is_told_so(machine: Machine) -> None:
+    text = "import sqlite3\nsqlite3.connect('gauges.db').execute('SELECT * FROM stations')\n" + SERVER
+    clone = python_clone(machine, "new", text, **{"migrate.py": "print('done')\n"})
+    run = machine.run("serve", clone, "--background")
+    assert run.status == 1 and "were never applied here: plainfall onboard" in " ".join(run.err.split())

@@ -73,6 +73,7 @@ def _bring_up(
         outcome = onboard(clone, wishes, surroundings, view, only=_STAGES, chosen=chosen)
     finally:
         view.pause()
+    _hint_at_migrations(console, clone, outcome)
     _show_attach(console, outcome)
     started = [part for part, record in outcome.servers.items() if before.get(part) != record["pid"]]
     if options.background or not outcome.servers:
@@ -82,6 +83,20 @@ def _bring_up(
             show_outcome(console, outcome, options.clone)
         return exit_status(outcome)
     return _follow(console, clone, outcome, started, Register(surroundings.state))
+
+
+def _hint_at_migrations(console: Console, clone: Path, outcome: Outcome) -> None:
+    """A server that fails may only lack what ``onboard`` does, and this command does not."""
+    state = CloneState(clone)
+    never = [
+        part.key or outcome.survey.name
+        for part in outcome.survey.parts
+        if part.candidates("migrations") and not state.record(part.key, "migrations")
+    ]
+    if outcome.failure and never:
+        console.note(
+            f"the migrations of {', '.join(never)} were never applied here: plainfall onboard does that, too"
+        )
 
 
 def _show_attach(console: Console, outcome: Outcome) -> None:
