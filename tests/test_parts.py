@@ -29,7 +29,8 @@ def run_of(part: str, told: list[tuple[str, str, str]], *steps: Step) -> PartRun
         if isinstance(event, StepStarted | StepFinished):
             told.append((event.step.part, event.step.stage.value, type(event).__name__))
 
-    work = SimpleNamespace(part=SimpleNamespace(path=part), progress=None)
+    wishes = SimpleNamespace(mend=False)
+    work = SimpleNamespace(part=SimpleNamespace(path=part), progress=None, wishes=wishes)
     return PartRun(cast(Any, work), list(steps), tell)
 
 
