@@ -185,6 +185,10 @@ CASES = [
     _node("files-exhausted", "const fs = require('fs'); const all = []; for (;;) all.push(fs.openSync('main.js'))"),
     Case("watchers-exhausted", "LD_PRELOAD={shim} node main.js", {"main.js": "require('fs').watch('.')"}, "", "cc node", _watch_shim),
     Case("watchdog-waits", "timeout 3 node --watch main.js", {"main.js": "process.exit(1)"}, "", "node"),
+    _node("runtime-version", "if (parseInt(process.versions.node) < 99) { console.error('gauge-board requires Node.js version >= 99.0.0');"
+          " process.exit(1) }", ">= 99.0.0"),
+    Case("port-privileged", "{python} main.py", {"main.py": "import os, socket\nif os.getuid() == 0: os.setuid(65534)\n"
+         "s = socket.socket()\ns.bind(('127.0.0.1', 81))\n"}, "", "python low-ports"),
     # PHP
     _php("php-syntax", "$gauge = ;", 'unexpected token ";"'),
     _php("php-libraries-missing", "require 'vendor/autoload.php';", "vendor/autoload.php"),
@@ -279,7 +283,11 @@ def run_case(case: Case, folder: Path) -> tuple[int, str]:
     """Runs it; returns the exit status (negative for a signal) and all that was said. Raises LookupError where a
     runtime is not here."""
     for need in case.needs.split():
-        if need != "python" and shutil.which(need) is None:
+        if need == "low-ports":
+            first = Path("/proc/sys/net/ipv4/ip_unprivileged_port_start")
+            if not first.exists() or int(first.read_text()) < 82:
+                raise LookupError("system that keeps its low ports")
+        elif need != "python" and shutil.which(need) is None:
             raise LookupError(need)
     values = {"python": sys.executable}
     if case.prepare is not None:

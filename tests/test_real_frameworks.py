@@ -231,3 +231,12 @@ def test_migrations_that_are_pending_are_told(real: Machine) -> None:
     assert diagnose(output).rule in ("migration-pending", "table-missing"), run.err + output
     mended = real.run("serve", clone, "--background", "--mend", "--json")
     assert mended.status == 0, mended.err
+
+
+def test_settings_that_django_takes_for_improper_are_told(real: Machine) -> None:
+    clone, _, _ = onboarded(real, "django")
+    ask = "from django.conf import settings; settings.SECRET_KEY"
+    line = f"SECRET_KEY= DJANGO_SETTINGS_MODULE=rain.settings python -c '{ask}'"
+    run = real.run("inside", clone, "--", "sh", "-c", line)
+    found = diagnose(run.out + run.err, run.status)
+    assert run.status == 1 and found.rule == "settings-improper" and "SECRET_KEY" in found.cause
