@@ -338,7 +338,8 @@ def test_a_stale_lock_is_said_with_both_places(tmp_path: Path) -> None:
         ),
         ("pyproject.toml", "[dependency-groups]\ndev=[{include-group='dev'}]\n", "in a circle: dev → dev"),
         ("setup.py", "def setup(:\n  install_requires\n", "setup.py:1"),
-        ("environment.yml", "dependencies: [\n", "is not valid YAML"),
+        ("environment.yml", "dependencies: [\n", "is not YAML"),
+        ("environment.yml", "- gaugekit\n", "environment.yml:1: it must hold a mapping"),
     ],
 )
 def test_bad_lists_are_named(tmp_path: Path, name: str, text: str, said: str) -> None:

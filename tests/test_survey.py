@@ -98,6 +98,20 @@ def test_parts_in_subfolders_and_what_is_no_part(machine: Machine) -> None:
     assert "PHP part" in remarks and "Rust is compiled" in remarks
 
 
+def test_a_compose_file_that_cannot_be_read_is_named_and_stops_nothing(machine: Machine) -> None:
+    broken = "services:\n  database:\n    image: postgres:16\n   ports: [\n"
+    clone = machine.clone({"app.py": "x = 1\n", "requirements.txt": "", "deploy/compose.yaml": broken})
+    told = machine.run("survey", clone)
+    assert told.status == 0
+    assert "(deploy/compose.yaml:4)" in told.out
+    (remark,) = machine.run("survey", clone, "--json").document["remarks"]
+    assert (
+        "defines are not known, for it is not YAML: " in remark["text"] and "Mend that line" in remark["text"]
+    )
+    (clone / "deploy" / "compose.yaml").write_bytes(b"services:\n  caf\xe9: {image: redis}\n")
+    assert "compose.yaml" in machine.run("survey", clone, "--json").out
+
+
 def test_ignored_files_environments_and_vendored_trees_are_left_out(tmp_path: Path) -> None:
     for path in (
         "app.py",

@@ -11,14 +11,16 @@ import posixpath
 import re
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, field
+from functools import lru_cache
 from typing import Any
 
 from plainfall.errors import BadInput
 from plainfall.evidence import Evidence
+from plainfall.reading import yaml_node
 from plainfall.settings.dotenv import parse_dotenv
 from plainfall.survey.walk import Tree
 
-__all__ = ["Definition", "Interpolated", "find_definitions"]
+__all__ = ["Definition", "Interpolated", "find_definitions", "unreadable_definitions"]
 
 _FILE = re.compile(r"^(docker-)?compose([.-](override|dev|development|local))?\.ya?ml$")
 _REFERENCE = re.compile(r"\$(?:\$|\{([A-Za-z_]\w*)(?:(:?[-?+])([^}]*))?\}|([A-Za-z_]\w*))")
@@ -125,21 +127,34 @@ class Definition:
 
 def find_definitions(tree: Tree) -> tuple[list[Definition], dict[str, list[Interpolated]]]:
     """The services of every compose file near the top of the clone (two folders down), and the variables
-    that those files take in from outside, each with its values. A file that is no YAML is passed over: it is
-    for a program that is not run here."""
+    that those files take in from outside, each with its values. A file that cannot be read is passed over,
+    since it is for a program that is not run here; ``unreadable_definitions`` tells of it."""
     definitions: list[Definition] = []
     taken: dict[str, list[Interpolated]] = {}
-    for path in sorted(tree.files, key=lambda path: (path.count("/"), path)):
-        if path.count("/") <= 2 and _FILE.match(path.rpartition("/")[2]):
-            try:
-                document = _composed(tree.text(path))
-            except BadInput:
-                continue
-            definitions += _services(tree, path, document)
-            for value in _all_values(document, path):
-                for name in value.names:
-                    taken.setdefault(name, []).append(value)
+    for path in _files(tree):
+        try:
+            document = _composed(tree.text(path), path)
+        except BadInput:
+            continue
+        definitions += _services(tree, path, document)
+        for value in _all_values(document, path):
+            for name in value.names:
+                taken.setdefault(name, []).append(value)
     return definitions, taken
+
+
+def unreadable_definitions(tree: Tree) -> Iterator[BadInput]:
+    """Why the compose files that cannot be read cannot."""
+    for path in _files(tree):
+        try:
+            _composed(tree.text(path), path)
+        except BadInput as error:
+            yield error
+
+
+def _files(tree: Tree) -> list[str]:
+    near = (path for path in tree.files if path.count("/") <= 2 and _FILE.match(path.rpartition("/")[2]))
+    return sorted(near, key=lambda path: (path.count("/"), path))
 
 
 @dataclass(frozen=True, slots=True)
@@ -148,14 +163,11 @@ class _Scalar:
     line: int
 
 
-def _composed(text: str) -> dict[str, Any]:
+@lru_cache(maxsize=8)
+def _composed(text: str, path: str) -> Mapping[str, Any]:
     """The document as mappings and lists whose leaves know their line. Raises BadInput."""
+    root = yaml_node(text, path)
     import yaml
-
-    try:
-        root = yaml.compose(text, Loader=yaml.SafeLoader)
-    except (yaml.YAMLError, RecursionError) as error:
-        raise BadInput(f"it is not YAML: {error}") from error
 
     def plain(node: Any, depth: int = 0) -> Any:
         if isinstance(node, yaml.MappingNode) and depth < 20:

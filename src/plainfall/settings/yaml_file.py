@@ -4,8 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
-from plainfall.errors import BadInput
-from plainfall.evidence import Evidence
+from plainfall.reading import yaml_node
 from plainfall.settings.dotenv import Entry
 
 __all__ = ["yaml_entries"]
@@ -14,20 +13,7 @@ __all__ = ["yaml_entries"]
 def yaml_entries(text: str, path: str) -> Iterator[Entry]:
     """Every scalar below the top mapping; a list of scalars is one entry, joined with commas and not to be
     replaced in place. Raises BadInput."""
-    import yaml
-
-    try:
-        root = yaml.compose(text, Loader=yaml.SafeLoader)
-    except yaml.MarkedYAMLError as error:
-        mark = error.problem_mark or error.context_mark
-        line = mark.line + 1 if mark else 0
-        raise BadInput(
-            f"it is not YAML: {error.problem or error.context}",
-            place=Evidence(path, line),
-            remedy="Mend that line, or restore the file from version control.",
-        ) from error
-    except (yaml.YAMLError, RecursionError) as error:
-        raise BadInput(f"it is not YAML: {error}", place=Evidence(path)) from error
+    root = yaml_node(text, path)
     lines = text.splitlines()
     if root is not None:
         yield from _below(root, "", text, lines, 0)

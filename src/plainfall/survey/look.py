@@ -10,6 +10,7 @@ from plainfall.ecosystems import Ecosystem, ecosystems
 from plainfall.errors import BadInput, NothingToOnboard
 from plainfall.evidence import Evidence
 from plainfall.frameworks import find_frameworks
+from plainfall.services.definitions import unreadable_definitions
 from plainfall.settings.templates import find_templates
 from plainfall.sources.files import memory_file, read_sources
 from plainfall.sources.found import FileFound
@@ -203,6 +204,10 @@ def _remarks(tree: Tree) -> Iterator[tuple[str, Evidence]]:
                     f"{language} is compiled and out of Plainfall's scope; build it as its README says",
                     Evidence(place, 1),
                 )
+    for error in unreadable_definitions(tree):
+        remedy = error.remedy or "Restore the file from version control."
+        where = error.place or Evidence(".")
+        yield f"the services that {where.path} defines are not known, for {error.cause}. {remedy}", where
     if tree.cut:
         yield "the clone holds more files than are looked at; the rest was passed over", Evidence(".")
 

@@ -13,6 +13,7 @@ from typing import Any
 from plainfall.ecosystems.node.asks import manifest
 from plainfall.errors import BadInput
 from plainfall.evidence import Evidence
+from plainfall.reading import yaml_value
 from plainfall.survey.walk import Tree
 
 __all__ = ["linked_folders", "needed_first", "owner_of", "workspace_file", "workspaces"]
@@ -96,14 +97,7 @@ def workspace_file(part: Path) -> dict[str, Any]:
     path = part / _FILE
     if not path.is_file():
         return {}
-    import yaml
-
-    try:
-        document = yaml.safe_load(path.read_text("utf-8-sig"))
-    except (yaml.YAMLError, UnicodeDecodeError) as error:
-        mark = getattr(error, "problem_mark", None)
-        line = mark.line + 1 if mark else 0
-        raise BadInput("it is not YAML", place=Evidence(_FILE, line), remedy="Mend that line.") from error
+    document = yaml_value(path.read_text("utf-8-sig", "replace"), _FILE)
     return document if isinstance(document, dict) else {}
 
 

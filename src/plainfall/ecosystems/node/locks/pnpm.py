@@ -10,6 +10,7 @@ from plainfall.ecosystems.node.graph import GraphPackage, hoisted
 from plainfall.ecosystems.node.locks.package import LockRead
 from plainfall.errors import BadInput
 from plainfall.evidence import Evidence
+from plainfall.reading import yaml_value
 
 __all__ = ["read_pnpm_lock"]
 
@@ -17,13 +18,7 @@ __all__ = ["read_pnpm_lock"]
 def read_pnpm_lock(text: str, path: str, patched: Mapping[str, str]) -> LockRead:
     """Reads a lock; ``patched`` are the patch files that the manifest names, by package. Raises BadInput for
     what is no lock of these formats."""
-    import yaml
-
-    try:
-        document = yaml.load(text, Loader=getattr(yaml, "CSafeLoader", yaml.SafeLoader))
-    except yaml.MarkedYAMLError as error:
-        line = error.problem_mark.line + 1 if error.problem_mark else 0
-        raise BadInput("it is not YAML", place=Evidence(path, line), remedy="Restore the lock.") from error
+    document = yaml_value(text, path, "Restore the lock.")
     version = str(document.get("lockfileVersion", "")) if isinstance(document, dict) else ""
     if not re.match(r"(6|9)(\.|$)", version):
         raise BadInput(

@@ -15,6 +15,7 @@ from plainfall.ecosystems.node.locks.package import LockRead
 from plainfall.ecosystems.node.repositories import repository_source
 from plainfall.errors import BadInput
 from plainfall.evidence import Evidence
+from plainfall.reading import yaml_value
 
 __all__ = ["read_yarn_lock"]
 
@@ -115,13 +116,7 @@ def _classic_entries(text: str, path: str) -> Iterator[tuple[int, list[str], dic
 def _newer(
     text: str, path: str, manifest: Mapping[str, Any], workspaces: Mapping[str, Mapping[str, Any]]
 ) -> LockRead:
-    import yaml
-
-    try:
-        document = yaml.load(text, Loader=getattr(yaml, "CSafeLoader", yaml.SafeLoader))
-    except yaml.MarkedYAMLError as error:
-        line = error.problem_mark.line + 1 if error.problem_mark else 0
-        raise BadInput("it is not YAML", place=Evidence(path, line), remedy="Restore the lock.") from error
+    document = yaml_value(text, path, "Restore the lock.")
     graph: dict[str, GraphPackage] = {}
     chosen: dict[str, str] = {}
     for descriptors, entry in document.items() if isinstance(document, dict) else ():

@@ -16,6 +16,7 @@ from plainfall.ecosystems.python.pins import Listed, Target
 from plainfall.ecosystems.python.requirements import RequirementLine
 from plainfall.errors import BadInput
 from plainfall.evidence import Evidence
+from plainfall.reading import yaml_value
 from plainfall.survey.walk import Tree
 
 __all__ = [
@@ -192,14 +193,9 @@ def read_setup_py(tree: Tree, path: str, target: Target) -> Listed:
 def read_environment_yml(tree: Tree, path: str, target: Target) -> Listed:
     """The part of an ``environment.yml`` that a package index can serve: its ``pip`` list, and those of its
     other entries that are plain pure names. Python itself is left out."""
-    import yaml
-
-    try:
-        table = yaml.safe_load(tree.text(path)) or {}
-    except yaml.YAMLError as error:
-        mark = getattr(error, "problem_mark", None)
-        place = Evidence(path, mark.line + 1 if mark else 0)
-        raise BadInput(f"it is not valid YAML: {getattr(error, 'problem', error)}", place=place) from error
+    table = yaml_value(tree.text(path), path) or {}
+    if not isinstance(table, dict):
+        raise BadInput("it must hold a mapping", place=Evidence(path, 1), remedy=_REMEDY)
     wishes, remarks = [], []
     for item in table.get("dependencies", []):
         if isinstance(item, dict):
