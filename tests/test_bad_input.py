@@ -223,3 +223,38 @@ def test_a_port_that_is_taken_is_named_with_its_holder(machine: Machine) -> None
     [remark] = run.step("server")["remarks"]
     assert "8640" in remark and f"is taken by the dev server of {first}" in remark
     assert run.document["servers"][0]["port"] == 8641
+
+
+@pytest.mark.parametrize("status", [0, 1])
+def test_what_outlives_a_step_holds_nothing_up_and_is_ended(machine: Machine, status: int) -> None:
+    seed = f"""
+import os, signal, sqlite3, sys, time
+base = sqlite3.connect("rain.db")
+base.execute("CREATE TABLE IF NOT EXISTS readings (millimetres)")
+base.execute("INSERT INTO readings VALUES (4)")
+base.commit()
+ready, told = os.pipe()
+if os.fork() == 0:
+    os.setsid()
+    signal.signal(signal.SIGTERM, signal.SIG_IGN)
+    open("left.txt", "w").write(str(os.getpid()))
+    os.write(told, b"x")
+    time.sleep(600)
+os.read(ready, 1)
+print("one reading", end="")
+sys.stdout.flush()
+os._exit({status})
+"""
+    readme = "# Gauges\n\nFill the database:\n\n    python seed.py\n"
+    clone = machine.clone({"README.md": readme, "seed.py": seed, **MAIN})
+    with sqlite3.connect(clone / "rain.db") as base:
+        base.execute("CREATE TABLE stations (number)")
+    run = machine.run("onboard", clone, "--until", "seeds", "--json", timeout=30)
+    assert run.status == status, run.out + run.err
+    assert not Path("/proc", (clone / "left.txt").read_text()).exists()
+    assert (clone / ".plainfall" / "logs" / "seeds.log").read_text() == "one reading"
+    if status == 0:
+        assert "left 1 process running" in " ".join(run.step("seeds")["remarks"])
+    with sqlite3.connect(clone / "rain.db") as base:
+        tables = [name for (name,) in base.execute("SELECT name FROM sqlite_master")]
+    assert tables == (["stations"] if status else ["stations", "readings"])

@@ -2,29 +2,37 @@
 
 from __future__ import annotations
 
+import contextlib
 import os
+import select
 import signal
 import subprocess
+import time
+from collections.abc import Iterator
 
 from plainfall.diagnosis.reading import lines_that_matter
 from plainfall.errors import CommandFailed
 from plainfall.evidence import Evidence
 from plainfall.onboarding.explaining import diagnose_for, mend_words
 from plainfall.onboarding.work import Work
-from plainfall.server.process import MARK, marked
+from plainfall.server.process import MARK, Running, adopt_orphans, marked, stop
 
 __all__ = ["end_leftovers", "run_command"]
 
+_LINGER = 1.0  # seconds that the output of a command may stay open after its end
 
-def run_command(work: Work, stage: str, command: str, mark: str, evidence: Evidence) -> str:
+
+def run_command(work: Work, stage: str, command: str, mark: str, evidence: Evidence) -> list[str]:
     """Runs the command line in the part's folder and environment, output (secrets covered) into the
-    stage's log; returns the output.
+    stage's log; returns what is to be said of it: processes that outlived it are ended, since nothing that a
+    step leaves behind would ever be ended by anyone.
 
     Raises CommandFailed with the lines that matter if it does not end with status 0. If this process is
     interrupted meanwhile, the command and all that it started is ended before the exception goes on.
     """
     log = work.state.log(work.part.key, stage)
     log.parent.mkdir(parents=True, exist_ok=True)
+    adopt_orphans()
     process = subprocess.Popen(
         ["/bin/sh", "-c", command],
         cwd=work.folder,
@@ -38,18 +46,21 @@ def run_command(work: Work, stage: str, command: str, mark: str, evidence: Evide
     handle = os.open(log, os.O_WRONLY | os.O_CREAT | os.O_TRUNC, 0o600)
     try:
         with open(handle, "w", encoding="utf-8") as file:
-            assert process.stdout is not None
-            for number, raw in enumerate(process.stdout, 1):
+            for number, raw in enumerate(_lines(process), 1):
                 line = work.masked(raw.decode("utf-8", "replace"))
                 pieces.append(line)
                 file.write(line)
                 file.flush()
                 work.progress(number, 0, line.strip()[:80])
         status = process.wait()
+        left = _left_running(process, mark, command, str(log))
     except BaseException:
         end_leftovers(mark)
         process.wait()
         raise
+    finally:
+        assert process.stdout is not None
+        process.stdout.close()
     output = "".join(pieces)
     if status != 0:
         known = diagnose_for(work, output, status)
@@ -62,7 +73,44 @@ def run_command(work: Work, stage: str, command: str, mark: str, evidence: Evide
             log=str(log),
             mend=known.mend,
         )
-    return output
+    return left
+
+
+def _lines(process: subprocess.Popen[bytes]) -> Iterator[bytes]:
+    """The output, line by line, to its end; where the command has ended and something that it started keeps
+    the output open, for a moment more."""
+    assert process.stdout is not None
+    source, unfinished, ended = process.stdout.fileno(), b"", 0.0
+    ready = select.poll()
+    ready.register(source)
+    while not ended or time.monotonic() - ended < _LINGER:
+        if not ended and process.poll() is not None:
+            ended = time.monotonic()
+        if ready.poll(100):
+            piece = os.read(source, 65536)
+            if not piece:
+                break
+            *lines, unfinished = (unfinished + piece).split(b"\n")
+            yield from (line + b"\n" for line in lines)
+    if unfinished:
+        yield unfinished
+
+
+def _left_running(process: subprocess.Popen[bytes], mark: str, command: str, log: str) -> list[str]:
+    """Ends what outlived the command; returns what is to be said of it."""
+    pids = marked(mark)
+    if not pids:
+        return []
+    import psutil
+
+    names = set()
+    for pid in pids:
+        with contextlib.suppress(psutil.Error):  # it ended meanwhile
+            names.add(psutil.Process(pid).name())
+    stop(Running(process.pid, time.time(), mark, command, log, 0), process, patience=2.0)
+    many = "1 process" if len(pids) == 1 else f"{len(pids)} processes"
+    named = f" ({', '.join(sorted(names))})" if names else ""
+    return [f"`{command}` left {many} running{named}; ended, since nothing would have ended it later"]
 
 
 def end_leftovers(mark: str) -> None:

@@ -20,6 +20,7 @@ from plainfall.server.ports import holder_of, is_free
 __all__ = [
     "MARK",
     "Running",
+    "adopt_orphans",
     "belonging",
     "has_ended",
     "is_alive",
@@ -75,7 +76,7 @@ def start(
     cannot be started at all."""
     import psutil
 
-    _adopt_orphans()
+    adopt_orphans()
     log.parent.mkdir(parents=True, exist_ok=True)
     silence, held = os.pipe()  # the server itself holds the other end, and so the pipe lasts as long as it
     handle = os.open(log, os.O_WRONLY | os.O_CREAT | os.O_TRUNC | os.O_APPEND, 0o600)
@@ -225,7 +226,7 @@ def _reap(pids: list[int], popen: subprocess.Popen[bytes] | None) -> None:
             os.waitpid(pid, os.WNOHANG)
 
 
-def _adopt_orphans() -> None:
+def adopt_orphans() -> None:
     """Makes this process the parent of what a server's leader leaves behind when it ends, so that it can be
     reaped: the first process of a container often does not (prctl(2), PR_SET_CHILD_SUBREAPER)."""
     if sys.platform == "linux":

@@ -67,7 +67,7 @@ def _run(work: Work, command: Command, stage: str, more: dict[str, Any]) -> Step
     guard, mark = _guard(work), new_mark()
     guard.begin(stage, database.file if database else None, mark)
     try:
-        run_command(work, stage, command.line, mark, command.evidence)
+        left = run_command(work, stage, command.line, mark, command.evidence)
     except CommandFailed as error:
         guard.put_back()
         if database:
@@ -97,7 +97,7 @@ def _run(work: Work, command: Command, stage: str, more: dict[str, Any]) -> Step
         f"{command.line}: {_in_short(before, after)}" if database else command.line,
         command.reason,
         (command.evidence,),
-        (said,) if database else (),
+        (*left, said) if database else tuple(left),
         {
             "command": command.line,
             "database": record["database"],

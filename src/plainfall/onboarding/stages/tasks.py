@@ -49,8 +49,7 @@ def carry_out(work: Work, stage: str, command: Command) -> list[str]:
     remarks: list[str] = []
     for attempt in (1, 2):
         try:
-            run_command(work, stage, command.line, new_mark(), command.evidence)
-            return remarks
+            return [*remarks, *run_command(work, stage, command.line, new_mark(), command.evidence)]
         except CommandFailed as error:
             patterns = tolerated_lines(work.tree)
             telling = [line for line in error.lines if _TELLING.search(line)] or list(error.lines)
