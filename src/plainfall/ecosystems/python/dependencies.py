@@ -3,13 +3,12 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field, replace
-from pathlib import Path
-from typing import TYPE_CHECKING
+from collections.abc import Sequence
+from dataclasses import replace
 
 from plainfall.ecosystems.python.bytecode import bytecode_placements, compile_later
 from plainfall.ecosystems.python.environment import VirtualEnvironment
+from plainfall.ecosystems.python.job import InstallResult, Job, Lazy
 from plainfall.ecosystems.python.laying import (
     INSTALLER,
     installed_distributions,
@@ -18,90 +17,14 @@ from plainfall.ecosystems.python.laying import (
     recorded_paths,
     take_out,
 )
-from plainfall.ecosystems.python.pins import Listed, Pin, Reference, Target, choice_key
+from plainfall.ecosystems.python.pins import Pin, choice_key
+from plainfall.ecosystems.python.wished import pins_of_wishes
 from plainfall.errors import DependencyProblem, HashMismatch, disk_full_explained
-from plainfall.evidence import Evidence
 from plainfall.packages.cache import CachedTree, PackageCache
 from plainfall.packages.placing import place_files
-from plainfall.runtimes.interpreters import Interpreter
-from plainfall.surroundings import Surroundings
-from plainfall.survey.walk import Tree
-from plainfall.writing import BESIDE, digest_of, digest_of_files, write_whole
+from plainfall.writing import BESIDE, write_whole
 
-if TYPE_CHECKING:
-    from plainfall.ecosystems.python.requirements import RequirementLine
-    from plainfall.ecosystems.python.resolving import Direct
-    from plainfall.ecosystems.python.supply import Progress, Supply
-
-__all__ = ["InstallResult", "Job", "install", "layout_of"]
-
-
-@dataclass(frozen=True)
-class Job:
-    """One installation: the clone, the list, the environment and its interpreter, where the resolved lock
-    is kept, the versions taken instead of others, the archives that were installed the time before."""
-
-    clone: Path
-    listed: Listed
-    environment: VirtualEnvironment
-    interpreter: Interpreter
-    surroundings: Surroundings
-    target: Target
-    lock: Path
-    instead: Mapping[str, str]
-    archives: Mapping[str, str]
-    progress: Progress
-
-
-@dataclass
-class InstallResult:
-    """What was done: names with versions, by what happened to each; bytes fetched; what was built from
-    source; remarks for people; ``archives`` maps each installed name to the SHA-256 of its wheel;
-    ``resolved`` tells that versions were chosen in this run, ``lock_text`` is the lock that holds them."""
-
-    laid: list[str] = field(default_factory=list)
-    kept: list[str] = field(default_factory=list)
-    taken_out: list[str] = field(default_factory=list)
-    strangers: list[str] = field(default_factory=list)
-    fetched: int = 0
-    fetched_bytes: int = 0
-    built: list[str] = field(default_factory=list)
-    remarks: list[str] = field(default_factory=list)
-    archives: dict[str, str] = field(default_factory=dict)
-    resolved: bool = False
-    lock_text: str = ""
-
-
-class _Lazy:
-    """The supply, made when it is first needed: a warm run needs none, and its imports cost time."""
-
-    def __init__(self, job: Job) -> None:
-        self._job = job
-        self._made: Supply | None = None
-        self.directs: dict[str, tuple[CachedTree, str]] = {}
-
-    def get(self) -> Supply:
-        if self._made is None:
-            from plainfall.ecosystems.python.configuration import read_sources
-            from plainfall.ecosystems.python.supply import Supply
-
-            job = self._job
-            sources = read_sources(job.surroundings, job.interpreter, job.listed.options)
-            self._made = Supply(job.clone, sources, job.interpreter, job.surroundings, job.progress)
-        return self._made
-
-    def direct(self, reference: Reference, place: Evidence) -> tuple[CachedTree, str]:
-        from plainfall.ecosystems.python.references import References
-
-        return References(self.get()).direct(reference, place)
-
-    def close(self, result: InstallResult) -> None:
-        if self._made is not None:
-            supplied = self._made.supplied
-            result.fetched, result.fetched_bytes = supplied.count, supplied.size
-            result.built += supplied.built
-            result.remarks += supplied.remarks
-            self._made.close()
+__all__ = ["install", "layout_of"]
 
 
 def install(job: Job) -> InstallResult:
@@ -112,7 +35,7 @@ def install(job: Job) -> InstallResult:
     RegistryProblem, ArchiveRefused, CommandFailed of a build, or DiskFull; a later call goes on from there.
     """
     result = InstallResult()
-    lazy = _Lazy(job)
+    lazy = Lazy(job)
     try:
         with disk_full_explained("getting packages"):
             try:
@@ -129,7 +52,7 @@ def install(job: Job) -> InstallResult:
     return result
 
 
-def _install(job: Job, lazy: _Lazy, result: InstallResult) -> None:
+def _install(job: Job, lazy: Lazy, result: InstallResult) -> None:
     pins = _pins(job, lazy, result)
     for pin in pins:
         if pin.reference is not None and pin.name not in lazy.directs:
@@ -143,11 +66,11 @@ def _install(job: Job, lazy: _Lazy, result: InstallResult) -> None:
         write_whole(job.lock, result.lock_text)
 
 
-def _pins(job: Job, lazy: _Lazy, result: InstallResult) -> list[Pin]:
+def _pins(job: Job, lazy: Lazy, result: InstallResult) -> list[Pin]:
     """The pins of a complete lock, or those that the wishes resolve to."""
     listed = job.listed
     if listed.pins is None:
-        return _resolved(job, lazy, result)
+        return pins_of_wishes(job, lazy, result)
     pins = []
     for pin in listed.pins:
         if pin.name in job.instead:
@@ -156,110 +79,7 @@ def _pins(job: Job, lazy: _Lazy, result: InstallResult) -> list[Pin]:
     return pins
 
 
-def _resolved(job: Job, lazy: _Lazy, result: InstallResult) -> list[Pin]:
-    """Takes the kept resolution if its inputs are the same, else resolves and keeps the result."""
-    listed = job.listed
-    if not listed.wishes:
-        return []
-    folder = listed.path.rpartition("/")[0]
-    directs, indexed = _split(listed.wishes)
-    inputs = digest_of(
-        [str(line.requirement) for line in indexed],
-        [(line.reference, line.editable) for line in directs],
-        [str(line.requirement) for line in listed.constraints],
-        listed.prereleases,
-        str(listed.options),
-        digest_of_files(job.clone, [*listed.files, *_manifests(directs, folder)]),
-        sorted(job.instead.items()),
-        job.target.markers.get("python_version"),
-        job.interpreter.facts["platform"],
-    )
-    obtained = _direct_pins(job, directs, folder, lazy)
-    kept = _kept_lock(job, inputs)
-    if kept is not None:
-        return [*kept, *obtained]
-    from plainfall.ecosystems.python.lists.pylock import write_pylock
-    from plainfall.ecosystems.python.resolving import resolve
-
-    supply = lazy.get()
-    known = {position: _as_direct(pin, lazy) for position, pin in enumerate(obtained)}
-    wishes = [*directs, *indexed]
-    limits = [*listed.constraints, *supply.user_limits()]
-    found = resolve(
-        wishes,
-        limits,
-        known,
-        supply.finder,
-        supply.metadata,
-        job.target,
-        prereleases=listed.prereleases,
-        instead=job.instead,
-    )
-    result.resolved = True
-    chosen = [one for one in found if one.direct is None]
-    rows = [(one.name, one.version, [f for f in one.files if f.hashes.get("sha256")]) for one in chosen]
-    line = job.target.markers.get("python_version", "")
-    if all(files for _, _, files in rows):
-        result.lock_text = write_pylock(rows, f"=={line}.*" if line else "", inputs)
-    pins = []
-    for one, (_, _, files) in zip(chosen, rows, strict=True):
-        digests = frozenset(file.hashes["sha256"] for file in files)
-        place = one.evidence or listed.wishes[0].evidence
-        pins.append(Pin(one.name, one.version, place, {"sha256": digests} if digests else {}, tuple(files)))
-    return [*pins, *obtained]
-
-
-def _split(wishes: Sequence[RequirementLine]) -> tuple[list[RequirementLine], list[RequirementLine]]:
-    direct = [line for line in wishes if line.reference is not None]
-    return direct, [line for line in wishes if line.reference is None]
-
-
-def _manifests(directs: Sequence[RequirementLine], folder: str) -> list[str]:
-    """The manifests of local references: their requirements are inputs too."""
-    places = [
-        os.path.normpath(os.path.join(folder, line.reference or ""))
-        for line in directs
-        if "://" not in (line.reference or "")
-    ]
-    return [f"{place}/{name}" for place in places for name in ("pyproject.toml", "setup.py", "setup.cfg")]
-
-
-def _direct_pins(job: Job, directs: Sequence[RequirementLine], folder: str, lazy: _Lazy) -> list[Pin]:
-    if not directs:
-        return []
-    from plainfall.ecosystems.python.references import reference_of
-
-    pins = []
-    for line in directs:
-        reference = reference_of(line, folder)
-        tree, text = lazy.direct(reference, line.evidence)
-        name = str(tree.facts["name"])
-        lazy.directs[name] = tree, text
-        pins.append(Pin(name, str(tree.facts["version"]), line.evidence, reference=reference))
-    return pins
-
-
-def _as_direct(pin: Pin, lazy: _Lazy) -> Direct:
-    from packaging.requirements import Requirement
-
-    from plainfall.ecosystems.python.resolving import Direct
-
-    tree = lazy.directs[pin.name][0]
-    requires = tuple(Requirement(text) for text in tree.facts["requires"])
-    return Direct(pin.name, pin.version, requires, pin.evidence)
-
-
-def _kept_lock(job: Job, inputs: str) -> list[Pin] | None:
-    if not job.lock.is_file() or f'inputs = "{inputs}"' not in job.lock.read_text("utf-8"):
-        return None
-    from plainfall.ecosystems.python.lists.pylock import read_pylock
-
-    tree = Tree(job.lock.parent, ())
-    pins = read_pylock(tree, job.lock.name, job.target).pins
-    return list(pins) if pins is not None else None
-
-
-def _cleared(job: Job, pins: Sequence[Pin], lazy: _Lazy, result: InstallResult) -> list[Pin]:
+def _cleared(job: Job, pins: Sequence[Pin], lazy: Lazy, result: InstallResult) -> list[Pin]:
     """Takes out what must go; returns the pins that are still to be laid."""
     wanted = {pin.name: pin for pin in pins}
     environment = job.environment
@@ -292,7 +112,7 @@ def _cleared(job: Job, pins: Sequence[Pin], lazy: _Lazy, result: InstallResult) 
     return [pin for pin in pins if pin.name not in there]
 
 
-def _is_installed(pin: Pin, version: str, sha256: str | None, lazy: _Lazy) -> bool:
+def _is_installed(pin: Pin, version: str, sha256: str | None, lazy: Lazy) -> bool:
     if pin.reference is not None:
         return bool(sha256) and lazy.directs[pin.name][0].sha256 == sha256
     listed = pin.hashes.get("sha256")
@@ -311,7 +131,7 @@ def _same_version(wanted: str, version: str) -> bool:
     return here == there or (here.local is None and here.public == there.public)
 
 
-def _lay(job: Job, missing: Sequence[Pin], lazy: _Lazy, result: InstallResult) -> None:
+def _lay(job: Job, missing: Sequence[Pin], lazy: Lazy, result: InstallResult) -> None:
     cache = PackageCache(job.surroundings.cache)
     trees: dict[str, CachedTree] = {name: tree for name, (tree, _) in lazy.directs.items()}
     unknown = []

@@ -173,7 +173,8 @@ class PythonEcosystem:
         memory: Mapping[str, Any],
         progress: Progress,
     ) -> Installation:
-        from plainfall.ecosystems.python.dependencies import Job, install, layout_of
+        from plainfall.ecosystems.python.dependencies import install, layout_of
+        from plainfall.ecosystems.python.job import Job
         from plainfall.ecosystems.python.lists.discover import read_list, stale_remarks
         from plainfall.ecosystems.python.pins import Target
 

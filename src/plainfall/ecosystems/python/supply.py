@@ -17,16 +17,17 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from plainfall.ecosystems.python.building import build_wheel_from, unpack_source
-from plainfall.ecosystems.python.configuration import Source, Sources
+from plainfall.ecosystems.python.configuration import Sources
 from plainfall.ecosystems.python.environment import VirtualEnvironment
 from plainfall.ecosystems.python.finding import Finder
+from plainfall.ecosystems.python.limits import check_limits, user_limits
 from plainfall.ecosystems.python.metadata import MetadataSource
 from plainfall.ecosystems.python.pins import Pin, Target, choice_key
-from plainfall.ecosystems.python.requirements import RequirementLine, read_requirements
+from plainfall.ecosystems.python.requirements import RequirementLine
 from plainfall.ecosystems.python.simple import IndexFile
 from plainfall.ecosystems.python.tags import supported_tags
 from plainfall.ecosystems.python.wheel import describe_wheel
-from plainfall.errors import BadInput, DependencyProblem, DiskFull, PlainfallError
+from plainfall.errors import DependencyProblem, DiskFull, PlainfallError
 from plainfall.evidence import Evidence
 from plainfall.packages.cache import CachedTree, PackageCache, unpack_into_cache
 from plainfall.packages.client import RegistryClient, copy_local
@@ -122,7 +123,7 @@ class Supply:
         DependencyProblem, RegistryProblem, ArchiveRefused, CommandFailed of a build, DiskFull."""
         from concurrent.futures import ThreadPoolExecutor
 
-        self._check_constraints(pins)
+        check_limits(pins, self._sources)
         with ThreadPoolExecutor(_AT_ONCE) as pool:
             chosen = self._gathered([pool.submit(self._choose, pin) for pin in pins])
             self._whole = sum(file.size or 0 for file in chosen)
@@ -336,28 +337,9 @@ class Supply:
             text = info.read_text("utf-8", "replace") if info.is_file() else ""
         return text if text and not parse_metadata(text).dynamic else None
 
-    def _check_constraints(self, pins: Sequence[Pin]) -> None:
-        held = {pin.name: pin for pin in pins}
-        for limit in self.user_limits():
-            pin = held.get(limit.name)
-            if pin is None or limit.requirement is None or not pin.version:
-                continue
-            if not limit.requirement.specifier.contains(pin.version, prereleases=True):
-                raise DependencyProblem(
-                    f"{pin.name} {pin.version} is locked, but your configuration limits it to "
-                    f"{limit.requirement.specifier} ({limit.evidence})",
-                    place=pin.evidence,
-                    remedy="Change the limit, or take the constraint out of "
-                    f"{self._sources.constraints[0].evidence}.",
-                )
-
     def user_limits(self) -> list[RequirementLine]:
-        """The constraints of the user's own configuration."""
-        limits: list[RequirementLine] = []
-        for source in self._sources.constraints:
-            text = _constraint_text(source)
-            limits += read_requirements(source.address, lambda _, text=text: text, {}).lines  # type: ignore[misc]
-        return limits
+        """The constraints of the user's own configuration. Raises BadInput."""
+        return user_limits(self._sources)
 
     def _check_identity(self, pin: Pin, tree: CachedTree) -> None:
         if tree.facts["name"] != pin.name:
@@ -366,12 +348,3 @@ class Supply:
                 place=pin.evidence,
                 remedy="The index is wrong or hostile: do not use it before you know which.",
             )
-
-
-def _constraint_text(source: Source) -> str:
-    try:
-        return Path(source.address).read_text("utf-8")
-    except (OSError, UnicodeDecodeError) as error:
-        raise BadInput(
-            f"the constraint file {source.address} cannot be read: {error}", place=source.evidence
-        ) from error

@@ -1,0 +1,88 @@
+"""One installation: what it is about, what came of it, and its supply, which a warm run never makes."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from plainfall.ecosystems.python.environment import VirtualEnvironment
+from plainfall.ecosystems.python.pins import Listed, Reference, Target
+from plainfall.evidence import Evidence
+from plainfall.packages.cache import CachedTree
+from plainfall.runtimes.interpreters import Interpreter
+from plainfall.surroundings import Surroundings
+
+if TYPE_CHECKING:
+    from plainfall.ecosystems.python.supply import Progress, Supply
+
+__all__ = ["InstallResult", "Job", "Lazy"]
+
+
+@dataclass(frozen=True)
+class Job:
+    """One installation: the clone, the list, the environment and its interpreter, where the resolved lock
+    is kept, the versions taken instead of others, the archives that were installed the time before."""
+
+    clone: Path
+    listed: Listed
+    environment: VirtualEnvironment
+    interpreter: Interpreter
+    surroundings: Surroundings
+    target: Target
+    lock: Path
+    instead: Mapping[str, str]
+    archives: Mapping[str, str]
+    progress: Progress
+
+
+@dataclass
+class InstallResult:
+    """What was done: names with versions, by what happened to each; bytes fetched; what was built from
+    source; remarks for people; ``archives`` maps each installed name to the SHA-256 of its wheel;
+    ``resolved`` tells that versions were chosen in this run, ``lock_text`` is the lock that holds them."""
+
+    laid: list[str] = field(default_factory=list)
+    kept: list[str] = field(default_factory=list)
+    taken_out: list[str] = field(default_factory=list)
+    strangers: list[str] = field(default_factory=list)
+    fetched: int = 0
+    fetched_bytes: int = 0
+    built: list[str] = field(default_factory=list)
+    remarks: list[str] = field(default_factory=list)
+    archives: dict[str, str] = field(default_factory=dict)
+    resolved: bool = False
+    lock_text: str = ""
+
+
+class Lazy:
+    """The supply, made when it is first needed: a warm run needs none, and its imports cost time."""
+
+    def __init__(self, job: Job) -> None:
+        self._job = job
+        self._made: Supply | None = None
+        self.directs: dict[str, tuple[CachedTree, str]] = {}
+
+    def get(self) -> Supply:
+        if self._made is None:
+            from plainfall.ecosystems.python.configuration import read_sources
+            from plainfall.ecosystems.python.supply import Supply
+
+            job = self._job
+            sources = read_sources(job.surroundings, job.interpreter, job.listed.options)
+            self._made = Supply(job.clone, sources, job.interpreter, job.surroundings, job.progress)
+        return self._made
+
+    def direct(self, reference: Reference, place: Evidence) -> tuple[CachedTree, str]:
+        from plainfall.ecosystems.python.references import References
+
+        return References(self.get()).direct(reference, place)
+
+    def close(self, result: InstallResult) -> None:
+        if self._made is not None:
+            supplied = self._made.supplied
+            result.fetched, result.fetched_bytes = supplied.count, supplied.size
+            result.built += supplied.built
+            result.remarks += supplied.remarks
+            self._made.close()

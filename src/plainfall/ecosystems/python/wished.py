@@ -1,0 +1,121 @@
+"""From wishes to pins: resolved once, kept as a lock, and taken from there while its inputs are the same."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Sequence
+from typing import TYPE_CHECKING
+
+from plainfall.ecosystems.python.job import InstallResult, Job, Lazy
+from plainfall.ecosystems.python.pins import Pin
+from plainfall.survey.walk import Tree
+from plainfall.writing import digest_of, digest_of_files
+
+if TYPE_CHECKING:
+    from plainfall.ecosystems.python.requirements import RequirementLine
+    from plainfall.ecosystems.python.resolving import Direct
+
+__all__ = ["pins_of_wishes"]
+
+
+def pins_of_wishes(job: Job, lazy: Lazy, result: InstallResult) -> list[Pin]:
+    """Takes the kept resolution if its inputs are the same, else resolves and keeps the result."""
+    listed = job.listed
+    if not listed.wishes:
+        return []
+    folder = listed.path.rpartition("/")[0]
+    directs, indexed = _split(listed.wishes)
+    inputs = digest_of(
+        [str(line.requirement) for line in indexed],
+        [(line.reference, line.editable) for line in directs],
+        [str(line.requirement) for line in listed.constraints],
+        listed.prereleases,
+        str(listed.options),
+        digest_of_files(job.clone, [*listed.files, *_manifests(directs, folder)]),
+        sorted(job.instead.items()),
+        job.target.markers.get("python_version"),
+        job.interpreter.facts["platform"],
+    )
+    obtained = _direct_pins(job, directs, folder, lazy)
+    kept = _kept_lock(job, inputs)
+    if kept is not None:
+        return [*kept, *obtained]
+    from plainfall.ecosystems.python.lists.pylock import write_pylock
+    from plainfall.ecosystems.python.resolving import resolve
+
+    supply = lazy.get()
+    known = {position: _as_direct(pin, lazy) for position, pin in enumerate(obtained)}
+    wishes = [*directs, *indexed]
+    limits = [*listed.constraints, *supply.user_limits()]
+    found = resolve(
+        wishes,
+        limits,
+        known,
+        supply.finder,
+        supply.metadata,
+        job.target,
+        prereleases=listed.prereleases,
+        instead=job.instead,
+    )
+    result.resolved = True
+    chosen = [one for one in found if one.direct is None]
+    rows = [(one.name, one.version, [f for f in one.files if f.hashes.get("sha256")]) for one in chosen]
+    line = job.target.markers.get("python_version", "")
+    if all(files for _, _, files in rows):
+        result.lock_text = write_pylock(rows, f"=={line}.*" if line else "", inputs)
+    pins = []
+    for one, (_, _, files) in zip(chosen, rows, strict=True):
+        digests = frozenset(file.hashes["sha256"] for file in files)
+        place = one.evidence or listed.wishes[0].evidence
+        pins.append(Pin(one.name, one.version, place, {"sha256": digests} if digests else {}, tuple(files)))
+    return [*pins, *obtained]
+
+
+def _split(wishes: Sequence[RequirementLine]) -> tuple[list[RequirementLine], list[RequirementLine]]:
+    direct = [line for line in wishes if line.reference is not None]
+    return direct, [line for line in wishes if line.reference is None]
+
+
+def _manifests(directs: Sequence[RequirementLine], folder: str) -> list[str]:
+    """The manifests of local references: their requirements are inputs too."""
+    places = [
+        os.path.normpath(os.path.join(folder, line.reference or ""))
+        for line in directs
+        if "://" not in (line.reference or "")
+    ]
+    return [f"{place}/{name}" for place in places for name in ("pyproject.toml", "setup.py", "setup.cfg")]
+
+
+def _direct_pins(job: Job, directs: Sequence[RequirementLine], folder: str, lazy: Lazy) -> list[Pin]:
+    if not directs:
+        return []
+    from plainfall.ecosystems.python.references import reference_of
+
+    pins = []
+    for line in directs:
+        reference = reference_of(line, folder)
+        tree, text = lazy.direct(reference, line.evidence)
+        name = str(tree.facts["name"])
+        lazy.directs[name] = tree, text
+        pins.append(Pin(name, str(tree.facts["version"]), line.evidence, reference=reference))
+    return pins
+
+
+def _as_direct(pin: Pin, lazy: Lazy) -> Direct:
+    from packaging.requirements import Requirement
+
+    from plainfall.ecosystems.python.resolving import Direct
+
+    tree = lazy.directs[pin.name][0]
+    requires = tuple(Requirement(text) for text in tree.facts["requires"])
+    return Direct(pin.name, pin.version, requires, pin.evidence)
+
+
+def _kept_lock(job: Job, inputs: str) -> list[Pin] | None:
+    if not job.lock.is_file() or f'inputs = "{inputs}"' not in job.lock.read_text("utf-8"):
+        return None
+    from plainfall.ecosystems.python.lists.pylock import read_pylock
+
+    tree = Tree(job.lock.parent, ())
+    pins = read_pylock(tree, job.lock.name, job.target).pins
+    return list(pins) if pins is not None else None
