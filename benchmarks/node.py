@@ -97,7 +97,7 @@ def main() -> None:
             times.setdefault("cp -al", []).append(_timed(words, base, variables))
     medians = {name: statistics.median(seconds) for name, seconds in times.items()}
     for name, seconds in medians.items():
-        print(f"{name:<24}{seconds:8.3f} s")
+        print(f"{name:<24}{seconds:8.3f} s  ({min(times[name]):.3f} to {max(times[name]):.3f})")
     for state in ("empty cache", "warm cache"):
         ratio = medians[f"by hand, {state}"] / medians[f"ours, {state}"]
         print(f"by hand / ours, {state:<12}{ratio:8.1f}")

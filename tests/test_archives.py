@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import io
 import stat
+import subprocess
+import sys
 import zipfile
 from pathlib import Path, PurePosixPath
 
@@ -14,10 +16,10 @@ from hypothesis import strategies as st
 
 from plainfall.ecosystems.python.wheel import describe_wheel
 from plainfall.errors import ArchiveRefused, DiskFull, disk_full_explained
-from plainfall.packages.cache import PackageCache, unpack_into_cache
+from plainfall.packages.cache import CachedTree, PackageCache, make_tree, unpack_into_cache
 from plainfall.packages.paths import check_no_clashes, member_path
 from plainfall.packages.placing import Placement, place_files
-from plainfall.packages.unpacking import unpack_zip
+from plainfall.packages.unpacking import Unpacked, unpack_zip
 
 NAMES = st.text(st.sampled_from("ab./\\:~ \0\nC"), max_size=12)
 
@@ -139,6 +141,58 @@ def test_a_tree_of_the_cache_that_was_changed_is_noticed(tmp_path: Path) -> None
     assert found.damaged()
     again = unpack_into_cache(tmp_path / "cache", archive, kit.sha256, describe_wheel)
     assert not again.damaged() and "VERSION" in (again.folder / "kit/__init__.py").read_text()
+
+
+def test_of_two_that_unpack_the_same_archive_the_faster_ones_tree_stays(tmp_path: Path) -> None:
+    """The other may be linking from it already."""
+    kit = package("kit")
+    archive, cache = tmp_path / kit.filename, tmp_path / "cache"
+    archive.write_bytes(kit.content)
+
+    def slower(folder: Path) -> list[Unpacked]:
+        files = unpack_zip(archive, folder)
+        faster.append(unpack_into_cache(cache, archive, kit.sha256, describe_wheel))
+        return files
+
+    faster: list[CachedTree] = []
+    tree = make_tree(cache, kit.sha256, kit.filename, slower, describe_wheel)
+    assert tree == faster[0] and not tree.damaged()
+    assert [entry.name for entry in PackageCache(cache).tree_folder(kit.sha256).parent.iterdir()] == [
+        kit.sha256
+    ]
+
+    def after_it_was_damaged(folder: Path) -> list[Unpacked]:
+        (tree.folder / "kit/__init__.py").write_text("changed")
+        return unpack_zip(archive, folder)
+
+    whole = make_tree(cache, kit.sha256, kit.filename, after_it_was_damaged, describe_wheel)
+    assert not whole.damaged() and tree.damaged()
+    assert [entry.name for entry in PackageCache(cache).tree_folder(kit.sha256).parent.iterdir()] == [
+        kit.sha256
+    ]
+
+
+def test_a_tree_that_many_processes_make_at_once_never_goes_away(tmp_path: Path) -> None:
+    kit = package("kit")
+    archive, cache = tmp_path / kit.filename, tmp_path / "cache"
+    archive.write_bytes(kit.content)
+    program = (
+        "import os, sys\nfrom pathlib import Path\n"
+        "from plainfall.ecosystems.python.wheel import describe_wheel\n"
+        "from plainfall.packages.cache import unpack_into_cache\n"
+        "cache, archive, digest, mine = Path(sys.argv[1]), Path(sys.argv[2]), sys.argv[3], sys.argv[4]\n"
+        "for number in range(40):\n"
+        "    tree = unpack_into_cache(cache, archive, digest, describe_wheel)\n"
+        "    for file in tree.files:\n"
+        "        os.link(tree.folder / file.path, f'{mine}-{number}-' + file.path.replace('/', '-'))\n"
+    )
+    words = [sys.executable, "-c", program, str(cache), str(archive), kit.sha256]
+    running = [
+        subprocess.Popen([*words, str(tmp_path / f"linked-{one}")], stderr=subprocess.PIPE)
+        for one in range(4)
+    ]
+    ended = [(process.communicate()[1], process.returncode) for process in running]
+    assert ended == [(b"", 0)] * 4
 
 
 def test_files_are_copied_where_links_cannot_be(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:

@@ -14,6 +14,9 @@ and modification time with the manifest, and a tree that differs is unpacked ane
 
 from __future__ import annotations
 
+import contextlib
+import errno
+import fcntl
 import json
 import os
 import shutil
@@ -155,7 +158,8 @@ def unpack_into_cache(cache_folder: Path, archive: Path, sha256: str, describe: 
 def make_tree(
     cache_folder: Path, key: str, name: str, unpack: Callable[[Path], list[Unpacked]], describe: Describe
 ) -> CachedTree:
-    """Makes the tree of a key (the digest of a verified archive, in hex), or replaces a damaged one.
+    """Makes the tree of a key (the digest of a verified archive, in hex), or replaces a damaged one. A good
+    one that another process has made meanwhile is returned instead.
 
     ``unpack`` writes the files into a new folder and lists them; ``describe`` may change their modes and
     returns facts. What they raise passes through, and the cache is as it was; DiskFull names the archive.
@@ -172,22 +176,40 @@ def make_tree(
             manifest = {"version": _MANIFEST_VERSION, "files": rows, "facts": facts}
             write_whole(making / "manifest.json", json.dumps(manifest, separators=(",", ":")))
             making.chmod(0o755)
-            _put_in_place(making, place)
+            other = _put_in_place(making, place)
         except BaseException:
             shutil.rmtree(making, ignore_errors=True)
             raise
-    return CachedTree(key, place / "files", files, facts)
+    return other or CachedTree(key, place / "files", files, facts)
 
 
-def _put_in_place(making: Path, place: Path) -> None:
-    """Renames the new tree into place; one that stands there already is moved aside and removed."""
-    for _ in range(5):
-        try:
-            os.rename(making, place)
-            return
-        except OSError:
-            # ENOTEMPTY or EEXIST: an older or damaged tree, or another process was faster.
+def _put_in_place(making: Path, place: Path) -> CachedTree | None:
+    """Renames the new tree into place and returns None. Where a good one stands already, another process was
+    faster: it may be linking from that one, so it stays, and is returned. A damaged one is replaced."""
+    try:
+        os.rename(making, place)
+        return None
+    except OSError as error:
+        if error.errno not in (errno.ENOTEMPTY, errno.EEXIST):
+            raise
+    cache = PackageCache(place.parents[2])
+    handle = os.open(place.parent, os.O_RDONLY)
+    try:
+        fcntl.flock(handle, fcntl.LOCK_EX)  # one at a time, so that nobody takes a new one for the damaged
+        held = cache.tree(place.name)
+        if held is None or held.damaged():
             aside = Path(tempfile.mkdtemp(prefix=".old-", dir=place.parent))
-            os.rename(place, aside / "tree")
+            with contextlib.suppress(FileNotFoundError):
+                os.rename(place, aside / "tree")
             shutil.rmtree(aside, ignore_errors=True)
-    os.rename(making, place)
+            try:
+                os.rename(making, place)
+                return None
+            except OSError:
+                held = cache.tree(place.name)  # somebody came in between
+                if held is None:
+                    raise
+    finally:
+        os.close(handle)
+    shutil.rmtree(making, ignore_errors=True)
+    return held

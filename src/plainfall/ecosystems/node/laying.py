@@ -16,8 +16,9 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
+from plainfall.ecosystems.node.bins import link_commands
 from plainfall.ecosystems.node.locks.package import Package
-from plainfall.ecosystems.node.store import Store, bins_of_manifest
+from plainfall.ecosystems.node.store import Store
 from plainfall.errors import EnvironmentProblem
 from plainfall.packages.cache import CachedTree, PackageCache
 from plainfall.packages.placing import Placement, place_files
@@ -91,7 +92,7 @@ def lay(
     fresh = not kept
     root = part
     if not (todo or gone or fresh):
-        _commands(part, part, packages, laid)
+        laid.layout["node_modules/.bin"] = link_commands(part, part, packages, laid.inner)
     else:
         if fresh:
             shutil.rmtree(making, ignore_errors=True)  # what a run before was stopped at
@@ -102,7 +103,7 @@ def lay(
             write_json(place / _MARK, {"version": _VERSION, "complete": False, "places": before})
             _take_out(part, gone, kept)
         _settle(root, part, todo, store, copied, laid, progress, len(packages))
-        _commands(root, part, packages, laid)
+        laid.layout["node_modules/.bin"] = link_commands(root, part, packages, laid.inner)
         mark = {
             "version": _VERSION,
             "complete": True,
@@ -207,7 +208,12 @@ def _settle(
     else:
         from concurrent.futures import ProcessPoolExecutor, as_completed
 
-        chunks = [archives[start : start + 24] for start in range(0, len(archives), 24)]
+        # The same package at several places goes to the same process, which gets it once.
+        alike: dict[object, list[Package]] = {}
+        for one in archives:
+            alike.setdefault(_what(one), []).append(one)
+        sorted_out = [one for rows in alike.values() for one in rows]
+        chunks = [sorted_out[start : start + 24] for start in range(0, len(sorted_out), 24)]
         with ProcessPoolExecutor(count, mp_context=multiprocessing.get_context("fork")) as pool:
             waiting = [pool.submit(_lay_chunk, root, chunk, store, copied) for chunk in chunks]
             try:
@@ -228,6 +234,11 @@ def _settle(
         inside = os.path.relpath(part / str(one.link), (part / one.place).parent)
         target.symlink_to(inside, target_is_directory=True)
         laid.laid.append(one.label)
+
+
+def _what(package: Package) -> tuple[object, ...]:
+    """What a package is, wherever it goes."""
+    return package.name, package.version, package.address, package.integrity, package.patches
 
 
 def _take(laid: Laid, package: Package, facts: _Facts) -> None:
@@ -264,11 +275,12 @@ def _lay_chunk(
         if lacking:
             from concurrent.futures import ThreadPoolExecutor
 
+            unlike = {_what(one): one for one in lacking}
             with ThreadPoolExecutor(4) as pool:
-                trees = list(pool.map(mine.tree, lacking))
+                trees = dict(zip(unlike, pool.map(mine.tree, unlike.values()), strict=True))
             made: set[str] = set()
-            for one, tree in zip(lacking, trees, strict=True):
-                rows.append((one, _linked(root, one, tree, copied, made)))
+            for one in lacking:
+                rows.append((one, _linked(root, one, trees[_what(one)], copied, made)))
         return rows, mine.fetched, mine.fetched_bytes
     finally:
         mine.close()
@@ -298,41 +310,6 @@ def _linked(root: Path, package: Package, tree: CachedTree, copied: frozenset[st
     else:
         place_files((Placement(source + file.path, target + file.path) for file in tree.files), made)
     return _Facts.of(tree.facts, _names(file.path for file in tree.files))
-
-
-def _commands(root: Path, part: Path, packages: Sequence[Package], laid: Laid) -> None:
-    """Links the commands of every package into the ``.bin`` of the folder that it lies in, and takes links
-    away whose package is gone. Of two packages with the same command the first by place has it."""
-    wanted: dict[str, dict[str, str]] = {}
-    for package in sorted(packages, key=lambda one: one.place):
-        folder, _, _ = package.place.rpartition("node_modules/")
-        holder = f"{folder}node_modules"
-        for name, path in _bins_of(root, part, package).items():
-            target = f"../{package.place[len(holder) + 1 :]}/{path}"
-            wanted.setdefault(holder, {}).setdefault(name, target)
-    for holder, rows in laid.inner.items():
-        for name, path in rows.items():
-            wanted.setdefault(holder, {}).setdefault(name, f"../{path[len(holder) + 1 :]}")
-    for holder, commands in wanted.items():
-        place = root / holder / ".bin"
-        place.mkdir(parents=True, exist_ok=True)
-        for entry in list(place.iterdir()):
-            if entry.is_symlink() and commands.get(entry.name) != os.readlink(entry):
-                entry.unlink()
-        for name, target in commands.items():
-            link = place / name
-            if not link.is_symlink():
-                link.symlink_to(target)
-    laid.layout["node_modules/.bin"] = sorted(wanted.get("node_modules", {}))
-
-
-def _bins_of(root: Path, part: Path, package: Package) -> dict[str, str]:
-    """The commands of a package: as the lock says, else as its own manifest does."""
-    if package.bins is not None and package.link is None:
-        found = {name: os.path.normpath(path) for name, path in package.bins.items()}
-        return {name: path for name, path in found.items() if not path.startswith(("..", "/"))}
-    folder = part / package.link if package.link is not None else root / package.place
-    return bins_of_manifest(folder / "package.json")
 
 
 def _into_place(root: Path, part: Path, places: Iterable[str]) -> None:

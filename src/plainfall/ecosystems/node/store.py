@@ -16,6 +16,7 @@ from pathlib import Path
 from typing import Any
 from urllib.parse import quote, unquote, urlsplit
 
+from plainfall.ecosystems.node.bins import bins_of, bundled_bins
 from plainfall.ecosystems.node.configuration import Registries
 from plainfall.ecosystems.node.locks.package import Package
 from plainfall.ecosystems.node.repositories import RepositorySource, pack, repository_source
@@ -28,11 +29,10 @@ from plainfall.packages.tarballs import unpack_tarball
 from plainfall.packages.unpacking import Unpacked
 from plainfall.writing import digest_of
 
-__all__ = ["Store", "bins_of_manifest", "integrity_key", "registry_address"]
+__all__ = ["Store", "integrity_key", "registry_address"]
 
 _STRENGTH = ("sha512", "sha384", "sha256", "sha1")
 _FROM_REGISTRY = re.compile(r"/(?:@[^/]+/)?[^/@]+/-/[^/]+\.tgz$")
-_BUNDLED = re.compile(r"((?:.+/)?node_modules)/((?:@[^/]+/)?[^/]+)/package\.json")
 _PATCHING = 1  # changes with how patches are put on
 _INSTALL_SCRIPTS = ("preinstall", "install", "postinstall")
 
@@ -243,8 +243,8 @@ def _facts(folder: Path, files: list[Unpacked], *, prepared: bool = True) -> dic
         raise ArchiveRefused(f"a package without a package.json that can be read: {error}") from error
     if not isinstance(document, dict):
         raise ArchiveRefused("a package whose package.json is no object")
-    bins = _bins(document)
-    inner = _bundled_bins(folder, names)
+    bins = bins_of(document)
+    inner = bundled_bins(folder, names)
     runnable = {*bins.values(), *(path for rows in inner.values() for path in rows.values())}
     for position, file in enumerate(files):
         if file.path in runnable:
@@ -266,40 +266,3 @@ def _facts(folder: Path, files: list[Unpacked], *, prepared: bool = True) -> dic
         "inner": inner,
         "native": "binding.gyp" in names and not any(name.startswith("prebuilds/") for name in names),
     }
-
-
-def _bundled_bins(folder: Path, names: set[str]) -> dict[str, dict[str, str]]:
-    """The commands of packages that lie within this one: by the ``node_modules`` that each lies in, name to
-    path (both paths from this package)."""
-    found: dict[str, dict[str, str]] = {}
-    for name in sorted(names):
-        place = _BUNDLED.fullmatch(name)
-        if place:
-            for command, path in bins_of_manifest(folder / name).items():
-                whole = f"{place.group(1)}/{place.group(2)}/{path}"
-                if whole in names:
-                    found.setdefault(place.group(1), {}).setdefault(command, whole)
-    return found
-
-
-def bins_of_manifest(path: Path) -> dict[str, str]:
-    """The commands that a package's manifest names; none where it cannot be read."""
-    try:
-        document = json.loads(path.read_bytes().decode("utf-8-sig"))
-    except (OSError, ValueError):
-        return {}
-    return _bins(document) if isinstance(document, dict) else {}
-
-
-def _bins(document: Mapping[str, Any]) -> dict[str, str]:
-    """Commands: name to path, both kept inside (a name with a slash, a path that climbs, are left out)."""
-    held = document.get("bin")
-    name = str(document.get("name", "")).rpartition("/")[2]
-    pairs = {name: held} if isinstance(held, str) else held if isinstance(held, dict) else {}
-    found: dict[str, str] = {}
-    for key, path in pairs.items():
-        plain = os.path.normpath(str(path)) if isinstance(path, str) and path else ""
-        command = str(key).rpartition("/")[2]
-        if plain and command and not plain.startswith(("..", "/")) and command not in (".", ".."):
-            found[command] = plain
-    return found
