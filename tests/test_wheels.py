@@ -198,6 +198,20 @@ def test_a_download_that_breaks_off_goes_on(machine: Machine, offer: Offer, json
     assert registry.faults.asked.count(f"/files/{kit.filename}") == 2
 
 
+def test_two_clones_at_once_fetch_the_same_archive(machine: Machine, offer: Offer) -> None:
+    kit = package(members={"gaugekit/table.bin": os.urandom(3_000_000)})
+    offer([Archive.of(kit)], Faults(slow=1.5))
+    files = {"requirements.txt": locked(kit), ".python-version": PYTHON_LINE, **MAIN}
+    clones = [machine.clone(files, name) for name in ("north", "south")]
+    running = [machine.start("onboard", clone, "--until", "dependencies") for clone in clones]
+    for process in running:
+        out, err = process.communicate(timeout=60)
+        assert process.returncode == 0, out + err
+    for clone in clones:
+        assert next((clone / ".venv").rglob("table.bin")).stat().st_size == 3_000_000
+    assert not list(Path(machine.variables["PLAINFALL_CACHE"], "partial").iterdir())
+
+
 def test_a_folder_of_archives_and_a_file_index_serve_too(machine: Machine, tmp_path: Path) -> None:
     kit, other = package(), package("otherkit")
     folder, index = tmp_path / "folder", tmp_path / "index/otherkit"

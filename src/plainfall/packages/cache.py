@@ -21,7 +21,8 @@ import json
 import os
 import shutil
 import tempfile
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
@@ -81,11 +82,30 @@ class PackageCache:
             return None
         return Path(names[0]) if names else None
 
-    def partial(self, key: str) -> Path:
-        """A place for a download under way; the same key gives the same place, so that it can go on."""
+    @contextmanager
+    def partial(self, key: str) -> Iterator[Path]:
+        """A place for a download under way; the same key gives the same place, so that it can go on later.
+        While another process is at work there, a place of one's own, which does not stay."""
         folder = self.folder / "partial"
         folder.mkdir(parents=True, exist_ok=True)
-        return folder / key
+        place = folder / key
+        handle = os.open(place, os.O_RDWR | os.O_CREAT | os.O_CLOEXEC, 0o644)
+        try:
+            fcntl.flock(handle, fcntl.LOCK_EX | fcntl.LOCK_NB)
+            mine = os.fstat(handle).st_ino == place.stat().st_ino
+        except (BlockingIOError, FileNotFoundError):
+            mine = False  # somebody is at work on it, or has just moved it to its place
+        try:
+            if mine:
+                yield place
+                return
+            with tempfile.TemporaryDirectory(prefix=f".{key[:12]}-", dir=folder) as own:
+                yield Path(own, key)
+        finally:
+            with contextlib.suppress(FileNotFoundError):
+                if mine and not place.stat().st_size:
+                    place.unlink()  # nothing came
+            os.close(handle)
 
     def keep_archive(self, fetched: Path, filename: str, sha256: str) -> Path:
         """Moves a verified download to its place; returns the place."""

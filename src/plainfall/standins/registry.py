@@ -8,6 +8,7 @@ import html
 import json
 import re
 import threading
+import time
 import zipfile
 from collections.abc import Iterator
 from contextlib import contextmanager
@@ -51,10 +52,12 @@ class Archive:
 @dataclass
 class Faults:
     """What shall go wrong: how many of the next requests answer 503; how many of the next archives break
-    off after half their bytes; whether byte ranges, the JSON form and metadata files are known."""
+    off after half their bytes; how many seconds an archive takes; whether byte ranges, the JSON form and
+    metadata files are known."""
 
     unavailable: int = 0
     broken_off: int = 0
+    slow: float = 0.0
     ranges: bool = True
     json: bool = True
     metadata: bool = True
@@ -229,6 +232,10 @@ class _Handler(BaseHTTPRequestHandler):
             self.close_connection = True
             self.connection.close()
             return
+        if self.server.faults.slow and kind == "application/octet-stream":
+            self.wfile.write(body[: len(body) // 2])
+            time.sleep(self.server.faults.slow)
+            body = body[len(body) // 2 :]
         self.wfile.write(body)
 
     def handle(self) -> None:

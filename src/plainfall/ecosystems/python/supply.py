@@ -198,19 +198,19 @@ class Supply:
     def fetch(
         self, place: Evidence, file: IndexFile, expected: Mapping[str, frozenset[str]]
     ) -> tuple[Path, str]:
-        partial = self.cache.partial(digest_of(file.url, file.hashes.get("sha256")))
-        try:
-            if file.url.startswith("file:"):
-                sha256 = copy_local(file.url, partial, expected)
-            else:
-                sha256 = self.client.download(file.url, partial, expected, self._received)
-        except PlainfallError as error:
-            error.place = error.place or place
-            raise
-        with self._lock:
-            self.supplied.count += 1
-            self.supplied.size += partial.stat().st_size
-        return self.cache.keep_archive(partial, file.filename, sha256), sha256
+        with self.cache.partial(digest_of(file.url, file.hashes.get("sha256"))) as partial:
+            try:
+                if file.url.startswith("file:"):
+                    sha256 = copy_local(file.url, partial, expected)
+                else:
+                    sha256 = self.client.download(file.url, partial, expected, self._received)
+            except PlainfallError as error:
+                error.place = error.place or place
+                raise
+            with self._lock:
+                self.supplied.count += 1
+                self.supplied.size += partial.stat().st_size
+            return self.cache.keep_archive(partial, file.filename, sha256), sha256
 
     def _received(self, count: int) -> None:
         with self._lock:
