@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from plainfall.errors import PlainfallError
-from plainfall.onboarding.running import Outcome
-from plainfall.onboarding.steps import Step, StepResult
-from plainfall.survey.parts import PartFound, Survey
+
+if TYPE_CHECKING:  # `survey` needs nothing of a run
+    from plainfall.onboarding.running import Outcome
+    from plainfall.onboarding.steps import Step, StepResult
+    from plainfall.survey.parts import PartFound, Survey
 
 __all__ = ["failure_document", "outcome_document", "survey_document"]
 

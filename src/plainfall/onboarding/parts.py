@@ -6,15 +6,17 @@ import os
 import threading
 import time
 from collections.abc import Sequence
-from concurrent.futures import Future, ThreadPoolExecutor
 from dataclasses import replace
 from types import TracebackType
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from plainfall.errors import PlainfallError, disk_full_explained
 from plainfall.onboarding.events import Event, Listener, StepFinished, StepProgress, StepStarted
 from plainfall.onboarding.steps import Stage, State, Step, StepResult
 from plainfall.onboarding.work import Work
+
+if TYPE_CHECKING:
+    from concurrent.futures import Future, ThreadPoolExecutor
 
 __all__ = ["Ahead", "PartRun", "waiting", "workers"]
 
@@ -110,6 +112,8 @@ class Ahead:
 
     def __enter__(self) -> Ahead:
         if self._runs:
+            from concurrent.futures import ThreadPoolExecutor
+
             self._pool = ThreadPoolExecutor(workers())
             for run in self._runs:
                 held: list[Event] = []

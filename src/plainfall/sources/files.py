@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import contextlib
-import multiprocessing
 import os
 import re
 from collections.abc import Callable, Iterable, Mapping
@@ -127,7 +126,11 @@ def memory_file(cache: Path, clone: Path) -> Path:
 def _read_all(root: Path, paths: list[str]) -> list[dict[str, Any]]:
     """The records of many files, by several processes where that is quicker."""
     count = min(os.cpu_count() or 1, 4)
-    if len(paths) < _MANY or count < 2 or "fork" not in multiprocessing.get_all_start_methods():
+    if len(paths) < _MANY or count < 2:
+        return [_record_of(str(root), path) for path in paths]
+    import multiprocessing
+
+    if "fork" not in multiprocessing.get_all_start_methods():
         return [_record_of(str(root), path) for path in paths]
     from concurrent.futures import ProcessPoolExecutor
 

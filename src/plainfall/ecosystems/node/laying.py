@@ -7,7 +7,6 @@ too, so that after a stop the next run lays everything anew.
 
 from __future__ import annotations
 
-import multiprocessing
 import os
 import shutil
 import tempfile
@@ -197,6 +196,8 @@ def _settle(
     """Lays the packages below ``root``, in two processes where there are many."""
     links = [one for one in todo if one.link is not None]
     archives = [one for one in todo if one.link is None]
+    import multiprocessing
+
     count = min(os.cpu_count() or 1, 4)
     done = 0
     if len(archives) < _FEW or count < 2 or "fork" not in multiprocessing.get_all_start_methods():

@@ -5,7 +5,7 @@ from __future__ import annotations
 import os
 import time
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from plainfall.diagnosis.reading import lines_that_matter
 from plainfall.ecosystems import Debugging, DebugWish
@@ -14,12 +14,14 @@ from plainfall.onboarding.explaining import diagnose_for, mend_words
 from plainfall.onboarding.steps import State, StepResult
 from plainfall.onboarding.work import Work
 from plainfall.server.ports import free_port, holder_of, listening_ports, with_port
-from plainfall.server.probe import Probe, probe_page
 from plainfall.server.process import Running, belonging, marked, new_mark, start, stop, with_others
-from plainfall.server.readiness import Ready, wait_until_ready
 from plainfall.survey.commands import Command
 from plainfall.survey.ports import PORT_KEYS, USUAL
 from plainfall.writing import digest_of
+
+if TYPE_CHECKING:  # asking over HTTP takes long to import, and most runs have a server that is kept
+    from plainfall.server.probe import Probe
+    from plainfall.server.readiness import Ready
 
 __all__ = ["probe", "running_of", "server", "stop_server"]
 
@@ -140,6 +142,8 @@ def _start(
     running, process = start(line, work.folder, variables, log, port, mark)
     record.update(running.as_record(), fingerprint=fingerprint)
     work.state.keep_server(work.part.key, record)
+    from plainfall.server.readiness import wait_until_ready
+
     try:
         before = work.state.record(work.part.key, "start time").get("seconds", 0.0)
         unit = f"s waited; it took {before:.0f} s the last time" if before >= 2 else "s waited"
@@ -273,6 +277,8 @@ def probe(work: Work) -> StepResult:
 def best_page(base: str, paths: tuple[str, ...]) -> tuple[Probe, list[str]]:
     """The first of the pages that answers well, else the first page's answer; and what was asked. A first
     page that is not there (404) says nothing against a server that has only an interface."""
+    from plainfall.server.probe import probe_page
+
     tried: list[str] = []
     first: Probe | None = None
     for path in paths or ("/",):

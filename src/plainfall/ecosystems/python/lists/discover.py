@@ -5,18 +5,9 @@ from __future__ import annotations
 import re
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, replace
+from importlib import import_module
 from typing import Any
 
-from plainfall.ecosystems.python.lists.flat import read_pdm_lock, read_pipfile_lock
-from plainfall.ecosystems.python.lists.graphs import read_poetry_lock, read_uv_lock
-from plainfall.ecosystems.python.lists.manifests import (
-    read_environment_yml,
-    read_pipfile,
-    read_pyproject,
-    read_setup_cfg,
-    read_setup_py,
-)
-from plainfall.ecosystems.python.lists.pylock import read_pylock
 from plainfall.ecosystems.python.lists.toml import load_toml
 from plainfall.ecosystems.python.pins import Listed, Pin, Target
 from plainfall.ecosystems.python.requirements import read_requirements
@@ -27,20 +18,32 @@ __all__ = ["Candidate", "REQUIREMENTS", "find_lists", "read_list", "stale_remark
 
 Reader = Callable[[Tree, str, Target], Listed]
 
-_LOCKS: dict[str, Reader] = {
-    "pylock.toml": read_pylock,
-    "uv.lock": read_uv_lock,
-    "poetry.lock": read_poetry_lock,
-    "pdm.lock": read_pdm_lock,
-    "Pipfile.lock": read_pipfile_lock,
+
+def _reader(module: str, kind: str) -> Reader:
+    """The reader of a kind of list; its module is imported when one is read: most parts have one kind."""
+
+    def read(tree: Tree, path: str, target: Target) -> Listed:
+        found = import_module(f"plainfall.ecosystems.python.lists.{module}")
+        listed: Listed = getattr(found, f"read_{kind}")(tree, path, target)
+        return listed
+
+    return read
+
+
+_LOCKS = {
+    "pylock.toml": _reader("pylock", "pylock"),
+    "uv.lock": _reader("graphs", "uv_lock"),
+    "poetry.lock": _reader("graphs", "poetry_lock"),
+    "pdm.lock": _reader("flat", "pdm_lock"),
+    "Pipfile.lock": _reader("flat", "pipfile_lock"),
 }
-_MANIFESTS: dict[str, Reader] = {
-    "pyproject.toml": read_pyproject,
-    "Pipfile": read_pipfile,
-    "setup.cfg": read_setup_cfg,
-    "setup.py": read_setup_py,
-    "environment.yml": read_environment_yml,
-    "environment.yaml": read_environment_yml,
+_MANIFESTS = {
+    "pyproject.toml": _reader("manifests", "pyproject"),
+    "Pipfile": _reader("manifests", "pipfile"),
+    "setup.cfg": _reader("manifests", "setup_cfg"),
+    "setup.py": _reader("manifests", "setup_py"),
+    "environment.yml": _reader("manifests", "environment_yml"),
+    "environment.yaml": _reader("manifests", "environment_yml"),
 }
 # Names under which people keep requirement lists, the likeliest first.
 REQUIREMENTS = re.compile(
@@ -200,7 +203,7 @@ def stale_remarks(tree: Tree, listed: Listed, target: Target) -> list[str]:
     path = f"{folder}/pyproject.toml" if folder else "pyproject.toml"
     if listed.pins is None or not (tree.root / path).is_file():
         return []
-    wishes = read_pyproject(tree, path, replace(target, groups=frozenset())).wishes
+    wishes = _MANIFESTS["pyproject.toml"](tree, path, replace(target, groups=frozenset())).wishes
     pins: Mapping[str, Pin] = {pin.name: pin for pin in listed.pins}
     remarks = []
     for wish in wishes:
