@@ -21,6 +21,7 @@ from plainfall.settings.values import is_placeholder, is_secret
 from plainfall.standins.building import Built, wheel_bytes
 from plainfall.standins.node_registry import NodeArchive, NodeRegistry, serving_node
 from plainfall.standins.registry import Archive, Faults, Registry, serving
+from plainfall.writing import read_json
 
 PYTHON_LINE = f"{sys.version_info[0]}.{sys.version_info[1]}"
 
@@ -125,7 +126,8 @@ def machine(tmp_path: Path) -> Iterator[Machine]:
     states = sorted({path.parent for path in tmp_path.rglob(".plainfall/state.json")})
     search_for_secrets(made, states)
     for folder in states:
-        made.run("stop", folder.parent)
+        if (read_json(folder / "state.json") or {}).get("servers", True):
+            made.run("stop", folder.parent)
 
 
 # What the search for secrets saw in the whole session: secrets, texts searched, and where one was found.
@@ -147,12 +149,14 @@ def search_for_secrets(made: Machine, states: list[Path]) -> None:
         accounts = state / "accounts.json"
         if accounts.is_file():
             secrets |= {str(one["password"]) for one in json.loads(accounts.read_text()).values()}
+    secrets = {secret for secret in secrets if len(secret) >= 6}
+    if not secrets:
+        return
     texts = {f"output {number}": text for number, text in enumerate(made.said)}
     kept = [file for state in states for file in state.rglob("*") if file.name != "accounts.json"]
     kept += list(Path(made.variables["PLAINFALL_CACHE"]).rglob("*.json"))
     files = [file for file in kept if file.is_file() and not file.is_symlink()]  # a link leads to a runtime
     texts |= {str(file): file.read_text("utf-8", "replace") for file in files}
-    secrets = {secret for secret in secrets if len(secret) >= 6}
     SECRETS.update(secrets)
     SEARCHED[0] += len(texts)
     test = os.environ.get("PYTEST_CURRENT_TEST", "")
