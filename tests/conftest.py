@@ -14,6 +14,7 @@ from pathlib import Path
 from typing import Any
 
 import pytest
+from forked import run_program
 
 from plainfall.errors import BadInput
 from plainfall.settings.dotenv import parse_dotenv
@@ -74,19 +75,10 @@ class Machine:
     said: list[str] = field(default_factory=list)
 
     def run(self, *words: object, timeout: float = 60, **more: str) -> Run:
-        done = subprocess.run(
-            [sys.executable, "-m", "plainfall", *map(str, words)],
-            capture_output=True,
-            text=True,
-            timeout=timeout,
-            env={**self.variables, **more},
-            stdin=subprocess.DEVNULL,
-            cwd=self.home,
-            check=False,
-        )
+        status, out, err = run_program([*map(str, words)], {**self.variables, **more}, self.home, timeout)
         if "--reveal" not in words:
-            self.said += [done.stdout, done.stderr]
-        return Run(done.returncode, done.stdout, done.stderr)
+            self.said += [out, err]
+        return Run(status, out, err)
 
     def start(self, *words: object) -> subprocess.Popen[str]:
         return subprocess.Popen(

@@ -1,0 +1,66 @@
+"""The program in a process of its own, forked from one that has imported it before: importing is most of what a
+short run costs, and the suite makes some thousand runs. ``Machine.start`` starts it as people do."""
+
+from __future__ import annotations
+
+import multiprocessing
+import os
+import subprocess
+import sys
+import tempfile
+from collections.abc import Mapping, Sequence
+from pathlib import Path
+
+__all__ = ["run_program"]
+
+_FORKS = multiprocessing.get_context("forkserver")
+_FORKS.set_forkserver_preload(
+    [
+        "forked",
+        "plainfall.cli",
+        *(f"plainfall.cli.commands.{name}" for name in "onboard probe serve settings stop survey".split()),
+        "plainfall.ecosystems.node.installing",
+        "plainfall.ecosystems.python.dependencies",
+        "plainfall.ecosystems.python.ecosystem",
+        "plainfall.server.readiness",
+    ]
+)
+
+
+def run_program(
+    words: Sequence[str], variables: Mapping[str, str], folder: Path, timeout: float
+) -> tuple[int, str, str]:
+    """Exit status (negative: the signal that ended it), output, error output. Raises TimeoutExpired."""
+    with tempfile.TemporaryDirectory() as made:
+        out, err = Path(made, "out"), Path(made, "err")
+        process = _FORKS.Process(target=_program, args=(words, dict(variables), folder, out, err))
+        process.start()
+        process.join(timeout)
+        if process.exitcode is None:
+            process.kill()
+            process.join()
+            raise subprocess.TimeoutExpired(
+                list(words), timeout, out.read_text("utf-8"), err.read_text("utf-8")
+            )
+        return process.exitcode, out.read_text("utf-8"), err.read_text("utf-8")
+
+
+def _program(words: Sequence[str], variables: Mapping[str, str], folder: Path, out: Path, err: Path) -> None:
+    for number, path, how in (
+        (0, Path(os.devnull), os.O_RDONLY),
+        (1, out, os.O_WRONLY | os.O_CREAT),
+        (2, err, os.O_WRONLY | os.O_CREAT),
+    ):
+        handle = os.open(path, how, 0o600)
+        os.dup2(handle, number)
+        os.close(handle)
+    sys.stdin = open(0, encoding="utf-8", closefd=False)
+    sys.stdout = open(1, "w", encoding="utf-8", closefd=False)
+    sys.stderr = open(2, "w", encoding="utf-8", errors="backslashreplace", closefd=False, buffering=1)
+    os.chdir(folder)
+    os.environ.clear()
+    os.environ.update(variables)
+    sys.argv = ["plainfall", *words]
+    from plainfall.cli import main
+
+    sys.exit(main(words))
