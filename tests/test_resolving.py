@@ -129,6 +129,17 @@ def test_every_constraint_holds_or_the_refusal_is_true(universe: Universe, wishe
     assert holds(universe, wishes, chosen)
 
 
+def test_what_only_a_version_that_was_given_up_needed_is_not_taken() -> None:
+    """Also where it needs itself, as a package does whose extra names another extra of its own."""
+    universe: Universe = {
+        "ash": {"2.0": []},
+        "birch": {"1.0": ["ash>=1.5", "birch[fast]==1.0"]},
+        "dogwood": {"2.0": ["dogwood[fast]==1.0", "birch"], "1.0": []},
+    }
+    assert solve(universe, ["dogwood!=1.5"]) == {"dogwood": "1.0"}
+    assert solve(universe, ["dogwood!=1.5", "birch"]) == {"ash": "2.0", "birch": "1.0", "dogwood": "1.0"}
+
+
 def test_the_newest_is_taken_and_a_pre_release_only_where_nothing_else_is() -> None:
     universe: Universe = {"ash": {"1.0": [], "2.0": [], "3.0b1": []}, "birch": {"1.0b1": []}}
     assert solve(universe, ["ash", "birch"]) == {"ash": "2.0", "birch": "1.0b1"}

@@ -14,8 +14,8 @@ from packaging.requirements import Requirement
 from packaging.specifiers import SpecifierSet
 from packaging.utils import canonicalize_name
 from packaging.version import Version
-from resolvelib import AbstractProvider, BaseReporter, ResolutionImpossible, Resolver
-from resolvelib.resolvers import RequirementInformation, ResolutionTooDeep
+from resolvelib import AbstractProvider, BaseReporter, ResolutionImpossible
+from resolvelib.resolvers import RequirementInformation, Resolution, ResolutionTooDeep
 
 from plainfall.ecosystems.python.finding import Finder
 from plainfall.ecosystems.python.metadata import MetadataSource
@@ -98,9 +98,9 @@ def resolve(
     for position, line in enumerate(wishes):
         roots += provider.roots(line, directs.get(position))
     finder.prefetch([wish.name for wish in roots])
-    resolver: Resolver[_Wish, _Candidate, tuple[str, str]] = Resolver(provider, BaseReporter())
+    resolution: Resolution[_Wish, _Candidate, tuple[str, str]] = Resolution(provider, BaseReporter())
     try:
-        result = resolver.resolve(roots, max_rounds=_DEEPEST)
+        state = resolution.resolve(roots, max_rounds=_DEEPEST)
     except ResolutionImpossible as error:
         raise provider.explained(error.causes) from error
     except ResolutionTooDeep as error:
@@ -111,9 +111,31 @@ def resolve(
     places = {wish.name: wish.line.evidence for wish in reversed(roots) if wish.line}
     return [
         Resolved(found.name, str(found.version), found.files, places.get(found.name), found.direct)
-        for (name, extra), found in sorted(result.mapping.items())
+        for (name, extra), found in sorted(_led_to(state.mapping, state.criteria).items())
         if not extra
     ]
+
+
+def _led_to(
+    chosen: Mapping[tuple[str, str], _Candidate], criteria: Mapping[tuple[str, str], Any]
+) -> dict[tuple[str, str], _Candidate]:
+    """What the wishes lead to, of all that was chosen on the way: where a version was given up for another,
+    what only the first one needed is still there. (The library's own way to tell does not come to an end
+    where such left-overs need each other.)"""
+    keys = {id(candidate): key for key, candidate in chosen.items()}
+    below: dict[tuple[str, str] | None, list[tuple[str, str]]] = {}
+    for key, criterion in criteria.items():
+        for parent in criterion.iter_parent():
+            if parent is None or id(parent) in keys:
+                below.setdefault(None if parent is None else keys[id(parent)], []).append(key)
+    led: dict[tuple[str, str], _Candidate] = {}
+    waiting = list(below.get(None, ()))
+    while waiting:
+        key = waiting.pop()
+        if key not in led and key in chosen:
+            led[key] = chosen[key]
+            waiting += below.get(key, ())
+    return led
 
 
 class _Provider(AbstractProvider[_Wish, _Candidate, tuple[str, str]]):
