@@ -127,6 +127,10 @@ def test_every_constraint_holds_or_the_refusal_is_true(universe: Universe, wishe
             assert not holds(universe, wishes, candidate), f"{candidate} would do"
         return
     assert holds(universe, wishes, chosen)
+    for name in chosen:
+        assert not holds(universe, wishes, {n: v for n, v in chosen.items() if n != name}), (
+            f"{name} is in vain"
+        )
 
 
 def test_what_only_a_version_that_was_given_up_needed_is_not_taken() -> None:
