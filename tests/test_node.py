@@ -377,29 +377,3 @@ def test_a_manifest_out_of_step_is_said_with_its_lines(machine: Machine, node_re
     run = machine.run("onboard", clone, "--until", "dependencies")
     said = " ".join(run.err.split())
     assert "package.json asks for gauge-words ^3.0.0, the lock was made for 2.1.0 (package-lock.json:" in said
-
-
-def test_a_tree_of_somebody_else_is_left_alone(machine: Machine, node_registry: Any) -> None:
-    node_registry([WORDS])
-    files = {
-        "package.json": package_json([WORDS]),
-        "package-lock.json": lock([WORDS]),
-        "node_modules/mine/index.js": "1",
-    }
-    clone = machine.clone(files)
-    run = machine.run("onboard", clone, "--until", "dependencies")
-    assert run.status == 1 and "was not made by Plainfall" in run.err
-    assert (clone / "node_modules/mine/index.js").read_text() == "1"
-
-
-def test_a_stop_while_packages_are_changed_is_harmless(machine: Machine, node_registry: Any) -> None:
-    node_registry([WORDS, UNITS])
-    clone = machine.clone(
-        {"package.json": package_json([WORDS, UNITS]), "package-lock.json": lock([WORDS, UNITS])}
-    )
-    machine.run("onboard", clone, "--until", "dependencies")
-    mark = clone / "node_modules/.plainfall.json"
-    mark.write_text(mark.read_text().replace('"complete":true', '"complete":false'))
-    (clone / "node_modules/@rain/units/index.js").unlink()
-    assert machine.run("onboard", clone, "--until", "dependencies").status == 0
-    assert (clone / "node_modules/@rain/units/index.js").is_file()

@@ -1,4 +1,4 @@
-"""Many packages, several processes, several clones: what is shared stays whole."""
+"""Many packages, several processes, several clones, a stop in the middle: what is there stays whole."""
 
 from __future__ import annotations
 
@@ -17,6 +17,7 @@ from plainfall.standins.node_registry import node_archive
 pytestmark = pytest.mark.skipif(shutil.which("node") is None, reason="no Node here")
 
 WORDS = node_archive("gauge-words", "2.1.0", {f"lib/{n}.js": f"exports.n = {n};\n" for n in range(60)})
+UNITS = node_archive("@rain/units", "1.0.0")
 MANY = [node_archive(f"gauge-{number}") for number in range(70)]
 
 
@@ -65,3 +66,16 @@ def test_one_clone_gets_each_package_once(machine: Machine, node_registry: Any) 
     assert again.status == 0 and (clone / "node_modules/gauge-3/node_modules/gauge-words/lib/7.js").is_file()
     assert again.step("dependencies")["state"] == "done"
     assert [path for path in registry.asked if path.endswith(".tgz")] == asked
+
+
+def test_a_stop_while_packages_are_changed_is_harmless(machine: Machine, node_registry: Any) -> None:
+    node_registry([WORDS, UNITS])
+    clone = machine.clone(
+        {"package.json": package_json([WORDS, UNITS]), "package-lock.json": lock([WORDS, UNITS])}
+    )
+    machine.run("onboard", clone, "--until", "dependencies")
+    mark = clone / "node_modules/.plainfall.json"
+    mark.write_text(mark.read_text().replace('"complete":true', '"complete":false'))
+    (clone / "node_modules/@rain/units/index.js").unlink()
+    assert machine.run("onboard", clone, "--until", "dependencies").status == 0
+    assert (clone / "node_modules/@rain/units/index.js").is_file()

@@ -140,3 +140,16 @@ def test_a_dev_server_that_wants_a_browser_is_kept_from_one(machine: Machine, no
     run = machine.run("onboard", clone, "--json", timeout=40)
     assert run.status == 0, run.out + run.err
     assert run.document["servers"][0]["probe"]["title"] == "Gauges"
+
+
+def test_a_tree_of_somebody_else_is_left_alone(machine: Machine, node_registry: Any) -> None:
+    node_registry([WORDS])
+    files = {
+        "package.json": package_json([WORDS]),
+        "package-lock.json": lock([WORDS]),
+        "node_modules/mine/index.js": "1",
+    }
+    clone = machine.clone(files)
+    run = machine.run("onboard", clone, "--until", "dependencies")
+    assert run.status == 1 and "was not made by Plainfall" in run.err
+    assert (clone / "node_modules/mine/index.js").read_text() == "1"

@@ -28,6 +28,7 @@ __all__ = ["Laid", "lay"]
 _MARK = ".plainfall.json"
 _VERSION = 1
 _RUNS = "+code"  # after the key of a package whose own code ran: its files are copies
+_AT_ONCE = 24  # packages that a process is given, or a few more
 _FEW = 40  # packages for which a second process costs more than it saves
 
 
@@ -213,8 +214,11 @@ def _settle(
         alike: dict[object, list[Package]] = {}
         for one in archives:
             alike.setdefault(_what(one), []).append(one)
-        sorted_out = [one for rows in alike.values() for one in rows]
-        chunks = [sorted_out[start : start + 24] for start in range(0, len(sorted_out), 24)]
+        chunks: list[list[Package]] = []
+        for same in alike.values():
+            if not chunks or len(chunks[-1]) >= _AT_ONCE:
+                chunks.append([])
+            chunks[-1] += same
         with ProcessPoolExecutor(count, mp_context=multiprocessing.get_context("fork")) as pool:
             waiting = [pool.submit(_lay_chunk, root, chunk, store, copied) for chunk in chunks]
             try:
