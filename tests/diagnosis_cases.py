@@ -6,10 +6,11 @@ import os
 import shutil
 import socket
 import subprocess
-import sys
 from collections.abc import Callable
 from dataclasses import dataclass, field
 from pathlib import Path
+
+from forked import PYTHON
 
 __all__ = ["CASES", "HEALTHY", "Case", "Healthy", "run_case"]
 
@@ -289,7 +290,7 @@ def run_case(case: Case, folder: Path) -> tuple[int, str]:
                 raise LookupError("system that keeps its low ports")
         elif need != "python" and shutil.which(need) is None:
             raise LookupError(need)
-    values = {"python": sys.executable}
+    values = {"python": PYTHON}
     if case.prepare is not None:
         values |= case.prepare(folder)
     for name, text in case.files.items():
@@ -299,7 +300,7 @@ def run_case(case: Case, folder: Path) -> tuple[int, str]:
     for name, value in values.items():
         line = line.replace(f"{{{name}}}", value)
     done = subprocess.run(
-        ["/bin/sh", "-c", f"exec {line}" if line.startswith(sys.executable) else line],
+        ["/bin/sh", "-c", f"exec {line}" if line.startswith(PYTHON) else line],
         cwd=folder,
         env={"PATH": os.environ["PATH"], "HOME": str(folder), "LANG": "C.UTF-8"},
         capture_output=True,

@@ -5,13 +5,16 @@ from __future__ import annotations
 
 import multiprocessing
 import os
+import shlex
 import subprocess
 import sys
 import tempfile
 from collections.abc import Mapping, Sequence
 from pathlib import Path
 
-__all__ = ["run_program"]
+__all__ = ["PYTHON", "run_program"]
+
+PYTHON = shlex.quote(sys.executable)  # as a word of a command line
 
 _FORKS = multiprocessing.get_context("forkserver")
 _FORKS.set_forkserver_preload(

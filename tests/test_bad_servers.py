@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 import subprocess
-import sys
 from pathlib import Path
 
 import psutil
 import pytest
 from bad_servers import BAD_SERVERS, BadServer
+from forked import PYTHON
 
 from plainfall.server.ports import free_port, holder_of, is_free
 from plainfall.server.probe import probe_page
@@ -34,7 +34,7 @@ def verdict_of(bad: BadServer, folder: Path, port: int) -> tuple[str, str]:
     (folder / "gauge.sock").unlink(missing_ok=True)
     mark = new_mark()
     variables = {"PATH": "/usr/bin:/bin", "BROWSER": "none"}
-    command = f"PORT={port} exec {sys.executable} -E -S server.py"
+    command = f"PORT={port} exec {PYTHON} -E -S server.py"
     running, process = start(command, folder, variables, folder / "log", port, mark)
     said = ""
     held = {port}

@@ -5,13 +5,13 @@ from __future__ import annotations
 import os
 import shutil
 import subprocess
-import sys
 import tomllib
 from collections.abc import Iterator
 from pathlib import Path
 
 import pytest
 from diagnosis_cases import CASES, HEALTHY, Case, Healthy, run_case
+from forked import PYTHON
 
 import plainfall.diagnosis
 from plainfall.diagnosis.reading import diagnose
@@ -39,7 +39,7 @@ def test_no_rule_fires_on_a_healthy_start(healthy: Healthy, tmp_path: Path) -> N
     for name, text in healthy.files.items():
         (tmp_path / name).write_text(text)
     port = free_port(9500)
-    command = healthy.command.replace("{python}", sys.executable)
+    command = healthy.command.replace("{python}", PYTHON)
     variables = {"PATH": os.environ["PATH"], "PORT": str(port), "PYTHONUNBUFFERED": "1"}
     running, process = start(command, tmp_path, variables, tmp_path / "log", port, new_mark())
     try:

@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 import os
-import sys
 import time
 from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
 
 import pytest
+from forked import PYTHON
 
 from plainfall.onboarding.following import Follower, Happening
 from plainfall.onboarding.order import in_order, needs_of
@@ -39,7 +39,7 @@ def started(tmp_path: Path) -> Iterator[Any]:
 
     def begin(program: str, *words: str, **more: str) -> dict[str, Any]:
         (tmp_path / "main.py").write_text(program)
-        command = " ".join(["exec", sys.executable, "main.py", *words])
+        command = " ".join(["exec", PYTHON, "main.py", *words])
         variables = {"PATH": os.environ["PATH"], **more}
         running, process = start(command, tmp_path, variables, tmp_path / "log", 9, new_mark())
         runs.append((running, process))

@@ -14,6 +14,7 @@ from pathlib import Path
 import psutil
 import pytest
 from conftest import SERVER, Machine, listeners
+from forked import PYTHON
 
 from plainfall.diagnosis.reading import lines_that_matter
 from plainfall.server.page import read_page
@@ -164,7 +165,7 @@ def test_every_server_is_found_ready_and_ended_whole(tmp_path: Path, behaviour: 
     (tmp_path / "server.py").write_text(BEHAVIOURS[behaviour])
     port = free_port(8700)
     variables = {"PATH": "/usr/bin:/bin", "PORT": str(port)}
-    command = f"{sys.executable} server.py"
+    command = f"{PYTHON} server.py"
     running, process = start(command, tmp_path, variables, tmp_path / "log", port, new_mark())
     ready = wait_until_ready(running, process, 15, lambda waited: None)
     assert ready.state == "answers", (tmp_path / "log").read_text()
@@ -179,7 +180,7 @@ def test_every_server_is_found_ready_and_ended_whole(tmp_path: Path, behaviour: 
 
 def test_a_server_that_asks_is_not_waited_for(tmp_path: Path) -> None:
     (tmp_path / "server.py").write_text("print('answer:', repr(input('sure? ')))\n")
-    command = f"{sys.executable} server.py"
+    command = f"{PYTHON} server.py"
     running, process = start(command, tmp_path, {"PATH": "/bin"}, tmp_path / "log", 8790, new_mark())
     ready = wait_until_ready(running, process, 10, lambda waited: None)
     assert (ready.state, ready.said) == ("asks", "sure?") and ready.seconds < 5
