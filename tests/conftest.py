@@ -100,6 +100,12 @@ class Machine:
         return folder
 
 
+def records(clone: Path) -> dict[str, Any]:
+    """What Plainfall recorded of a clone, whoever's seal is on it."""
+    content = (read_json(clone / ".plainfall/state.json") or {}).get("content")
+    return content if isinstance(content, dict) else {}
+
+
 @pytest.fixture
 def machine(tmp_path: Path) -> Iterator[Machine]:
     home = tmp_path / "home"
@@ -107,6 +113,7 @@ def machine(tmp_path: Path) -> Iterator[Machine]:
     variables = {
         "HOME": str(home),
         "PLAINFALL_CACHE": str(tmp_path / "cache"),
+        "PLAINFALL_STATE": str(tmp_path / "state"),
         "PATH": os.pathsep.join([str(Path(sys.executable).parent), "/usr/bin", "/bin"]),
         "PIP_CONFIG_FILE": "/dev/null",
         "PIP_NO_INDEX": "1",
@@ -118,7 +125,7 @@ def machine(tmp_path: Path) -> Iterator[Machine]:
     states = sorted({path.parent for path in tmp_path.rglob(".plainfall/state.json")})
     search_for_secrets(made, states)
     for folder in states:
-        if (read_json(folder / "state.json") or {}).get("servers", True):
+        if records(folder.parent).get("servers", True):
             made.run("stop", folder.parent)
 
 
@@ -145,7 +152,8 @@ def search_for_secrets(made: Machine, states: list[Path]) -> None:
     if not secrets:
         return
     texts = {f"output {number}": text for number, text in enumerate(made.said)}
-    kept = [file for state in states for file in state.rglob("*") if file.name != "accounts.json"]
+    own = ("accounts.json", "settings")  # what holds secrets by design, readable by the user alone
+    kept = [file for state in states for file in state.rglob("*") if not set(own) & set(file.parts)]
     kept += list(Path(made.variables["PLAINFALL_CACHE"]).rglob("*.json"))
     files = [file for file in kept if file.is_file() and not file.is_symlink()]  # a link leads to a runtime
     texts |= {str(file): file.read_text("utf-8", "replace") for file in files}

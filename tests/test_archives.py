@@ -18,7 +18,7 @@ from plainfall.ecosystems.python.wheel import describe_wheel
 from plainfall.errors import ArchiveRefused, DiskFull, disk_full_explained
 from plainfall.packages.cache import CachedTree, PackageCache, make_tree, unpack_into_cache
 from plainfall.packages.paths import check_no_clashes, member_path
-from plainfall.packages.placing import Placement, place_files
+from plainfall.packages.placing import Folders, Placement, place_files
 from plainfall.packages.unpacking import Unpacked, unpack_zip
 
 NAMES = st.text(st.sampled_from("ab./\\:~ \0\nC"), max_size=12)
@@ -205,10 +205,10 @@ def test_files_are_copied_where_links_cannot_be(tmp_path: Path, monkeypatch: pyt
     monkeypatch.setattr(os, "link", refuse)
     (tmp_path / "a").write_text("rain")
     placement = Placement(str(tmp_path / "a"), str(tmp_path / "deep/er/b"))
-    assert place_files([placement], set()) is False
+    assert place_files([placement], Folders(tmp_path)) is False
     assert (tmp_path / "deep/er/b").read_text() == "rain"
     (tmp_path / "a").write_text("sun")
-    place_files([placement], set())
+    place_files([placement], Folders(tmp_path))
     assert (tmp_path / "deep/er/b").read_text() == "sun"
 
 

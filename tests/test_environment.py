@@ -10,10 +10,12 @@ from pathlib import Path
 import pytest
 from conftest import PYTHON_LINE, Machine
 
+from plainfall.confinement import Confined
 from plainfall.ecosystems.python.environment import make_environment, standing
 from plainfall.ecosystems.python.interpreters import interpreter_at
 from plainfall.ecosystems.python.tags import supported_tags
 from plainfall.errors import EnvironmentProblem
+from plainfall.sealing import Seal
 
 ME = interpreter_at(Path(sys.executable))
 MAIN = {"app.py": "print('gauge')\n"}
@@ -23,7 +25,7 @@ MAIN = {"app.py": "print('gauge')\n"}
 def environment(tmp_path: Path) -> Path:
     folder = tmp_path / "it's a place" / ".venv"
     folder.parent.mkdir()
-    make_environment(folder, ME, "rain's", tmp_path / "making")
+    make_environment(folder, ME, "rain's", tmp_path / "making", Confined(tmp_path), Seal(tmp_path, tmp_path))
     return folder
 
 
@@ -36,7 +38,7 @@ def test_the_interpreter_sees_itself_in_the_environment(environment: Path) -> No
     )
     prefix = str(environment)
     assert done.stdout.strip() == f"{prefix} True {prefix}/lib/python{PYTHON_LINE}/site-packages"
-    assert standing(environment, ME).state == "right"
+    assert standing(environment, ME, Seal(environment.parents[1], environment.parents[1])).state == "right"
 
 
 SHELLS = {
@@ -109,4 +111,6 @@ def test_a_foreign_one_is_refused_by_the_making_itself(tmp_path: Path) -> None:
     (tmp_path / ".venv").mkdir()
     (tmp_path / ".venv/keep").write_text("mine")
     with pytest.raises(EnvironmentProblem):
-        make_environment(tmp_path / ".venv", ME, "x", tmp_path / "making")
+        make_environment(
+            tmp_path / ".venv", ME, "x", tmp_path / "making", Confined(tmp_path), Seal(tmp_path, tmp_path)
+        )

@@ -10,7 +10,7 @@ from pathlib import Path
 from typing import Any
 
 import pytest
-from conftest import SERVER, Machine
+from conftest import SERVER, Machine, records
 
 # A small site with accounts: sessions, a hidden token, pages for members only.
 SITE = '''\
@@ -256,7 +256,7 @@ def test_a_reload_channel_is_answered_and_tells_of_an_edit(machine: Machine) -> 
 
 def test_a_server_whose_processes_are_gone(machine: Machine) -> None:
     clone = up(machine, SERVER)
-    record = json.loads((clone / ".plainfall/state.json").read_text())["servers"][""]
+    record = records(clone)["servers"][""]
     os.kill(record["pid"], 9)
     for pid, _ in record["others"]:
         if pid != record["pid"]:

@@ -7,6 +7,8 @@
     ├── NothingToOnboard           no part that Plainfall knows how to onboard (exit status 4)
     ├── CloneBusy                  another run holds the clone
     ├── BadInput                   a file of the clone cannot be understood; names file and line
+    ├── PathRefused                a path leads out of the folder in which Plainfall may write
+    ├── ForeignState               a state folder that this user's Plainfall did not write for this clone
     ├── NoFittingRuntime           no interpreter here satisfies what the clone asks for
     ├── EnvironmentProblem         an environment is there that is not ours to replace
     ├── DependencyProblem          the dependency list cannot be met
@@ -37,9 +39,11 @@ __all__ = [
     "DependencyProblem",
     "DiskFull",
     "EnvironmentProblem",
+    "ForeignState",
     "HashMismatch",
     "NoFittingRuntime",
     "NothingToOnboard",
+    "PathRefused",
     "PlainfallError",
     "RegistryProblem",
     "ServerFailed",
@@ -109,6 +113,14 @@ class CloneBusy(PlainfallError):
 
 
 class BadInput(PlainfallError):
+    pass
+
+
+class PathRefused(PlainfallError):
+    pass
+
+
+class ForeignState(PlainfallError):
     pass
 
 

@@ -1,29 +1,54 @@
-"""Reading files whose form is a standard, with words for people where they are not of that form."""
+"""Reading documents that somebody else wrote: with limits, and with words for people where they are not of
+their form."""
 
 from __future__ import annotations
 
 import json
+import re
+import tomllib
 from collections.abc import Callable
 from typing import Any
 
 from plainfall.errors import BadInput
 from plainfall.evidence import Evidence
 
-__all__ = ["json_object", "json_value", "yaml_node", "yaml_value"]
+__all__ = ["foreign_json", "json_object", "json_value", "toml_table", "yaml_node", "yaml_value"]
 
 _RESTORE = "Mend that line, or restore the file from version control."
+_MOST_VALUES = 2_000_000  # values of a document; the largest locks in use have some 500,000
+_MOST_YAML_VALUES = 500_000  # after its aliases are put in
+_DEEPEST = 100  # levels; documents that people or their tools write have some ten
+_SURROGATE_ESCAPE = re.compile(r"\\u[dD][89a-fA-F]")
 
 
 def json_value(text: str, path: str, remedy: str = _RESTORE) -> Any:
-    """The value of a JSON text (RFC 8259); ``path`` is its name for people. Raises BadInput with the line."""
+    """The value of a JSON text (RFC 8259); ``path`` is its name for people. Halves of surrogate pairs, which no
+    text can hold, become replacement characters. Raises BadInput with the line, also for a document that is
+    too deep or has too many values."""
+    _check_amount(text.count(",") + text.count("[") + text.count("{"), path)
     try:
-        return json.loads(text.removeprefix("\ufeff"))
+        value = json.loads(text.removeprefix("\ufeff"))
     except json.JSONDecodeError as error:
         raise BadInput(
             f"it is not JSON: {error.msg[0].lower()}{error.msg[1:]}",
             place=Evidence(path, error.lineno),
             remedy=remedy,
         ) from error
+    except RecursionError as error:
+        raise _too_deep("JSON", path) from error
+    except ValueError as error:  # a number of more digits than Python converts
+        raise BadInput(f"it is not JSON: {error}", place=Evidence(path), remedy=remedy) from error
+    _check_depth(value, "JSON", path)
+    return _without_surrogates(value) if _SURROGATE_ESCAPE.search(text) else value
+
+
+def foreign_json(data: bytes, path: str) -> Any:
+    """``json_value`` of bytes that came over the network or out of an archive. Raises BadInput."""
+    try:
+        text = data.decode("utf-8-sig")
+    except UnicodeDecodeError as error:
+        raise BadInput(f"it is not UTF-8 text: {error.reason}", place=Evidence(path)) from error
+    return json_value(text, path)
 
 
 def json_object(text: str, path: str) -> dict[str, Any]:
@@ -34,28 +59,125 @@ def json_object(text: str, path: str) -> dict[str, Any]:
     return document
 
 
+def toml_table(text: str, path: str, remedy: str = _RESTORE) -> dict[str, Any]:
+    """The table of a TOML 1.0 text. Raises BadInput with the line."""
+    for number, line in enumerate(text.splitlines(), 1):
+        # A key of many pieces, or brackets of many levels, cost the square of their number.
+        if line.count(".") > 5_000 or line.count("[") > 20_000:
+            raise BadInput(
+                "it is not TOML that is read here: too many levels",
+                place=Evidence(path, number),
+                remedy=remedy,
+            )
+    try:
+        table = tomllib.loads(text)
+    except tomllib.TOMLDecodeError as error:
+        found = re.search(r"line (\d+)", str(error))
+        raise BadInput(
+            f"it is not TOML: {error}",
+            place=Evidence(path, int(found.group(1)) if found else 0),
+            remedy=remedy,
+        ) from error
+    except RecursionError as error:
+        raise _too_deep("TOML", path) from error
+    except ValueError as error:  # a number of more digits than Python converts
+        raise BadInput(f"it is not TOML: {error}", place=Evidence(path), remedy=remedy) from error
+    _check_depth(table, "TOML", path)
+    return table
+
+
 def yaml_value(text: str, path: str, remedy: str = _RESTORE) -> Any:
-    """The value of a YAML 1.1 text of plain types. Raises BadInput with the line."""
+    """The value of a YAML 1.1 text of plain types. Raises BadInput with the line, also for one whose aliases
+    stand for too many values."""
     import yaml
 
     loader = getattr(yaml, "CSafeLoader", yaml.SafeLoader)
-    return _of_yaml(lambda: yaml.load(text, Loader=loader), path, remedy)
+    value = _of_yaml(lambda: yaml.load(text, Loader=loader), text, path, remedy)
+    if "&" in text:
+        _check_amount(_size(value, {}), path, _MOST_YAML_VALUES)
+    return value
 
 
 def yaml_node(text: str, path: str) -> Any:
     """The same as nodes that know their places (PyYAML's), None for an empty text. Raises BadInput."""
     import yaml
 
-    return _of_yaml(lambda: yaml.compose(text, Loader=yaml.SafeLoader), path, _RESTORE)
+    node = _of_yaml(lambda: yaml.compose(text, Loader=yaml.SafeLoader), text, path, _RESTORE)
+    if "&" in text:
+        _check_amount(_size(node, {}), path, _MOST_YAML_VALUES)
+    return node
 
 
-def _of_yaml(read: Callable[[], Any], path: str, remedy: str) -> Any:
+def _of_yaml(read: Callable[[], Any], text: str, path: str, remedy: str) -> Any:
     import yaml
 
+    _check_yaml_depth(text, path)
     try:
         return read()
-    except (yaml.YAMLError, RecursionError) as error:
+    except (yaml.YAMLError, RecursionError, ValueError, OverflowError) as error:
         mark = getattr(error, "problem_mark", None) or getattr(error, "context_mark", None)
-        said = getattr(error, "problem", None) or getattr(error, "context", None) or "too deep, or broken"
+        problem = getattr(error, "problem", None) or getattr(error, "context", None)
+        if problem is None:
+            problem = "too deep" if isinstance(error, RecursionError) else str(error)[:200] or "broken"
         place = Evidence(path, mark.line + 1 if mark else 0)
-        raise BadInput(f"it is not YAML: {said}", place=place, remedy=remedy) from error
+        raise BadInput(f"it is not YAML: {problem}", place=place, remedy=remedy) from error
+
+
+def _check_yaml_depth(text: str, path: str) -> None:
+    """Raises BadInput for nesting that the parser, which is written in C, would take until its stack ends."""
+    depth = 0
+    for found in re.finditer(r"[\[{]|[\]}]|^ {2000}|(?:^|\n) *(?:[-?] ){100}", text):
+        piece = found.group()
+        depth = depth + 1 if piece in "[{" else max(0, depth - 1) if piece in "]}" else _DEEPEST + 1
+        if depth > _DEEPEST:
+            place = Evidence(path, text.count("\n", 0, found.start()) + 1)
+            raise BadInput("it is not YAML that is read here: too deep", place=place, remedy=_RESTORE)
+
+
+def _size(value: Any, known: dict[int, int]) -> int:
+    """How many values there are with every alias put in."""
+    inner = getattr(value, "value", None) if hasattr(value, "start_mark") else value
+    if not isinstance(inner, dict | list | tuple):
+        return 1
+    if id(value) in known:
+        return known[id(value)]
+    known[id(value)] = _MOST_YAML_VALUES + 1  # an alias within what it stands for has no end
+    items = [*inner.keys(), *inner.values()] if isinstance(inner, dict) else inner
+    known[id(value)] = 1 + sum(_size(item, known) for item in items)
+    return known[id(value)]
+
+
+def _check_amount(count: int, path: str, most: int = _MOST_VALUES) -> None:
+    if count > most:
+        raise BadInput(
+            f"it holds more than {most:,} values, which is more than is read",
+            place=Evidence(path),
+            remedy="If it is meant to be that large, leave it out; otherwise restore it from version control.",
+        )
+
+
+def _check_depth(value: Any, kind: str, path: str) -> None:
+    level = [value]
+    for _ in range(_DEEPEST):
+        level = [
+            inner
+            for one in level
+            if isinstance(one, dict | list)
+            for inner in (one.values() if isinstance(one, dict) else one)
+            if isinstance(inner, dict | list)
+        ]
+        if not level:
+            return
+    raise _too_deep(kind, path)
+
+
+def _too_deep(kind: str, path: str) -> BadInput:
+    return BadInput(f"it is not {kind} that is read here: too deep", place=Evidence(path), remedy=_RESTORE)
+
+
+def _without_surrogates(value: Any) -> Any:
+    if isinstance(value, str):
+        return value.encode("utf-16", "surrogatepass").decode("utf-16", "replace")
+    if isinstance(value, dict):
+        return {_without_surrogates(key): _without_surrogates(inner) for key, inner in value.items()}
+    return [_without_surrogates(inner) for inner in value] if isinstance(value, list) else value

@@ -1,56 +1,199 @@
-"""What Plainfall needs of version control without running it: the repository's folder, the local excludes."""
+"""What Plainfall needs of version control without running it: the repository's folder, the files that it
+tracks, the local excludes. The clone's own git is not asked, since its configuration can make git run programs.
+"""
 
 from __future__ import annotations
 
+import os
+import re
+import struct
 import threading
-from collections.abc import Sequence
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import dataclass
+from functools import cached_property
 from pathlib import Path
 
-from plainfall.writing import write_whole
+from plainfall.confinement import Confined
+from plainfall.errors import PathRefused
 
-__all__ = ["exclude_locally", "repository_folder"]
+__all__ = ["Repository", "exclude_locally", "repository_of"]
 
 _NOTE = "# made by plainfall"
 _LOCK = threading.Lock()  # parts are worked on at the same time
+_HEADER = struct.Struct(">4sII")
+_ENTRY = struct.Struct(">10I20sH")
+_LARGEST_INDEX = 256 * 1024**2  # bytes; that of two million files
 
 
-def repository_folder(clone: Path) -> Path | None:
-    """The ``.git`` folder of the clone or of a folder above it, following the link file of a linked work
-    tree or submodule (gitrepository-layout(5)); None without a repository."""
-    for folder in (clone.resolve(), *clone.resolve().parents):
-        place = folder / ".git"
+@dataclass(frozen=True)
+class Repository:
+    """A repository's work tree (``top``), its own ``folder`` (``.git``, or where a link file of a linked work
+    tree or submodule leads), and the ``common`` folder that linked work trees share."""
+
+    top: Path
+    folder: Path
+    common: Path
+
+    @cached_property
+    def tracked(self) -> Mapping[str, tuple[int, int]]:
+        """The tracked paths (from ``top``, in UTF-8) with size in bytes and modification time in nanoseconds
+        as they were when git last looked. Empty for an index that cannot be read (gitformat-index(5))."""
+        return _index(self.folder / "index", self.common)
+
+    def is_tracked(self, path: Path) -> bool:
+        """Whether git tracks a file, or anything below a folder."""
+        try:
+            inner = path.relative_to(self.top).as_posix()
+        except ValueError:
+            return False
+        if inner in self.tracked:
+            return True
+        return path.is_dir() and any(one.startswith(f"{inner}/") for one in self.tracked)
+
+    def states(self) -> dict[str, tuple[int, int]]:
+        """Size and modification time, now, of every tracked file that is there."""
+        found = {}
+        for path in self.tracked:
+            try:
+                status = os.lstat(self.top / path)
+            except OSError:
+                continue  # deleted, or in a folder that is gone: told by its absence
+            found[path] = status.st_size, status.st_mtime_ns
+        return found
+
+
+def repository_of(clone: Path) -> Repository | None:
+    """The repository that a folder is in, following the link file of a linked work tree or submodule
+    (gitrepository-layout(5)); None without one. A link file that its repository does not point back to is
+    passed over: anybody can write one."""
+    real = Path(os.path.realpath(clone))
+    for top in (real, *real.parents):
+        place = top / ".git"
+        if place.is_symlink():
+            return None
         if place.is_dir():
-            return place
+            return Repository(top, place, _common(place)) if (place / "HEAD").is_file() else None
         if place.is_file():
-            text = place.read_text("utf-8", "replace").strip()
-            if text.startswith("gitdir:"):
-                return (folder / text.removeprefix("gitdir:").strip()).resolve()
+            folder = _linked(place)
+            return Repository(top, folder, _common(folder)) if folder is not None else None
     return None
+
+
+def _text(path: Path) -> str:
+    try:
+        return path.read_text("utf-8", "surrogateescape").strip()
+    except (OSError, ValueError):
+        return ""
+
+
+def _linked(place: Path) -> Path | None:
+    text = _text(place)
+    if not text.startswith("gitdir:"):
+        return None
+    folder = Path(os.path.realpath(place.parent / text.removeprefix("gitdir:").strip()))
+    back = _text(folder / "gitdir")  # of a linked work tree
+    if back and os.path.realpath(folder / back) == os.path.realpath(place):
+        return folder
+    tree = re.search(
+        r"^\s*worktree\s*=\s*(.+?)\s*$", _text(folder / "config"), re.MULTILINE
+    )  # of a submodule
+    if tree and os.path.realpath(folder / tree.group(1).strip('"')) == str(place.parent):
+        return folder
+    return None
+
+
+def _common(folder: Path) -> Path:
+    inner = _text(folder / "commondir")
+    found = Path(os.path.realpath(folder / inner)) if inner else folder
+    # A linked work tree's folder is REPOSITORY/worktrees/NAME, and nothing else shares a folder.
+    return found if folder.is_relative_to(found) else folder
 
 
 def exclude_locally(clone: Path, names: Sequence[str]) -> bool:
     """Adds what Plainfall makes to the repository's own exclude file, which is never committed; names
-    that stand there stay. Returns whether anything was added (never without a repository)."""
-    with _LOCK:
-        return _exclude(clone, names)
-
-
-def _exclude(clone: Path, names: Sequence[str]) -> bool:
-    folder = repository_folder(clone)
-    if folder is None:
+    that stand there stay. ``names`` are patterns anchored at the clone ("/.venv/"), or names for any depth
+    below it ("__pycache__/"). Returns whether anything was added (never without a repository, or where its
+    exclude file leads out of it)."""
+    repository = repository_of(clone)
+    if repository is None:
         return False
-    common = folder / "commondir"
-    if common.is_file():
-        folder = (folder / common.read_text("utf-8").strip()).resolve()
-    file = folder / "info" / "exclude"
+    inner = Path(os.path.realpath(clone)).relative_to(repository.top).as_posix()
+    prefix = "" if inner == "." else f"/{_escaped(inner)}"
+    with _LOCK:
+        try:
+            return _exclude(repository, [_anchored(name, prefix) for name in names])
+        except PathRefused:
+            return False
+
+
+def _escaped(path: str) -> str:
+    """A path as a pattern that matches just itself (gitignore(5))."""
+    return re.sub(r"([\\*?\[])", r"\\\1", path)
+
+
+def _anchored(name: str, prefix: str) -> str:
+    if name.startswith("/"):
+        return f"{prefix}/{_escaped(name[1:])}"
+    return f"{prefix}/**/{name}" if prefix else name
+
+
+def _exclude(repository: Repository, names: Iterable[str]) -> bool:
+    confined = Confined(repository.common, "the repository's folder")
+    file = confined.target("info/exclude")
     before = file.read_text("utf-8", "surrogateescape") if file.exists() else ""
     standing = {line.strip() for line in before.splitlines()}
-    missing = [name for name in names if name not in standing]
+    missing = [name for name in dict.fromkeys(names) if name not in standing]
     if not missing:
         return False
-    file.parent.mkdir(exist_ok=True)
     joint = "" if not before or before.endswith("\n") else "\n"
     note = "" if _NOTE in standing else f"{_NOTE}\n"
     text = before + joint + note + "".join(f"{name}\n" for name in missing)
-    write_whole(file, text.encode("utf-8", "surrogateescape"))
+    confined.write(file, text.encode("utf-8", "surrogateescape"))
     return True
+
+
+def _index(path: Path, common: Path) -> dict[str, tuple[int, int]]:
+    """The entries of an index of version 2, 3 or 4, and of the shared one that a split index adds to."""
+    try:
+        if path.stat().st_size > _LARGEST_INDEX:
+            return {}
+        data = path.read_bytes()
+        found, rest = _entries(data)
+        shared = re.search(rb"link....(.{20})", data[rest:], re.DOTALL)
+        if shared and any(shared.group(1)):
+            base = common / f"sharedindex.{shared.group(1).hex()}"
+            found = {**_entries(base.read_bytes())[0], **found}
+    except (OSError, ValueError, struct.error, IndexError):
+        return {}
+    found.pop("", None)  # a split index replaces entries by position, without their names
+    return found
+
+
+def _entries(data: bytes) -> tuple[dict[str, tuple[int, int]], int]:
+    signature, version, count = _HEADER.unpack_from(data, 0)
+    if signature != b"DIRC" or version not in (2, 3, 4):
+        raise ValueError("not an index of a known version")
+    found: dict[str, tuple[int, int]] = {}
+    position, name = _HEADER.size, b""
+    for _ in range(count):
+        fields = _ENTRY.unpack_from(data, position)
+        start = position + _ENTRY.size + (2 if fields[11] & 0x4000 else 0)
+        if version == 4:
+            cut, start = _varint(data, start)
+            end = data.index(0, start)
+            name = name[: len(name) - cut] + data[start:end]
+            position = end + 1
+        else:
+            end = data.index(0, start)
+            name = data[start:end]
+            position += (end - position + 8) // 8 * 8
+        found[name.decode("utf-8", "surrogateescape")] = fields[9], fields[2] * 10**9 + fields[3]
+    return found, position
+
+
+def _varint(data: bytes, position: int) -> tuple[int, int]:
+    value = data[position] & 0x7F
+    while data[position] & 0x80:
+        position += 1
+        value = ((value + 1) << 7) | (data[position] & 0x7F)
+    return value, position + 1

@@ -7,7 +7,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 from pathlib import Path
 
-__all__ = ["Surroundings"]
+__all__ = ["Surroundings", "passed_on"]
 
 # What of the developer's own variables a project's command needs to find its way on this machine. All
 # else stays out, so that a project behaves the same on each developer's machine.
@@ -15,6 +15,11 @@ _PASSED_ON = frozenset(
     "HOME USER LOGNAME SHELL LANG LANGUAGE TZ TMPDIR TERM NO_COLOR XDG_RUNTIME_DIR XDG_CACHE_HOME "
     "SSL_CERT_FILE SSL_CERT_DIR HTTP_PROXY HTTPS_PROXY NO_PROXY ALL_PROXY "
     "http_proxy https_proxy no_proxy all_proxy SYSTEMROOT".split()
+)
+# What git may see beyond these: how the person reaches private repositories.
+_FOR_GIT = frozenset(
+    "SSH_AUTH_SOCK GIT_SSH GIT_SSH_COMMAND GIT_ASKPASS SSH_ASKPASS GIT_SSL_CAINFO GIT_CONFIG_GLOBAL "
+    "XDG_CONFIG_HOME".split()
 )
 _STANDARD_PATH = "/usr/local/bin:/usr/bin:/bin:/usr/local/sbin:/usr/sbin:/sbin"
 
@@ -48,13 +53,15 @@ class Surroundings:
 
     def for_project(self) -> dict[str, str]:
         """The variables that project code is given before its own settings are added (design rule 4)."""
-        passed = {
-            name: value
-            for name, value in self.variables.items()
-            if name in _PASSED_ON or name.startswith("LC_")
-        }
+        passed = passed_on(self.variables)
         passed["PATH"] = os.pathsep.join(self.search_path()) or _STANDARD_PATH
         return passed
+
+
+def passed_on(variables: Mapping[str, str], *, for_git: bool = False) -> dict[str, str]:
+    """Of the developer's variables those that any child process may see: the short list, without PATH."""
+    names = _PASSED_ON | _FOR_GIT if for_git else _PASSED_ON
+    return {name: value for name, value in variables.items() if name in names or name.startswith("LC_")}
 
 
 def _own(variables: Mapping[str, str], kind: str) -> Path:

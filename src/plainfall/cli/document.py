@@ -24,6 +24,7 @@ def outcome_document(outcome: Outcome) -> dict[str, Any]:
         "steps": [_step(step, result, seconds) for step, result, seconds in outcome.steps],
         "servers": [_server(part, record) for part, record in outcome.servers.items()],
         "open_settings": [setting.as_json() for setting in outcome.open_settings],
+        "remarks": [text for text, _ in outcome.survey.remarks] + outcome.remarks,
         "contradictions": [found.as_json() for found in outcome.contradictions],
         "failure": failure_document(*failure) if failure else None,
     }

@@ -6,6 +6,7 @@ import contextlib
 import os
 import re
 import sqlite3
+import time
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, field
 from pathlib import Path
@@ -27,6 +28,7 @@ __all__ = [
 
 _MAGIC = b"SQLite format 3\0"
 _ENDINGS = (".db", ".sqlite", ".sqlite3", ".db3")
+_LONGEST = 60.0  # seconds that a look or a copy may take
 _SKIPPED = {".git", ".venv", "venv", "node_modules", "__pycache__", ".plainfall", "vendor"}
 
 
@@ -78,10 +80,12 @@ def databases_below(folder: Path) -> list[Path]:
     """SQLite files in a part's folder, told by their first bytes; environments are passed over."""
     found = []
     for root, folders, names in os.walk(folder):
-        folders[:] = [name for name in folders if name not in _SKIPPED]
+        folders[:] = [name for name in folders if name not in _SKIPPED and not name.startswith(".plainfall")]
         for name in names:
             if name.endswith(_ENDINGS):
                 file = Path(root, name)
+                if file.is_symlink() or not file.is_file():
+                    continue
                 with contextlib.suppress(OSError), file.open("rb") as opened:
                     if opened.read(16) == _MAGIC:
                         found.append(file)
@@ -132,8 +136,8 @@ def difference(before: Look, after: Look) -> list[str]:
 
 def copy_database(source: Path, target: Path) -> None:
     """Copies a database by the engine's own backup interface, consistent even while others write to it.
-    A target that is there is overwritten as one transaction. Raises DatabaseProblem."""
-    target.parent.mkdir(parents=True, exist_ok=True)
+    A target that is there is overwritten as one transaction; its folder must be there. Raises
+    DatabaseProblem."""
     with _opened(source, read_only=True) as reading, _opened(target, read_only=False) as writing:
         reading.backup(writing)
 
@@ -143,6 +147,10 @@ def _opened(file: Path, *, read_only: bool) -> Iterator[sqlite3.Connection]:
     try:
         mode = "ro" if read_only else "rwc"
         database = sqlite3.connect(f"{file.absolute().as_uri()}?mode={mode}", uri=True, timeout=5)
+        # A file of the clone is foreign: its schema may call nothing, and nothing it holds takes for ever.
+        database.execute("PRAGMA trusted_schema = OFF")
+        deadline = time.monotonic() + _LONGEST
+        database.set_progress_handler(lambda: time.monotonic() > deadline, 100_000)
         try:
             yield database
         finally:

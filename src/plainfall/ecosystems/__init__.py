@@ -8,9 +8,12 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any, Protocol
 
+from plainfall.confinement import Confined
 from plainfall.evidence import Evidence
+from plainfall.packages.consent import Withheld
 from plainfall.runtimes.asks import VersionAsk
 from plainfall.runtimes.choice import Choice
+from plainfall.sealing import Seal
 from plainfall.surroundings import Surroundings
 from plainfall.survey.commands import Command
 from plainfall.survey.parts import DependencyFile, PartFound
@@ -38,7 +41,8 @@ class EnvironmentStanding:
 class InstallWishes:
     """What the person asked for: extras and groups by the standards' words, versions to take instead of
     others by name, whether a resolved lock is to be put into the clone, names of packages whose own code
-    may run at install, and for how many seconds each may."""
+    may run at install, and for how many seconds each may; ``hosts`` are registries for which the clone's own
+    configuration may have the person's variables."""
 
     extras: frozenset[str] = frozenset()
     groups: frozenset[str] = frozenset()
@@ -46,6 +50,17 @@ class InstallWishes:
     keep_lock: bool = False
     allowed: frozenset[str] = frozenset()
     code_seconds: float = 600.0
+    hosts: frozenset[str] = frozenset()
+
+
+@dataclass(frozen=True)
+class CloneAccess:
+    """What an environment's maker may touch and trust in a clone: where it may write, the user's seal for the
+    clone, and the files that were edited through links since they were laid (their packages are laid anew)."""
+
+    confined: Confined
+    seal: Seal
+    edited: frozenset[str] = frozenset()
 
 
 @dataclass(frozen=True)
@@ -138,11 +153,13 @@ class Ecosystem(Protocol):
         """The key of a database address for which no installed package speaks, and the package to add."""
         ...
 
-    def environment_standing(self, folder: Path, choice: Choice) -> EnvironmentStanding:
+    def environment_standing(self, folder: Path, choice: Choice, access: CloneAccess) -> EnvironmentStanding:
         """How the part's environment stands. Changes nothing."""
         ...
 
-    def make_environment(self, folder: Path, choice: Choice, prompt: str, making: Path) -> None:
+    def make_environment(
+        self, folder: Path, choice: Choice, prompt: str, making: Path, access: CloneAccess
+    ) -> None:
         """Makes the part's environment, or replaces one of ours."""
         ...
 
@@ -152,6 +169,17 @@ class Ecosystem(Protocol):
 
     def debugging(self, wish: DebugWish) -> Debugging:
         """What puts a part's code under its language's debugger. Raises what getting a package raises."""
+
+    def withheld(
+        self,
+        clone: Path,
+        folder: Path,
+        listed: DependencyFile,
+        surroundings: Surroundings,
+        wishes: InstallWishes,
+    ) -> Sequence[Withheld]:
+        """What the clone's own configuration of registries wants of the person, and may not have yet."""
+        ...
 
     def install(
         self,
@@ -164,6 +192,7 @@ class Ecosystem(Protocol):
         state: Path,
         memory: Mapping[str, Any],
         progress: Progress,
+        access: CloneAccess,
     ) -> Installation:
         """Makes the environment hold what the list says; ``state`` is a folder to keep a lock in."""
         ...

@@ -2,12 +2,14 @@
 
 A module here offers ``recognise(tree, folder, names)``, which returns a ``FrameworkFound`` or None; ``names``
 are the normalised names in the part's dependency list. Adding a framework is adding a module and its name to
-``_MODULES``. What needs no framework (process files, scripts, README steps) is the survey's own.
+``_MODULES``; ``REPEATABLE`` is a pattern of its command for migrations. What needs no framework (process files,
+scripts, README steps) is the survey's own.
 """
 
 from __future__ import annotations
 
 import importlib
+import re
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 
@@ -15,7 +17,7 @@ from plainfall.evidence import Evidence
 from plainfall.survey.commands import Command
 from plainfall.survey.walk import Tree
 
-__all__ = ["Administrator", "FrameworkFound", "RANK", "find_frameworks"]
+__all__ = ["Administrator", "FrameworkFound", "RANK", "find_frameworks", "is_repeatable"]
 
 # The order counts: an application that one framework claims is not asked about by the next.
 _MODULES: dict[str, tuple[str, ...]] = {
@@ -25,6 +27,9 @@ _MODULES: dict[str, tuple[str, ...]] = {
         *("knex", "prisma", "sequelize", "typeorm", "drizzle"),
     ),
 }
+
+# What may stand beside a migration in one line, and touches no database.
+_HARMLESS = re.compile(r"(cd|echo|true|:|export|set)\b|(npx )?prisma generate\b")
 
 # Below a README's own step and a process file's, above a guess from a file's name.
 RANK = 55
@@ -57,6 +62,19 @@ class FrameworkFound:
     pages: tuple[str, ...] = ()
     administrator: Administrator | None = None
     serves: bool = True
+
+
+def is_repeatable(command: Command) -> bool:
+    """Whether a database command is a framework's own migrations: they only add what is lacking, and may run
+    again and again. Of any other command nobody knows what it does to rows that are there."""
+    modules = [
+        importlib.import_module(f"plainfall.frameworks.{name}")
+        for names in _MODULES.values()
+        for name in names
+    ]
+    patterns = [pattern for one in modules if (pattern := getattr(one, "REPEATABLE", None)) is not None]
+    pieces = [piece for piece in command.pieces if not _HARMLESS.match(piece)]
+    return bool(pieces) and all(any(pattern.search(piece) for pattern in patterns) for piece in pieces)
 
 
 def find_frameworks(tree: Tree, folder: str, language: str, names: frozenset[str]) -> list[FrameworkFound]:

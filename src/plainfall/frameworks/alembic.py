@@ -2,11 +2,15 @@
 
 from __future__ import annotations
 
+import re
+
 from plainfall.frameworks import RANK, FrameworkFound
 from plainfall.survey.commands import Command
 from plainfall.survey.walk import Tree
 
-__all__ = ["recognise"]
+__all__ = ["recognise", "REPEATABLE"]
+
+REPEATABLE = re.compile(r"\balembic\b.*\bupgrade\b")
 
 
 def recognise(tree: Tree, folder: str, names: frozenset[str]) -> FrameworkFound | None:

@@ -11,7 +11,9 @@ from plainfall.frameworks.python_code import sources
 from plainfall.survey.commands import Command
 from plainfall.survey.walk import Tree
 
-__all__ = ["recognise"]
+__all__ = ["recognise", "REPEATABLE"]
+
+REPEATABLE = re.compile(r"(\bmanage\.py|\bdjango-admin|-m django) migrate\b(?!.*\bzero\b)")
 
 _SEED = re.compile(r"^(seed|populate|load_(demo|sample|initial)|init_data|create_(demo|sample))\w*$")
 

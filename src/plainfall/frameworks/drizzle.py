@@ -11,7 +11,9 @@ from plainfall.frameworks.node_scripts import file_of
 from plainfall.survey.commands import Command
 from plainfall.survey.walk import Tree
 
-__all__ = ["recognise"]
+__all__ = ["recognise", "REPEATABLE"]
+
+REPEATABLE = re.compile(r"\bdrizzle-kit\b.* migrate\b")
 
 
 def recognise(tree: Tree, folder: str, names: frozenset[str]) -> FrameworkFound | None:

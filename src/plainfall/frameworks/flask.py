@@ -12,7 +12,9 @@ from plainfall.settings.dotenv import parse_dotenv
 from plainfall.survey.commands import Command
 from plainfall.survey.walk import Tree
 
-__all__ = ["recognise"]
+__all__ = ["recognise", "REPEATABLE"]
+
+REPEATABLE = re.compile(r"\bflask\b.*\bdb upgrade\b")
 
 _REGISTERED = re.compile(r"(?:cli\.command|click\.command)\(\s*(?:name\s*=\s*)?['\"]([\w-]+)['\"]")
 _DEFAULT_MODULES = ("app", "wsgi")

@@ -11,7 +11,9 @@ from plainfall.frameworks import RANK, FrameworkFound
 from plainfall.survey.commands import Command
 from plainfall.survey.walk import Tree
 
-__all__ = ["recognise"]
+__all__ = ["recognise", "REPEATABLE"]
+
+REPEATABLE = re.compile(r"\bknex\b.* migrate:(latest|up)\b")
 
 
 def recognise(tree: Tree, folder: str, names: frozenset[str]) -> FrameworkFound | None:

@@ -12,7 +12,11 @@ from plainfall.frameworks.node_scripts import file_of
 from plainfall.survey.commands import Command
 from plainfall.survey.walk import Tree
 
-__all__ = ["recognise"]
+__all__ = ["recognise", "REPEATABLE"]
+
+REPEATABLE = re.compile(
+    r"\bprisma\b.* (migrate (deploy|dev)|db push)\b(?!.*(--accept-data-loss|--force-reset))"
+)
 
 
 def recognise(tree: Tree, folder: str, names: frozenset[str]) -> FrameworkFound | None:

@@ -15,6 +15,7 @@ from plainfall.errors import CommandFailed
 from plainfall.evidence import Evidence
 from plainfall.onboarding.explaining import diagnose_for, mend_words
 from plainfall.onboarding.work import Work
+from plainfall.processes import release, start
 from plainfall.server.process import MARK, Running, adopt_orphans, marked, stop
 
 __all__ = ["end_leftovers", "run_command"]
@@ -31,19 +32,20 @@ def run_command(work: Work, stage: str, command: str, mark: str, evidence: Evide
     interrupted meanwhile, the command and all that it started is ended before the exception goes on.
     """
     log = work.state.log(work.part.key, stage)
-    log.parent.mkdir(parents=True, exist_ok=True)
     adopt_orphans()
-    process = subprocess.Popen(
+    work.before_command()
+    # On disk before the start, so that `stop` ends what is left of it after a kill.
+    work.state.keep_command(mark, command)
+    handle = work.state.open_log(work.part.key, stage)
+    process = start(
         ["/bin/sh", "-c", command],
-        cwd=work.folder,
-        env={**work.variables(), MARK: mark},
+        {**work.variables(), MARK: mark},
+        folder=work.folder,
         stdin=subprocess.DEVNULL,
         stdout=subprocess.PIPE,
         stderr=subprocess.STDOUT,
-        start_new_session=True,
     )
     pieces = []
-    handle = os.open(log, os.O_WRONLY | os.O_CREAT | os.O_TRUNC, 0o600)
     try:
         with open(handle, "w", encoding="utf-8") as file:
             for number, raw in enumerate(_lines(process), 1):
@@ -61,6 +63,8 @@ def run_command(work: Work, stage: str, command: str, mark: str, evidence: Evide
     finally:
         assert process.stdout is not None
         process.stdout.close()
+        release(process.pid)
+    work.state.keep_command(mark, None)
     output = "".join(pieces)
     if status != 0:
         known = diagnose_for(work, output, status)
@@ -113,13 +117,15 @@ def _left_running(process: subprocess.Popen[bytes], mark: str, command: str, log
     return [f"`{command}` left {many} running{named}; ended, since nothing would have ended it later"]
 
 
-def end_leftovers(mark: str) -> None:
-    """Ends every process that bears the mark, without asking."""
-    for pid in marked(mark):
+def end_leftovers(mark: str) -> list[int]:
+    """Ends every process that bears the mark, without asking; returns their ids."""
+    pids = marked(mark)
+    for pid in pids:
         try:
             os.kill(pid, signal.SIGKILL)
         except ProcessLookupError:
             continue  # it ended by itself meanwhile
+    return pids
 
 
 def _status(status: int) -> str:

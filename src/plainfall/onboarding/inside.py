@@ -19,7 +19,7 @@ __all__ = ["variables_inside", "work_inside"]
 def work_inside(clone: Path, part_name: str | None, surroundings: Surroundings) -> Work:
     """A part as its steps would have it, with runtime and settings, though no step is carried out. Changes
     nothing in the clone. Raises UsageProblem for a part that is not there."""
-    state = CloneState(clone)
+    state = CloneState(clone, surroundings.state)
     survey, tree = look(clone, surroundings.cache, state.settings_files())
     part = part_named(survey, part_name)
     language = ecosystem(part.language)
@@ -46,7 +46,7 @@ def variables_inside(
     Raises UsageProblem for a part that is not there, EnvironmentProblem for one that was not onboarded.
     """
     work = work_inside(clone, part_name, surroundings)
-    standing = work.language.environment_standing(work.folder, work.chosen())
+    standing = work.standing()
     if standing.state != "right":
         reason = f" ({standing.reason})" if standing.reason else ""
         raise EnvironmentProblem(

@@ -6,8 +6,6 @@ migrations applied, a build run.
 
 from __future__ import annotations
 
-import shutil
-
 from plainfall.errors import PlainfallError
 from plainfall.evidence import Evidence
 from plainfall.onboarding.stages import filling_data, installing, tasks
@@ -52,10 +50,10 @@ def _dependencies(work: Work) -> str:
 
 
 def _environment(work: Work) -> str:
-    standing = work.language.environment_standing(work.folder, work.chosen())
+    standing = work.standing()
     if not standing.ours:
         return ""
-    shutil.rmtree(work.folder / standing.path, ignore_errors=True)
+    work.state.confined.remove(work.folder / standing.path)
     work.state.forget(work.part.key, "dependencies")
     made = installing.environment(work)
     if work.part.dependencies is not None:

@@ -27,7 +27,6 @@ from plainfall.server.signing import Account, SignedIn, register, sign_in
 from plainfall.server.visitor import Visitor
 from plainfall.sources.files import ENDINGS
 from plainfall.surroundings import Surroundings
-from plainfall.writing import read_json, write_json
 
 __all__ = ["Looked", "ProbeWishes", "ServerLook", "probe_servers"]
 
@@ -125,7 +124,7 @@ def probe_servers(clone: Path, surroundings: Surroundings, wishes: ProbeWishes) 
     """
     if not clone.is_dir():
         raise NothingToOnboard(f"{clone} is not a folder", remedy="Name the folder of a clone.")
-    state = CloneState(clone)
+    state = CloneState(clone, surroundings.state)
     chosen = None if wishes.part is None else "" if wishes.part == "." else wishes.part.strip("/")
     looks = []
     for part, record in state.servers.items():
@@ -133,7 +132,7 @@ def probe_servers(clone: Path, surroundings: Surroundings, wishes: ProbeWishes) 
             continue
         look = ServerLook(part, record.get("url", ""), record["command"], record["pid"], record["log"])
         if record.get("url") and belonging(running_of(record)):
-            _Looking(clone, part, record, surroundings, wishes, look).look()
+            _Looking(state, part, record, surroundings, wishes, look).look()
         looks.append(look)
     if chosen is not None and not looks:
         names = ", ".join(part or "." for part in state.servers) or "none"
@@ -146,14 +145,15 @@ class _Looking:
 
     def __init__(
         self,
-        clone: Path,
+        state: CloneState,
         part: str,
         record: dict[str, Any],
         surroundings: Surroundings,
         wishes: ProbeWishes,
         look: ServerLook,
     ) -> None:
-        self._clone = clone
+        self._state = state
+        self._clone = clone = state.clone
         self._part = part
         self._record = record
         self._surroundings = surroundings
@@ -214,15 +214,11 @@ class _Looking:
             if listening is not None:
                 listening.close()
 
-    def _accounts(self) -> dict[str, dict[str, str]]:
-        known = read_json(self._clone / ".plainfall" / "accounts.json")
-        return known if isinstance(known, dict) else {}
-
     def _register(self) -> None:
         """An ordinary account, kept beside the administrator's; one that was made before is not made
         again."""
         key = f"{self._part or '.'} member"
-        known = self._accounts()
+        known = self._state.accounts()
         if key in known:
             self._look.notes.append("an ordinary account was made before")
             return
@@ -230,15 +226,15 @@ class _Looking:
         account = Account(name, f"{name}@rain.example", f"Rain-{secrets.token_urlsafe(9)}")
         row = {"name": account.name, "email": account.email, "password": account.password, "page": ""}
         # On disk before the account is made: a password that nobody knows would be worse than none.
-        write_json(self._clone / ".plainfall" / "accounts.json", {**known, key: row}, mode=0o600)
+        self._state.keep_accounts({**known, key: row})
         found = register(Visitor(), self._base, account)
         self._look.signed.append(found)
         if found.state != "in":
-            write_json(self._clone / ".plainfall" / "accounts.json", known, mode=0o600)
+            self._state.keep_accounts(known)
 
     def _sign_in(self) -> None:
         """With the ordinary account, if there is one; and with the administrator's."""
-        known = self._accounts()
+        known = self._state.accounts()
         rows = [known[key] for key in (f"{self._part or '.'} member", self._part or ".") if key in known]
         if not rows:
             self._look.notes.append("no account is known: --register makes one where there is a form for it")
@@ -257,7 +253,7 @@ class _Looking:
         target = (
             file if len(self._record) and not self._part else file.with_stem(f"{file.stem}-{self._name()}")
         )
-        size = take_picture(browser, url, target)
+        size = take_picture(browser, url, target, self._surroundings.for_project())
         self._look.picture = str(target)
         self._look.notes.append(f"picture in {target}, {size:,} bytes")
 

@@ -60,7 +60,7 @@ class Register:
         ``exactly`` asks for the wanted one before the one that it had."""
         key = str(clone), part
         with self._changing() as rows:
-            others = {row.port for place, row in rows.items() if place != key and _held(row)}
+            others = {row.port for place, row in rows.items() if place != key and _in_use(row)}
             avoided = {*taken, *others}
             before = rows.get(key)
             port = 0
@@ -90,8 +90,11 @@ class Register:
         rows = data.get("rows") if isinstance(data, dict) and data.get("version") == _VERSION else None
         found = {}
         for row in rows if isinstance(rows, list) else ():
-            running = Running.of_record(row["running"]) if row["running"] else None
-            one = Registered(**{**row, "running": running})
+            try:
+                running = Running.of_record(row["running"]) if row["running"] else None
+                one = Registered(**{**row, "running": running})
+            except (KeyError, TypeError, ValueError):
+                continue  # a row that somebody edited: it is given up, as one that is not there
             if Path(one.clone).is_dir() or one.pids:
                 found[one.clone, one.part] = one
         return found
@@ -101,10 +104,11 @@ class Register:
         with locked(self._file.with_suffix(".lock")):
             rows = self._read()
             yield rows
-            write_json(self._file, {"version": _VERSION, "rows": [asdict(row) for row in rows.values()]})
+            document = {"version": _VERSION, "rows": [asdict(row) for row in rows.values()]}
+            write_json(self._file, document, mode=0o600)
 
 
-def _held(row: Registered) -> bool:
+def _in_use(row: Registered) -> bool:
     """Whether another clone's port is not to be had: its server runs, or has only just been given it."""
     if row.given and time.time() - row.given < _RESERVED and row.running is None:
         return True

@@ -4,20 +4,21 @@ from __future__ import annotations
 
 import time
 from collections.abc import Collection
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import Any
 
 from plainfall.ecosystems import ecosystem
 from plainfall.errors import PlainfallError, ValueNeeded
+from plainfall.evidence import Evidence
+from plainfall.onboarding.byproducts import ByProducts
 from plainfall.onboarding.choices import with_choices
 from plainfall.onboarding.events import Event, Listener, RunFinished, RunStarted
 from plainfall.onboarding.order import in_order, needs_of
 from plainfall.onboarding.parts import Ahead, PartRun, waiting
 from plainfall.onboarding.planning import plan, plan_settings
-from plainfall.onboarding.register import Register
 from plainfall.onboarding.settling import Settling
-from plainfall.onboarding.state import CloneState, Journal
+from plainfall.onboarding.state import FOLDER, CloneState, Journal
 from plainfall.onboarding.steps import Stage, Step, StepResult
 from plainfall.onboarding.work import Wishes, Work
 from plainfall.settings.setting import Asker, Setting
@@ -32,7 +33,8 @@ __all__ = ["Outcome", "onboard"]
 class Outcome:
     """The record of a run. ``outcome`` is "done", "failed" or "open"; ``steps`` holds each step with its
     result and seconds, in order; ``servers`` the servers that are up, by part; ``contradictions`` those of
-    the survey and of the settings; ``works`` what each part's steps left behind, by part."""
+    the survey and of the settings; ``works`` what each part's steps left behind, by part; ``remarks`` are about
+    the clone as a whole."""
 
     clone: Path
     survey: Survey
@@ -44,6 +46,7 @@ class Outcome:
     failure: tuple[Step, PlainfallError] | None = None
     contradictions: list[Contradiction] = field(default_factory=list)
     works: dict[str, Work] = field(default_factory=dict)
+    remarks: list[str] = field(default_factory=list)
 
 
 def onboard(
@@ -66,7 +69,7 @@ def onboard(
     BadInput of the survey. Interrupted, what the running step started is ended, and the exception goes on.
     """
     begin = time.perf_counter()
-    state = CloneState(clone, Register(surroundings.state))
+    state = CloneState(clone, surroundings.state)
     survey, tree = look(clone, surroundings.cache, state.settings_files())
     survey = with_choices(survey, state)
     last = until.position if until else len(Stage)
@@ -100,7 +103,7 @@ def onboard(
         outcome.steps = [(step, waiting(step), 0.0) for step in every]
         outcome.seconds = time.perf_counter() - begin
         return outcome
-    with state.held():
+    with state.locked():
         state.sweep()
         journal = Journal(state)
 
@@ -108,7 +111,10 @@ def onboard(
             journal(event)
             listener(event)
 
+        remarks = [(text, Evidence(FOLDER)) for text in state.remarks]
+        survey = outcome.survey = replace(survey, remarks=(*survey.remarks, *remarks))
         tell(RunStarted(survey, every))
+        byproducts = ByProducts(state, tree)
         runs = [
             PartRun(
                 Work(
@@ -125,6 +131,7 @@ def onboard(
                     settling=settling,
                     contradictions=outcome.contradictions,
                     after=needs.get(part.key, {}),
+                    byproducts=byproducts,
                 ),
                 steps,
                 tell,
@@ -138,6 +145,7 @@ def onboard(
                 run.carry_out(run.late)
                 _gather(run, outcome)
         state.sweep()
+        outcome.remarks += byproducts.remarks()
         if outcome.failure:
             outcome.outcome = "open" if isinstance(outcome.failure[1], ValueNeeded) else "failed"
         outcome.seconds = time.perf_counter() - begin

@@ -1,4 +1,4 @@
-"""The recorded dev servers of a clone, and of every clone: stopped."""
+"""Stopping the recorded dev servers of a clone, or of every clone, and commands that were cut off."""
 
 from __future__ import annotations
 
@@ -6,11 +6,11 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from plainfall.errors import NothingToOnboard
+from plainfall.onboarding.commands import end_leftovers
 from plainfall.onboarding.register import Register
-from plainfall.onboarding.stages.serving import running_of
 from plainfall.onboarding.state import CloneState
 from plainfall.server.ports import is_free
-from plainfall.server.process import stop
+from plainfall.server.process import Running, stop
 
 __all__ = ["Stopped", "stop_everywhere", "stop_servers"]
 
@@ -18,49 +18,54 @@ __all__ = ["Stopped", "stop_everywhere", "stop_servers"]
 @dataclass(frozen=True)
 class Stopped:
     """A server that was ended: the ids of its processes (none if they were gone), whether its port is free
-    now (another program may have taken it)."""
+    now (another program may have taken it); ``command`` is the line of a command that a run before did not see
+    to its end, "" for a server."""
 
     part: str
     port: int
     ended: list[int]
     port_free: bool
+    command: str = ""
 
 
-def stop_servers(clone: Path, register: Register, part: str | None = None) -> list[Stopped]:
-    """Ends every recorded server of a clone, or one part's. Raises ServerFailed if one cannot be ended,
-    CloneBusy while a run holds the clone, NothingToOnboard if the folder is not there."""
-    state = _state(clone, register)
+def stop_servers(clone: Path, user_state: Path, part: str | None = None) -> list[Stopped]:
+    """Ends every recorded server of a clone, or one part's; without ``part`` also what commands that were cut
+    off left running. Raises ServerFailed if one cannot be ended, CloneBusy while a run holds the clone,
+    NothingToOnboard if the folder is not there."""
+    if not clone.is_dir():
+        raise NothingToOnboard(f"{clone} is not a folder", remedy="Name the folder of a clone.")
+    state = CloneState(clone, user_state)
     servers = {key: record for key, record in state.servers.items() if part is None or key == part}
-    if not servers:
+    if not servers and (part is not None or not state.commands):
         return []
     stopped = []
-    with state.held():
+    with state.locked():
         for key, record in servers.items():
-            ended = stop(running_of(record))
+            ended = stop(Running.of_record(record))
             state.keep_server(key, None)
             stopped.append(Stopped(key, record["port"], ended, is_free(record["port"])))
+        for mark, line in state.commands.items() if part is None else ():
+            pids = end_leftovers(mark)
+            state.keep_command(mark, None)
+            if pids:
+                stopped.append(Stopped("", 0, pids, True, line))
     return stopped
 
 
-def stop_everywhere(register: Register) -> dict[str, list[Stopped]]:
+def stop_everywhere(user_state: Path) -> dict[str, list[Stopped]]:
     """Ends the servers of every clone in the register, by clone; also those whose clone is gone. Raises as
     ``stop_servers`` does."""
     found: dict[str, list[Stopped]] = {}
+    register = Register(user_state)
     for row in register.every():
         if row.running is None:
             continue
         clone = Path(row.clone)
         if clone.is_dir() and row.clone not in found:
-            found[row.clone] = stop_servers(clone, register)
+            found[row.clone] = stop_servers(clone, user_state)
         if row.pids:
             # The clone is gone, or has lost its own record.
             ended = stop(row.running)
             found.setdefault(row.clone, []).append(Stopped(row.part, row.port, ended, is_free(row.port)))
         register.note(clone, row.part, None)
     return {clone: stopped for clone, stopped in found.items() if stopped}
-
-
-def _state(clone: Path, register: Register | None = None) -> CloneState:
-    if not clone.is_dir():
-        raise NothingToOnboard(f"{clone} is not a folder", remedy="Name the folder of a clone.")
-    return CloneState(clone, register)

@@ -3,16 +3,17 @@
 from __future__ import annotations
 
 import secrets
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from pathlib import Path
 
+from plainfall.errors import BadInput
 from plainfall.onboarding.state import CloneState
-from plainfall.server.ports import free_port
 from plainfall.services.database_files import find_database_files
 from plainfall.services.definitions import find_definitions
 from plainfall.settings.answers import given_values
 from plainfall.settings.between import Listener
-from plainfall.settings.dotenv import parse_dotenv
+from plainfall.settings.documents import read_document
+from plainfall.settings.dotenv import Entry, parse_dotenv
 from plainfall.settings.item import Given, fingerprint
 from plainfall.settings.setting import Asker
 from plainfall.settings.units import Unit, sources_of, units_of, uses_of
@@ -49,7 +50,9 @@ class Settling:
         self.wanted: dict[str, PortWanted] = {}
         definitions, taken = find_definitions(tree)
         definitions += find_database_files(tree)
-        self._surveyed = Surveyed(tree, survey.sources, definitions, taken, self._listeners(port, choose))
+        self._keys: dict[str, frozenset[str]] = {}
+        listeners = self._listeners(port, choose)
+        self._surveyed = Surveyed(tree, survey.sources, definitions, taken, listeners, self._is_tracked)
 
     @property
     def survey(self) -> Survey:
@@ -83,8 +86,43 @@ class Settling:
             return True
         return bool(uses_of(sources_of(unit, self._survey.sources), unit.client))
 
+    def _is_tracked(self, path: str) -> bool:
+        return self._state.is_tracked(self._state.clone / path)
+
     def _given(self, unit: Unit) -> dict[str, Given]:
-        return given_values(self._command_line, self._variables, self._tree, unit.folder)
+        """The given values that are this unit's: those whose key it has; the first unit gets those that none
+        has, since somebody meant them."""
+        given = given_values(self._command_line, self._variables, self._tree, unit.folder)
+        own = self._keys_of(unit)
+        others = [one for one in self.units if one is not unit and not one.shared]
+        first = unit is next((one for one in self.units if not one.shared), None)
+        return {
+            key: value
+            for key, value in given.items()
+            if key in own
+            or value.origin == "team"
+            or (first and not any(key in self._keys_of(other) for other in others))
+        }
+
+    def _keys_of(self, unit: Unit) -> frozenset[str]:
+        """The keys of a unit's templates, of the settings file that is there, and that its code reads."""
+        if unit.folder not in self._keys:
+            keys = set(uses_of(sources_of(unit, self._survey.sources), unit.client))
+            for found in unit.templates:
+                keys |= {one.key for one in self._entries(found.kind, found.template)}
+                if (Path(self._tree.root) / found.target).is_file():
+                    keys |= {one.key for one in self._entries(found.kind, found.target)}
+            place = f"{unit.folder}/.env" if unit.folder else ".env"
+            if (Path(self._tree.root) / place).is_file():
+                keys |= {one.key for one in self._entries("dotenv", place)}
+            self._keys[unit.folder] = frozenset(keys)
+        return self._keys[unit.folder]
+
+    def _entries(self, kind: str, path: str) -> Sequence[Entry]:
+        try:
+            return read_document(kind, self._tree.text(path), path).entries
+        except BadInput:
+            return ()  # told of where the file is filled
 
     @property
     def shared(self) -> Unit | None:
@@ -134,10 +172,7 @@ class Settling:
             elif choose and part.key in onboarded:
                 taken = [one.port for one in listeners.values()]
                 register, exactly = self._state.register, wanted.source == "--port"
-                if register is not None:
-                    port = register.port_for(self._state.clone, part.key, wanted.port, taken, exactly=exactly)
-                else:
-                    port = free_port(wanted.port, taken)
+                port = register.port_for(self._state.clone, part.key, wanted.port, taken, exactly=exactly)
             listeners[part.key] = Listener(part.key, port, wanted.place, unit.client or part.beside)
         return listeners
 

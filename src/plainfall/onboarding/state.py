@@ -1,64 +1,151 @@
-"""The clone's state folder: what was done, who works on it now, the journal of what was made."""
+"""The clone's state folder: what was done, who works on it now, the journal of what was made.
+
+What lies there counts only if this user's Plainfall wrote it for this very folder (``sealing``). A folder of that
+name that somebody else made is set aside; that of a copied or moved clone gives up what is the old one's
+(servers, ports, steps that were under way) and keeps what is true of the files that came along.
+"""
 
 from __future__ import annotations
 
 import fcntl
 import json
 import os
-import shutil
 import threading
 import time
 from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
-from typing import Any
+from typing import IO, Any
+from urllib.parse import quote
 
-from plainfall.errors import CloneBusy, PlainfallError, disk_full_explained
+from plainfall.confinement import Confined
+from plainfall.errors import CloneBusy, ForeignState, PlainfallError, disk_full_explained
 from plainfall.evidence import Evidence
+from plainfall.onboarding.copied import adopted
 from plainfall.onboarding.events import Event, Making, RunFinished, RunStarted, StepFinished, StepStarted
 from plainfall.onboarding.register import Register
-from plainfall.repository import exclude_locally
-from plainfall.writing import read_json, write_json
+from plainfall.repository import Repository, exclude_locally, repository_of
+from plainfall.sealing import Seal
+from plainfall.writing import digest_of
 
 __all__ = ["FOLDER", "CloneState", "Journal"]
 
 FOLDER = ".plainfall"
-_VERSION = 1
+_RECORDS = "state.json"
+_VERSION = 2
+# What a copied clone does not take over: it is about the old folder's processes and steps.
+_LEFT_BEHIND = ("guard", "making", "laying", "commands", "lock")
 
 
 class CloneState:
-    """Records by part and stage, and the servers that run. Each change is on disk before the call returns.
+    """Records by part and stage, and the servers and commands that run. Each change is on disk before the call
+    returns.
 
-    ``clone`` is the clone's folder; nothing is written until ``prepare`` or ``keep`` is called. ``register``
-    is the user's, which is told of servers, too.
+    ``clone`` is the clone's folder, ``user_state`` the user's state folder; nothing is written until ``prepare``
+    or ``keep`` is called. ``remarks`` says what was found in the state folder and does not count.
     """
 
-    def __init__(self, clone: Path, register: Register | None = None) -> None:
+    def __init__(self, clone: Path, user_state: Path) -> None:
         self.clone = clone
-        self.register = register
+        self.register = Register(user_state)
+        self.confined = Confined(clone)
+        self.seal = Seal(user_state, clone)
         self.folder = clone / FOLDER
-        data = read_json(self.folder / "state.json")
-        valid = isinstance(data, dict) and data.get("version") == _VERSION
+        self.remarks: list[str] = []
         self._lock = threading.RLock()  # parts are worked on at the same time
-        self._data: dict[str, Any] = data if valid else {"version": _VERSION, "records": {}, "servers": {}}
+        self._refusal = ""
+        self._foreign = False
+        self._data: dict[str, Any] = {}
+        self._repository: Repository | None = None
+        self._load()
+
+    def _load(self) -> None:
+        """Reads what counts; notes what does not."""
+        self._data = {"version": _VERSION, "records": {}, "servers": {}, "commands": {}}
+        self._repository = repository_of(self.clone)
+        self.remarks, self._refusal, self._foreign = [], "", False
+        if self.folder.is_symlink():
+            self._refusal = f"it is a link, to {os.readlink(self.folder)}"
+        elif self.folder.exists() and not self.folder.is_dir():
+            self._refusal = "it is not a folder"
+        elif self._repository is not None and self._repository.is_tracked(self.confined.root / FOLDER):
+            self._refusal = "the repository tracks it"
+        elif self.folder.is_dir():
+            self._read()
+
+    def _read(self) -> None:
+        found = self.seal.read_file(self.folder / _RECORDS, _RECORDS)
+        content = found.content if found is not None else None
+        if not isinstance(content, dict) or content.get("version") != _VERSION or found is None:
+            try:
+                self._foreign = any(self.folder.iterdir())
+            except OSError:
+                self._refusal = "it cannot be read"
+            if self._foreign:
+                self.remarks.append(
+                    f"{FOLDER} was not written by your Plainfall for this folder: nothing in it counts, and it is "
+                    "set aside"
+                )
+        elif found.here:
+            self._data = content
+        else:
+            self._data = adopted(content, found.folder, self.confined.root)
+            self.remarks.append(
+                f"this clone was copied or moved from {found.folder}: its settings, migrations and seeds are "
+                "taken over, its servers and ports are not"
+            )
 
     def prepare(self) -> None:
-        """Makes the state folder and excludes it locally. Raises PlainfallError where that cannot be."""
-        try:
-            with disk_full_explained("the state folder"):
-                self.folder.mkdir(exist_ok=True)
-                exclude_locally(self.clone, [f"/{FOLDER}/"])
-        except OSError as error:
-            raise PlainfallError(
-                f"nothing can be kept there: {error.strerror or error}",
-                place=Evidence(str(error.filename or self.folder)),
-                remedy="Check the owner and mode of the clone's folder, and that its disk can be written.",
-            ) from error
+        """Makes the state folder and excludes it locally. Raises ForeignState for one that must not be touched,
+        PlainfallError where none can be made."""
+        with self._lock:
+            self._load()
+            if self._refusal:
+                raise ForeignState(
+                    f"nothing can be kept there: {self._refusal}",
+                    place=Evidence(str(self.folder)),
+                    remedy="Plainfall keeps its records there. Look at what it is, and take it away (git rm -r "
+                    f"--cached {FOLDER}, if it is tracked).",
+                )
+            try:
+                with disk_full_explained("the state folder"):
+                    if self._foreign:
+                        self._set_aside()
+                    self.confined.own_folder(FOLDER)
+                    if self.seal.read_file(self.folder / _RECORDS, _RECORDS) is None or self.remarks:
+                        for name in _LEFT_BEHIND if not self._foreign else ():
+                            self.confined.remove(f"{FOLDER}/{name}")
+                        self._write()
+                    exclude_locally(self.clone, [f"/{FOLDER}/"])
+            except OSError as error:
+                raise PlainfallError(
+                    f"nothing can be kept there: {error.strerror or error}",
+                    place=Evidence(str(error.filename or self.folder)),
+                    remedy="Check the owner and mode of the clone's folder, and that its disk can be written.",
+                ) from error
+
+    def _set_aside(self) -> None:
+        number = 1
+        while os.path.lexists(self.clone / f"{FOLDER}-not-ours-{number}"):
+            number += 1
+        name = f"{FOLDER}-not-ours-{number}"
+        self.confined.rename(FOLDER, name)
+        exclude_locally(self.clone, [f"/{name}/"])
+        self.remarks = [f"{self.remarks[0]}: {name}"]
 
     def sweep(self) -> None:
         """Takes away what was being made when a run before was stopped. Only while the clone is held."""
         for name in ("making", "laying"):
-            shutil.rmtree(self.folder / name, ignore_errors=True)
+            self.confined.remove(f"{FOLDER}/{name}")
+
+    def is_tracked(self, path: Path) -> bool:
+        """Whether version control tracks a file of the clone, or anything below a folder."""
+        return self._repository is not None and self._repository.is_tracked(self.confined.resolve(path))
+
+    @property
+    def repository(self) -> Repository | None:
+        """The repository that the clone is in."""
+        return self._repository
 
     def record(self, part: str, stage: str) -> dict[str, Any]:
         """What was kept for a part's stage; empty if nothing."""
@@ -75,8 +162,8 @@ class CloneState:
         """The settings files that Plainfall made, relative to the clone."""
         made: set[str] = set()
         for name, record in self._data["records"].items():
-            held = record.get("made", ()) if name.endswith("settings") else ()
-            made |= {held} if isinstance(held, str) else set(held)
+            files = record.get("made", ()) if name.endswith("settings") else ()
+            made |= {files} if isinstance(files, str) else set(files)
         return frozenset(made)
 
     def forget(self, part: str, stage: str) -> None:
@@ -98,33 +185,76 @@ class CloneState:
             else:
                 self._data["servers"][part] = record
             self._write()
-        if self.register is not None and (record is None or record["pid"]):
+        if record is None or record["pid"]:
             self.register.note(self.clone, part, record)
+
+    @property
+    def commands(self) -> dict[str, str]:
+        """The marks of the project's commands that were started and not seen to end, with their lines."""
+        return dict(self._data["commands"])
+
+    def keep_command(self, mark: str, line: str | None) -> None:
+        """Notes that a command is started, before it is; with None, that it and all it started has ended."""
+        with self._lock:
+            if line is None:
+                self._data["commands"].pop(mark, None)
+            else:
+                self._data["commands"][mark] = line
+            self._write()
+
+    @staticmethod
+    def name_of(part: str) -> str:
+        """A part's name on the disk, which no other part has."""
+        name = quote(part, safe="() ")
+        if len(name) > 150:
+            name = f"{name[:100]}-{digest_of(part)}"
+        return "top" if not part else "top%2F" if name == "top" else name
 
     def log(self, part: str, stage: str) -> Path:
         """The log file of a part's stage."""
-        plain = part.replace("/", "-").replace("(", "_").replace(")", "")
-        name = f"{plain}-{stage}.log" if part else f"{stage}.log"
+        name = f"{self.name_of(part)}-{stage}.log" if part else f"{stage}.log"
         return self.folder / "logs" / name
 
+    def open_log(self, part: str, stage: str) -> int:
+        """A descriptor of that file, emptied, readable by the user alone; what is written goes to its end."""
+        flags = os.O_WRONLY | os.O_CREAT | os.O_TRUNC | os.O_APPEND
+        return self.confined.open(self.log(part, stage), flags, 0o600)
+
+    def accounts(self) -> dict[str, Any]:
+        """The accounts that were made, by part."""
+        try:
+            handle = self.confined.open(f"{FOLDER}/accounts.json", os.O_RDONLY)
+            with open(handle, "rb") as file:
+                known = json.loads(file.read())
+        except (OSError, ValueError, PlainfallError):
+            return {}
+        return known if isinstance(known, dict) else {}
+
+    def keep_accounts(self, known: dict[str, Any]) -> None:
+        """Keeps them, readable by the user alone."""
+        self.confined.write_json(f"{FOLDER}/accounts.json", known, mode=0o600)
+
     def _write(self) -> None:
-        self.folder.mkdir(exist_ok=True)
-        write_json(self.folder / "state.json", self._data, mode=0o600)
+        self.confined.own_folder(FOLDER)
+        self.confined.write(f"{FOLDER}/{_RECORDS}", self.seal.text(_RECORDS, self._data), mode=0o600)
 
     @contextmanager
-    def held(self) -> Iterator[None]:
-        """Holds the clone for this process. Raises CloneBusy, naming the holder, if another one has it.
+    def locked(self) -> Iterator[None]:
+        """Holds the clone for this process. Raises CloneBusy, naming the holder, if another one has it, and
+        what ``prepare`` raises.
 
         The lock is the kernel's (flock(2)): it ends with the process, however that ends.
         """
         self.prepare()
+        remarks = self.remarks
         path = self.folder / "lock"
-        handle = os.open(path, os.O_RDWR | os.O_CREAT | os.O_CLOEXEC, 0o600)
+        handle = self.confined.open(path, os.O_RDWR | os.O_CREAT, 0o600)
         try:
             try:
                 fcntl.flock(handle, fcntl.LOCK_EX | fcntl.LOCK_NB)
             except BlockingIOError as error:
-                holder = os.pread(handle, 32, 0).decode(errors="replace").strip() or "?"
+                holder = os.pread(handle, 32, 0).decode(errors="replace").strip()
+                holder = holder if holder.isdigit() else "?"
                 raise CloneBusy(
                     f"another run of Plainfall holds this clone: process {holder}",
                     place=Evidence(str(path)),
@@ -132,6 +262,8 @@ class CloneState:
                 ) from error
             os.ftruncate(handle, 0)
             os.pwrite(handle, str(os.getpid()).encode(), 0)
+            self._load()  # another run may have changed it until now
+            self.remarks = remarks
             yield
         finally:
             os.close(handle)
@@ -141,18 +273,18 @@ class Journal:
     """A listener that appends to ``journal.jsonl`` what a run does and makes, one JSON object a line."""
 
     def __init__(self, state: CloneState) -> None:
-        self._path = state.folder / "journal.jsonl"
+        self._state = state
 
     def __call__(self, event: Event) -> None:
         line = self._line(event)
         if line is None:
             return
         line["at"] = time.strftime("%Y-%m-%dT%H:%M:%S%z")
-        handle = os.open(self._path, os.O_WRONLY | os.O_CREAT | os.O_APPEND, 0o600)
-        try:
-            os.write(handle, (json.dumps(line, ensure_ascii=False) + "\n").encode())
-        finally:
-            os.close(handle)
+        flags = os.O_WRONLY | os.O_CREAT | os.O_APPEND
+        handle = self._state.confined.open(f"{FOLDER}/journal.jsonl", flags, 0o600)
+        file: IO[bytes]
+        with open(handle, "ab") as file:
+            file.write((json.dumps(line, ensure_ascii=False) + "\n").encode("utf-8", "replace"))
 
     def _line(self, event: Event) -> dict[str, Any] | None:
         if isinstance(event, RunStarted):

@@ -9,9 +9,10 @@ from pathlib import Path
 from typing import Any
 
 from plainfall.data.sqlite import DatabaseFound
-from plainfall.ecosystems import Ecosystem, InstallWishes
+from plainfall.ecosystems import CloneAccess, Ecosystem, EnvironmentStanding, InstallWishes
 from plainfall.errors import PlainfallError
 from plainfall.evidence import Evidence
+from plainfall.onboarding.byproducts import ByProducts
 from plainfall.onboarding.events import Listener, Making
 from plainfall.onboarding.settling import Settling
 from plainfall.onboarding.state import CloneState
@@ -64,6 +65,7 @@ class Work:
     contradictions: list[Contradiction] = field(default_factory=list)
     after: Mapping[str, Evidence] = field(default_factory=dict)
     avoided: set[int] = field(default_factory=set)
+    byproducts: ByProducts | None = None
 
     @property
     def onboarded(self) -> bool:
@@ -100,6 +102,19 @@ class Work:
         self.listener(Making(kind, str(inner)))
         if exclude:
             exclude_locally(self.clone, [f"/{inner}{'/' if kind == 'folder' else ''}"])
+
+    def access(self, edited: frozenset[str] = frozenset()) -> CloneAccess:
+        """What the maker of the part's environment may touch and trust."""
+        return CloneAccess(self.state.confined, self.state.seal, edited)
+
+    def standing(self) -> EnvironmentStanding:
+        """How the part's environment stands."""
+        return self.language.environment_standing(self.folder, self.chosen(), self.access())
+
+    def before_command(self) -> None:
+        """A command of the project is about to run."""
+        if self.byproducts is not None:
+            self.byproducts.begin()
 
     def variables(self) -> dict[str, str]:
         """The whole environment of the part's commands: the short list of the developer's own variables,

@@ -9,7 +9,8 @@
 
 A folder under ``trees`` appears by one rename, complete or not at all. Since its files are hard links'
 sources, a program that edits an installed file in place would edit the cache too: each use compares size
-and modification time with the manifest, and a tree that differs is unpacked anew from its archive.
+and modification time with the manifest, and a tree that differs is unpacked anew from its archive. Nothing
+becomes part of a path here before it is known to be a digest or a plain name.
 """
 
 from __future__ import annotations
@@ -19,8 +20,10 @@ import errno
 import fcntl
 import json
 import os
+import re
 import shutil
 import tempfile
+import time
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass, field
@@ -28,12 +31,18 @@ from pathlib import Path
 from typing import Any
 
 from plainfall.errors import ArchiveRefused, disk_full_explained
+from plainfall.packages.digests import is_key
+from plainfall.packages.placing import Folders, is_written_to
 from plainfall.packages.unpacking import Unpacked, unpack_zip
 from plainfall.writing import read_json, write_whole
 
 __all__ = ["CachedTree", "PackageCache", "make_tree", "unpack_into_cache"]
 
 _MANIFEST_VERSION = 2
+_NAME = re.compile(r"[A-Za-z0-9][A-Za-z0-9-]{0,180}")
+_FILE_NAME = re.compile(r"[^./\0-\x1f][^/\0-\x1f]{0,239}")
+_LEFT_FOR = 86_400.0  # seconds after which what was being made counts as given up
+_PARTIAL_FOR = 7 * 86_400.0  # seconds for which a download that broke off is kept
 
 Describe = Callable[[Path, list[Unpacked]], dict[str, Any]]
 
@@ -68,11 +77,11 @@ class PackageCache:
 
     def archive_folder(self, sha256: str) -> Path:
         """Where the archive with that digest lies or would lie."""
-        return self.folder / "archives" / sha256[:2] / sha256
+        return self.folder / "archives" / _checked(sha256)[:2] / sha256
 
     def tree_folder(self, sha256: str) -> Path:
         """Where the archive's unpacked files and manifest lie or would lie."""
-        return self.folder / "trees" / sha256[:2] / sha256
+        return self.folder / "trees" / _checked(sha256)[:2] / sha256
 
     def archive(self, sha256: str) -> Path | None:
         """The verified archive with that digest, if it is here."""
@@ -88,7 +97,7 @@ class PackageCache:
         While another process is at work there, a place of one's own, which does not stay."""
         folder = self.folder / "partial"
         folder.mkdir(parents=True, exist_ok=True)
-        place = folder / key
+        place = folder / _checked(key)
         handle = os.open(place, os.O_RDWR | os.O_CREAT | os.O_CLOEXEC, 0o644)
         try:
             fcntl.flock(handle, fcntl.LOCK_EX | fcntl.LOCK_NB)
@@ -108,7 +117,10 @@ class PackageCache:
             os.close(handle)
 
     def keep_archive(self, fetched: Path, filename: str, sha256: str) -> Path:
-        """Moves a verified download to its place; returns the place."""
+        """Moves a verified download to its place; returns the place. Raises ArchiveRefused for a name that is
+        no plain file name."""
+        if not _FILE_NAME.fullmatch(filename):
+            raise ArchiveRefused(f"{filename[:120]!r} is no name of an archive")
         folder = self.archive_folder(sha256)
         folder.mkdir(parents=True, exist_ok=True)
         place = folder / filename
@@ -124,26 +136,26 @@ class PackageCache:
         files = [Unpacked(*row) for row in manifest["files"]]
         return CachedTree(sha256, folder / "files", files, manifest["facts"])
 
-    def link_tree(self, key: str, target: str) -> tuple[list[str], dict[str, Any]] | None:
-        """Links the files of a tree below a folder (its name ends with a slash), each after a look whether it
+    def link_tree(self, key: str, target: str, folders: Folders) -> tuple[list[str], dict[str, Any]] | None:
+        """Links the files of a tree below a new folder (its name ends with a slash), each after a look whether it
         is still what was unpacked; returns their paths and the facts. None if the tree is not here, is
         damaged, or cannot be linked from here; some files may be linked by then."""
         folder = self.tree_folder(key)
         manifest = read_json(folder / "manifest.json")
         if not isinstance(manifest, dict) or manifest.get("version") != _MANIFEST_VERSION:
             return None
-        source, made, link, stat = f"{folder}/files/", set[str](), os.link, os.stat
+        source, link, stat = f"{folder}/files/", os.link, os.stat
         paths = []
         try:
             for path, _, size, mtime in manifest["files"]:
                 state = stat(source + path)
                 if state.st_size != size or state.st_mtime_ns != mtime:
                     return None
-                parent = path.rpartition("/")[0]
-                if parent not in made:
-                    os.makedirs(target + parent, exist_ok=True)
-                    made.add(parent)
-                link(source + path, target + path)
+                folders.make((target + path).rpartition("/")[0])
+                if is_written_to(path):
+                    shutil.copy2(source + path, target + path)
+                else:
+                    link(source + path, target + path)
                 paths.append(path)
         except OSError:
             return None
@@ -153,11 +165,44 @@ class PackageCache:
         """Keeps a small conclusion (JSON) under a key, for every later run of this user."""
         folder = self.folder / kind
         folder.mkdir(parents=True, exist_ok=True)
-        write_whole(folder / f"{key}.json", json.dumps(value))
+        write_whole(folder / f"{_named(key)}.json", json.dumps(value))
 
     def recall(self, kind: str, key: str) -> Any:
         """What ``remember`` kept, or None."""
-        return read_json(self.folder / kind / f"{key}.json")
+        return read_json(self.folder / kind / f"{_named(key)}.json")
+
+    def sweep(self) -> None:
+        """Takes away what runs that were killed left half made, at most once a day."""
+        stamp = self.folder / "swept"
+        now = time.time()
+        with contextlib.suppress(OSError):  # another run sweeps, or nothing may be removed: it is done later
+            if not self.folder.is_dir() or (stamp.exists() and now - stamp.stat().st_mtime < _LEFT_FOR):
+                return
+            stamp.touch()
+            places = [*self.folder.glob("trees/*/.*"), *self.folder.glob(".checkout-*")]
+            places += [*self.folder.glob("building/*"), *self.folder.glob("partial/.*")]
+            for place in places:
+                if now - place.lstat().st_mtime > _LEFT_FOR:
+                    shutil.rmtree(place, ignore_errors=True)
+            for place in self.folder.glob("partial/*"):
+                if place.is_file() and now - place.lstat().st_mtime > _PARTIAL_FOR:
+                    place.unlink(missing_ok=True)
+
+
+def _checked(key: str) -> str:
+    """The key, if it may be a folder's name. Raises ArchiveRefused for anything else."""
+    if not is_key(key):
+        raise ArchiveRefused(
+            f"{key[:120]!r} is no digest, and nothing is looked up under it",
+            remedy="The registry, the index page or the lock that states it is wrong or hostile.",
+        )
+    return key
+
+
+def _named(key: str) -> str:
+    if not _NAME.fullmatch(key):
+        raise ArchiveRefused(f"{key[:120]!r} is no name under which anything is remembered")
+    return key
 
 
 def unpack_into_cache(cache_folder: Path, archive: Path, sha256: str, describe: Describe) -> CachedTree:

@@ -14,11 +14,14 @@ from pathlib import Path
 
 from plainfall.errors import DependencyProblem
 from plainfall.evidence import Evidence
+from plainfall.processes import Finished, run
+from plainfall.surroundings import passed_on
 
 __all__ = ["COMMIT", "apply_patch", "check_out", "references_of"]
 
 COMMIT = re.compile(r"[0-9a-f]{40}")
 _TRANSPORTS = "https:ssh:file:http:git"
+_LONGEST = 900.0  # seconds that one call of git may take
 
 
 def check_out(
@@ -34,17 +37,18 @@ def check_out(
     """
     environment = _environment(variables)
     lines: list[str] = []
+    _check_words(revision, *addresses, place=place)
     for address in addresses:
         for words in (
             ["clone", "--quiet", "--no-checkout", "--", address, str(folder)],
             ["-C", str(folder), "checkout", "--quiet", "--detach", revision or "HEAD", "--"],
         ):
             done = _git(words, environment)
-            if done.returncode:
-                lines = done.stderr.strip().splitlines()[-4:]
+            if done.status:
+                lines = done.errors.strip().splitlines()[-4:]
                 break
         else:
-            return _git(["-C", str(folder), "rev-parse", "HEAD"], environment).stdout.strip()
+            return _git(["-C", str(folder), "rev-parse", "HEAD"], environment).output.strip()
         if folder.exists():
             break  # the repository is there, the revision is not: another address has no other
     raise DependencyProblem(
@@ -59,16 +63,17 @@ def references_of(addresses: Sequence[str], variables: Mapping[str, str]) -> dic
     """The commits of a repository's branches and tags by their short names, and of ``HEAD``; a tag of its own
     object is given as the commit that it stands for. Raises DependencyProblem."""
     lines: list[str] = []
+    _check_words(*addresses)
     for address in addresses:
         done = _git(["ls-remote", "--", address], _environment(variables))
-        if done.returncode == 0:
+        if done.status == 0:
             found: dict[str, str] = {}
-            for line in done.stdout.splitlines():
+            for line in done.output.splitlines():
                 commit, _, name = line.partition("\t")
                 short = re.sub(r"^refs/(heads|tags)/", "", name)
                 found[short.removesuffix("^{}")] = commit
             return found
-        lines = done.stderr.strip().splitlines()[-4:]
+        lines = done.errors.strip().splitlines()[-4:]
     raise DependencyProblem(
         f"{addresses[-1]} cannot be asked for its revisions",
         lines=tuple(lines),
@@ -84,17 +89,17 @@ def apply_patch(patch: Path, folder: Path, variables: Mapping[str, str]) -> None
     # Nothing above the folder counts as its repository, so that the paths are the folder's own.
     environment = {**_environment(variables), "GIT_CEILING_DIRECTORIES": str(folder.parent.resolve())}
     done = _git(["apply", "--whitespace=nowarn", str(patch.resolve())], environment, folder)
-    if done.returncode:
+    if done.status:
         raise DependencyProblem(
             f"the patch {patch.name} does not fit {folder.name}",
-            lines=tuple(done.stderr.strip().splitlines()[-4:]),
+            lines=tuple(done.errors.strip().splitlines()[-4:]),
             remedy="It was made for another version: take the version that it names, or make it anew.",
         )
 
 
 def _environment(variables: Mapping[str, str]) -> dict[str, str]:
     return {
-        **{name: value for name, value in variables.items() if name not in ("GIT_DIR", "GIT_WORK_TREE")},
+        **passed_on(variables, for_git=True),
         "GIT_TERMINAL_PROMPT": "0",
         "GIT_ALLOW_PROTOCOL": _TRANSPORTS,
         "GIT_LFS_SKIP_SMUDGE": "1",
@@ -103,22 +108,28 @@ def _environment(variables: Mapping[str, str]) -> dict[str, str]:
     }
 
 
-def _git(
-    words: Sequence[str], environment: Mapping[str, str], folder: Path | None = None
-) -> subprocess.CompletedProcess[str]:
+def _check_words(*words: str, place: Evidence | None = None) -> None:
+    """Raises DependencyProblem for an address or revision that git would read as an option."""
+    for word in words:
+        if word.startswith("-") or any(sign in word for sign in "\0\n"):
+            raise DependencyProblem(
+                f"{word!r} is no address or revision of a repository",
+                place=place,
+                remedy="Correct it in the list or lock that names it.",
+            )
+
+
+def _git(words: Sequence[str], environment: Mapping[str, str], folder: Path | None = None) -> Finished:
+    command = ["git", "-c", "core.hooksPath=/dev/null", "-c", "core.fsmonitor=false", *words]
     try:
-        return subprocess.run(
-            ["git", "-c", "core.hooksPath=/dev/null", *words],
-            env=dict(environment),
-            cwd=folder,
-            stdin=subprocess.DEVNULL,
-            capture_output=True,
-            text=True,
-            errors="replace",
-            check=False,
-        )
+        return run(command, environment, folder=folder or "/", seconds=_LONGEST)
     except FileNotFoundError as error:
         raise DependencyProblem(
             "git is not on the path, and a package or a patch of this clone needs it",
             remedy="Install git, then run the same command again.",
+        ) from error
+    except subprocess.TimeoutExpired as error:
+        raise DependencyProblem(
+            f"git did not end within {_LONGEST:.0f} s ({words[0]})",
+            remedy="Check whether that repository can be reached, then run the same command again.",
         ) from error

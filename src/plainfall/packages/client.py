@@ -5,34 +5,44 @@ urllib3 was measured against httpx for this: 150 ms against 157 ms to import her
 
 from __future__ import annotations
 
-import base64
 import hashlib
-import netrc
-import shutil
+import os
+import stat
 import threading
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
-from urllib.parse import unquote, urljoin, urlsplit, urlunsplit
+from urllib.parse import unquote, urljoin, urlsplit
 from urllib.request import proxy_bypass_environment  # type: ignore[attr-defined]
 
 from plainfall.errors import HashMismatch, RegistryProblem, disk_full_explained
+from plainfall.packages.answers import (
+    LIMITS,
+    Limits,
+    limited_pools,
+    patient_retries,
+    pieces_of,
+    read_body,
+)
+from plainfall.packages.logins import Logins, host_of, without_credentials
 
 if TYPE_CHECKING:
     import urllib3
 
-__all__ = ["Connection", "Page", "RegistryClient", "copy_local", "without_credentials"]
+__all__ = ["Connection", "Page", "RegistryClient", "copy_local", "local_path", "without_credentials"]
 
 _RETRIED = (429, 500, 502, 503, 504)
+_DRAINED = 1 << 16  # bytes of an answer without use that are read, so that its connection can be used again
 
 
 @dataclass(frozen=True)
 class Connection:
-    """How registries are reached: values as the user's configuration states them, seconds for timeouts.
+    """How registries are reached: values of the user's own configuration, seconds for timeouts.
 
     ``logins`` maps the beginning of an address without its scheme (``//host/path/``) to the value of the
-    Authorization header that is sent there, and nowhere else.
+    Authorization header that is sent there, and nowhere else; ``plain_hosts`` are the hosts that this
+    configuration addresses without TLS.
     """
 
     proxy: str | None = None
@@ -42,6 +52,8 @@ class Connection:
     timeout: float = 15.0
     retries: int = 4
     logins: Mapping[str, str] = field(default_factory=dict)
+    plain_hosts: frozenset[str] = frozenset()
+    limits: Limits = LIMITS
 
 
 @dataclass(frozen=True)
@@ -55,52 +67,74 @@ class Page:
     whole: int | None = None
 
 
-def without_credentials(url: str) -> str:
-    """The address as it may be shown: user and password left out."""
-    parts = urlsplit(url)
-    if "@" not in parts.netloc:
-        return url
-    return urlunsplit(parts._replace(netloc=parts.netloc.rpartition("@")[2]))
-
-
 class RegistryClient:
     """Fetches from registries. One client serves many threads; ``close`` it at the end.
 
-    ``variables`` are the environment's, for the standard proxy variables and ``NETRC``.
+    ``variables`` are the environment's, for the standard proxy variables and ``NETRC``; ``tell`` is told of
+    what makes people wait, from any thread.
     """
 
-    def __init__(self, connection: Connection, variables: Mapping[str, str], *, connections: int = 8) -> None:
+    def __init__(
+        self,
+        connection: Connection,
+        variables: Mapping[str, str],
+        *,
+        connections: int = 8,
+        tell: Callable[[str], None] = lambda text: None,
+    ) -> None:
         self._connection = connection
         self._variables = variables
         self._size = connections
+        self._tell = tell
         self._pools: dict[str, urllib3.PoolManager] = {}
         self._lock = threading.Lock()
-        self._logins: netrc.netrc | None = None
-        self._logins_read = False
+        self._logins = Logins(connection.logins, connection.plain_hosts, variables)
 
     def close(self) -> None:
         """Closes all connections."""
         for pool in self._pools.values():
             pool.clear()
 
-    def page(self, url: str, *, accept: str = "*/*", span: tuple[int, int] | None = None) -> Page | None:
+    def page(
+        self,
+        url: str,
+        *,
+        accept: str = "*/*",
+        span: tuple[int, int] | None = None,
+        largest: int | None = None,
+    ) -> Page | None:
         """The body at an address, or None where there is none (status 404 or 410).
 
         ``span`` asks for bytes from its first to its last position, both included (RFC 9110, 14.2); a
-        server that does not know ranges gives the whole. Raises RegistryProblem after the retries.
+        server that does not know ranges gives the whole. ``largest`` is the size in bytes that is taken, if
+        not that of a document. Raises RegistryProblem after the retries.
         """
-        headers = {"Accept": accept}
+        import urllib3
+
+        headers = {"Accept": accept, "Accept-Encoding": "identity" if span or largest else "gzip"}
         if span:
             headers["Range"] = f"bytes={span[0]}-{span[1]}" if span[0] >= 0 else f"bytes={span[0]}"
-        response = self._request(url, headers)
-        if response.status in (404, 410):
-            return None
-        if response.status not in (200, 206):
-            raise self._refusal(url, response.status)
-        media = response.headers.get("Content-Type", "").partition(";")[0].strip().lower()
-        total = response.headers.get("Content-Range", "").rpartition("/")[2]
-        whole = int(total) if response.status == 206 and total.isdigit() else None
-        return Page(urljoin(url, response.geturl() or ""), media, response.data, whole)
+        for attempt in range(self._connection.retries + 1):
+            response = self._request(url, headers)
+            whole = False
+            try:
+                if response.status in (404, 410):
+                    return None
+                if response.status not in (200, 206):
+                    raise self._refusal(url, response.status)
+                media = response.headers.get("Content-Type", "").partition(";")[0].strip().lower()
+                total = response.headers.get("Content-Range", "").rpartition("/")[2]
+                size = int(total) if response.status == 206 and total.isascii() and total.isdigit() else None
+                limits = self._connection.limits
+                body = read_body(response, without_credentials(url), limits, largest or limits.page)
+                whole = True
+                return Page(urljoin(url, response.geturl() or ""), media, body, size)
+            except urllib3.exceptions.HTTPError as error:
+                if attempt == self._connection.retries:
+                    raise self._unreachable(url, error) from error
+            finally:
+                _done(response, whole=whole)
+        raise AssertionError("the last try returns or raises")
 
     def download(
         self,
@@ -129,7 +163,7 @@ class RegistryClient:
         headers = {"Accept-Encoding": "identity"}
         if there:
             headers["Range"] = f"bytes={there}-"
-        response = self._request(url, headers, stream=True)
+        response = self._request(url, headers)
         try:
             if response.status == 416:
                 return True
@@ -139,7 +173,7 @@ class RegistryClient:
             if going_on:
                 progress(there)
             with open(partial, "ab" if going_on else "wb") as file:
-                for piece in response.stream(1 << 17):
+                for piece in pieces_of(response, without_credentials(url), self._connection.limits):
                     file.write(piece)
                     progress(len(piece))
             return True
@@ -150,36 +184,33 @@ class RegistryClient:
         finally:
             response.close()
 
-    def _request(self, url: str, headers: dict[str, str], *, stream: bool = False) -> Any:
+    def _request(self, url: str, headers: dict[str, str]) -> Any:
         import urllib3
 
-        target, login = self._login(url)
-        if login:
-            headers = {**headers, "Authorization": login}
         try:
+            target, login = self._logins.of(url)
+            if urlsplit(target).scheme not in ("http", "https"):
+                raise ValueError("not an http address")
+            if login:
+                headers = {**headers, "Authorization": login}
             return self._pool(target).request(
-                "GET", target, headers=headers, preload_content=not stream, retries=self._retries()
+                "GET",
+                target,
+                headers=headers,
+                preload_content=False,
+                decode_content=False,
+                retries=self._retries(),
             )
         except (urllib3.exceptions.HTTPError, ValueError) as error:
             raise self._unreachable(url, error) from error
 
-    def _retries(self) -> urllib3.Retry:
-        import urllib3
-
-        return urllib3.Retry(
-            total=self._connection.retries,
-            redirect=8,
-            backoff_factor=0.15,
-            backoff_max=5,
-            status_forcelist=_RETRIED,
-            raise_on_status=False,
-            respect_retry_after_header=True,
-        )
+    def _retries(self) -> Any:
+        return patient_retries(self._connection.retries, _RETRIED, self._connection.limits, self._tell)
 
     def _pool(self, url: str) -> urllib3.PoolManager:
         import urllib3
 
-        host = urlsplit(url).hostname or ""
+        host = host_of(url)
         proxy = self._proxy_for(url, host)
         trusted = host in self._connection.trusted_hosts or _host_port(url) in self._connection.trusted_hosts
         key = f"{proxy}|{trusted}"
@@ -200,9 +231,11 @@ class RegistryClient:
                 if trusted:
                     urllib3.disable_warnings(urllib3.exceptions.InsecureRequestWarning)
                 if proxy:
-                    self._pools[key] = urllib3.ProxyManager(proxy, **options)
+                    made: urllib3.PoolManager = urllib3.ProxyManager(proxy, **options)
                 else:
-                    self._pools[key] = urllib3.PoolManager(**options)
+                    made = urllib3.PoolManager(**options)
+                made.pool_classes_by_scheme = limited_pools(self._connection.limits)
+                self._pools[key] = made
             return self._pools[key]
 
     def _proxy_for(self, url: str, host: str) -> str | None:
@@ -217,39 +250,6 @@ class RegistryClient:
             return None
         proxy = proxies.get(urlsplit(url).scheme) or proxies.get("all")
         return proxy if proxy is None or "://" in proxy else f"http://{proxy}"
-
-    def _login(self, url: str) -> tuple[str, str | None]:
-        """The address without user and password, and the header that carries them (RFC 7617)."""
-        parts = urlsplit(url)
-        bare = url.partition(":")[2]
-        for start, header in sorted(self._connection.logins.items(), key=lambda one: -len(one[0])):
-            if bare.startswith(start):
-                return without_credentials(url), header
-        if parts.username:
-            pair = f"{unquote(parts.username)}:{unquote(parts.password or '')}"
-        else:
-            found = self._netrc_login(parts.hostname or "")
-            if not found:
-                return url, None
-            pair = found
-        return without_credentials(url), "Basic " + base64.b64encode(pair.encode()).decode()
-
-    def _netrc_login(self, host: str) -> str | None:
-        with self._lock:
-            if not self._logins_read:
-                self._logins_read = True
-                home = self._variables.get("HOME", "")
-                path = self._variables.get("NETRC") or (f"{home}/.netrc" if home else "")
-                if path and Path(path).is_file():
-                    try:
-                        self._logins = netrc.netrc(path)
-                    except (netrc.NetrcParseError, OSError) as error:
-                        raise RegistryProblem(
-                            f"{path} cannot be read: {error}",
-                            remedy="Correct the line it names; its logins may be needed for the registry.",
-                        ) from error
-            entry = self._logins.authenticators(host) if self._logins else None
-        return f"{entry[0]}:{entry[2]}" if entry else None
 
     def _refusal(self, url: str, status: int) -> RegistryProblem:
         shown = without_credentials(url)
@@ -277,14 +277,39 @@ def _host_port(url: str) -> str:
     return f"{parts.hostname}:{parts.port}" if parts.port else parts.hostname or ""
 
 
+def _done(response: Any, *, whole: bool) -> None:
+    """Gives the connection back where little is left to read, else closes it."""
+    if not whole:
+        length = response.headers.get("Content-Length", "")
+        if not (length.isascii() and length.isdigit() and int(length) <= _DRAINED):
+            response.close()
+            return
+        response.read(_DRAINED, decode_content=False)
+    response.release_conn()
+
+
+def local_path(url: str) -> Path:
+    """The path that a ``file:`` address names."""
+    return Path(unquote(urlsplit(url).path))
+
+
 def copy_local(url: str, partial: Path, hashes: Mapping[str, frozenset[str]]) -> str:
-    """Copies an archive of a ``file:`` address, with the same checks and results as ``download``."""
-    source = Path(unquote(urlsplit(url).path))
+    """Copies an archive of a ``file:`` address, with the same checks and results as ``download``. Only a plain
+    file of at most the size of an archive counts."""
+    source = local_path(url)
     with disk_full_explained(f"copying {source.name}"):
         try:
-            shutil.copyfile(source, partial)
-        except (FileNotFoundError, PermissionError) as error:
-            raise RegistryProblem(f"{source} cannot be read: {error.strerror}") from error
+            handle = os.open(source, os.O_RDONLY | os.O_NONBLOCK | os.O_CLOEXEC)
+            with open(handle, "rb") as file:
+                status = os.fstat(handle)
+                if not stat.S_ISREG(status.st_mode) or status.st_size > LIMITS.archive:
+                    raise RegistryProblem(f"{source} is no archive: it is not a plain file, or too large")
+                with open(partial, "wb") as copy:
+                    while piece := file.read(1 << 20):
+                        copy.write(piece)
+        except (FileNotFoundError, PermissionError, ValueError) as error:
+            reason = getattr(error, "strerror", None) or error
+            raise RegistryProblem(f"{source} cannot be read: {reason}") from error
     return verified(url, partial, hashes)
 
 

@@ -69,10 +69,12 @@ def find_interpreters(
 
     ``is_name`` tells whether a file name is one of theirs; ``ask`` runs one and returns its facts (with
     ``version`` and ``executable``) or raises OSError, ValueError or subprocess errors with the reason.
-    Answers are remembered per file identity in the user's cache under ``kind``.
+    Good answers are remembered per file identity in the user's cache under ``kind``; an interpreter that gave
+    none (it may only have been interrupted) is asked again the next time.
     """
     cache = PackageCache(surroundings.cache)
     remembered: dict[str, Any] = cache.recall("interpreters", kind) or {}
+    remembered = {identity: facts for identity, facts in remembered.items() if "broken" not in facts}
     found: list[Interpreter | BrokenInterpreter] = []
     files = _files(surroundings, is_name)
     facts_of = _facts([(candidate, identity) for candidate, _, identity in files], remembered, ask)
@@ -88,8 +90,9 @@ def find_interpreters(
                 continue
             seen.add(real)
         found.append(Interpreter(candidate, real, str(facts["version"]), facts))
-    if any(identity not in remembered for identity in facts_of):
-        cache.remember("interpreters", kind, {**remembered, **facts_of})
+    good = {identity: facts for identity, facts in facts_of.items() if "broken" not in facts}
+    if any(identity not in remembered for identity in good):
+        cache.remember("interpreters", kind, {**remembered, **good})
     return found
 
 

@@ -4,13 +4,14 @@ of an OpenAPI document (version 2 or 3) that need nothing but a GET."""
 from __future__ import annotations
 
 import http.client
-import json
 import re
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 from urllib.parse import urljoin
 
+from plainfall.errors import BadInput
+from plainfall.reading import foreign_json
 from plainfall.server.visitor import Visitor
 
 __all__ = ["Endpoint", "ask_endpoints"]
@@ -76,8 +77,12 @@ def _documented(base: str, visitor: Visitor) -> Iterator[tuple[str, str]]:
     for place in _DOCUMENTS:
         try:
             answer = visitor.get(urljoin(base, place))
-            document = json.loads(answer.body) if answer.status == 200 and b'"paths"' in answer.body else None
-        except (OSError, http.client.HTTPException, ValueError):
+            document = (
+                foreign_json(answer.body, place)
+                if answer.status == 200 and b'"paths"' in answer.body
+                else None
+            )
+        except (OSError, http.client.HTTPException, BadInput):
             continue  # no such document, or it is none
         if isinstance(document, dict) and (document.get("openapi") or document.get("swagger")):
             prefix = str(document.get("basePath") or "").rstrip("/")

@@ -6,9 +6,11 @@ import os
 import shutil
 import subprocess
 import tempfile
+from collections.abc import Mapping
 from pathlib import Path
 
 from plainfall.errors import ServerFailed
+from plainfall.processes import run
 
 __all__ = ["browser_here", "take_picture"]
 
@@ -30,9 +32,9 @@ def browser_here(path: str) -> str | None:
     return next((found for name in _NAMES if (found := shutil.which(name, path=path))), None)
 
 
-def take_picture(browser: str, url: str, file: Path) -> int:
-    """Writes a PNG of the page, 1280 by 800; returns its size in bytes. Raises ServerFailed if there is
-    none."""
+def take_picture(browser: str, url: str, file: Path, variables: Mapping[str, str]) -> int:
+    """Writes a PNG of the page, 1280 by 800; returns its size in bytes. ``variables`` are the browser's. Raises
+    ServerFailed if there is none."""
     with tempfile.TemporaryDirectory(prefix="plainfall-browser-") as profile:
         made = Path(profile, "page.png")
         words = [
@@ -50,16 +52,8 @@ def take_picture(browser: str, url: str, file: Path) -> int:
         # The browser's own fence does not work for root; what is shown is this machine's own server.
         words += ["--no-sandbox"] if os.getuid() == 0 else []
         try:
-            done = subprocess.run(
-                [*words, url],
-                stdin=subprocess.DEVNULL,
-                capture_output=True,
-                text=True,
-                errors="replace",
-                timeout=_LONGEST,
-                check=False,
-            )
-            said = done.stderr.strip().splitlines()[-3:]
+            done = run([*words, url], variables, seconds=_LONGEST)
+            said = done.errors.strip().splitlines()[-3:]
         except subprocess.TimeoutExpired:
             said = [f"it did not end within {_LONGEST:.0f} s"]
         if not made.is_file():

@@ -14,6 +14,7 @@ from dataclasses import asdict, dataclass, replace
 from pathlib import Path
 from typing import Any
 
+from plainfall import processes
 from plainfall.errors import ServerFailed
 from plainfall.server.ports import holder_of, is_free
 
@@ -69,32 +70,39 @@ def new_mark() -> str:
 
 
 def start(
-    command: str, folder: Path, variables: Mapping[str, str], log: Path, port: int, mark: str
+    command: str,
+    folder: Path,
+    variables: Mapping[str, str],
+    log: Path,
+    port: int,
+    mark: str,
+    output: int | None = None,
 ) -> tuple[Running, subprocess.Popen[bytes]]:
-    """Starts the command line in ``folder``, its output in ``log`` (mode 600, emptied first). Nothing ever
-    comes on its input, which does not end either, since some servers end with it. Raises ServerFailed if it
-    cannot be started at all."""
+    """Starts the command line in ``folder``, its output into the descriptor ``output`` of the file ``log``,
+    which is closed here (without one the file is emptied, with mode 600). Nothing ever comes on its input,
+    which does not end either, since some servers end with it. Raises ServerFailed if it cannot be started at
+    all."""
     import psutil
 
     adopt_orphans()
-    log.parent.mkdir(parents=True, exist_ok=True)
+    if output is None:
+        log.parent.mkdir(parents=True, exist_ok=True)
+        output = os.open(log, os.O_WRONLY | os.O_CREAT | os.O_TRUNC | os.O_APPEND, 0o600)
     silence, held = os.pipe()  # the server itself holds the other end, and so the pipe lasts as long as it
-    handle = os.open(log, os.O_WRONLY | os.O_CREAT | os.O_TRUNC | os.O_APPEND, 0o600)
     try:
-        process = subprocess.Popen(
+        process = processes.start(
             ["/bin/sh", "-c", command],
-            cwd=folder,
-            env={**variables, MARK: mark},
+            {**variables, MARK: mark},
+            folder=folder,
             stdin=silence,
             pass_fds=(held,),
-            stdout=handle,
+            stdout=output,
             stderr=subprocess.STDOUT,
-            start_new_session=True,
         )
     except OSError as error:
         raise ServerFailed(f"the server could not be started: {error.strerror}") from error
     finally:
-        for one in (handle, silence, held):
+        for one in (output, silence, held):
             os.close(one)
     try:
         started = psutil.Process(process.pid).create_time()

@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 import re
-import tomllib
 from collections.abc import Mapping, Sequence
 from pathlib import Path
 from typing import Any
 
 from plainfall.errors import BadInput, UsageProblem
 from plainfall.evidence import Evidence
+from plainfall.reading import toml_table
 from plainfall.settings.item import Given
 from plainfall.survey.walk import Tree
 
@@ -90,16 +90,8 @@ def _team_file(tree: Tree) -> dict[str, Any]:
     """The team's own file, empty where there is none. Raises BadInput."""
     if not (Path(tree.root) / TEAM_FILE).is_file():
         return {}
-    text = tree.text(TEAM_FILE)
-    try:
-        return tomllib.loads(text)
-    except tomllib.TOMLDecodeError as error:
-        line = re.search(r"line (\d+)", str(error))
-        raise BadInput(
-            f"it is not TOML: {error}",
-            place=Evidence(TEAM_FILE, int(line.group(1)) if line else 0),
-            remedy='Mend that line; values are written KEY = "VALUE" under [settings].',
-        ) from error
+    remedy = 'Mend that line; values are written KEY = "VALUE" under [settings].'
+    return toml_table(tree.text(TEAM_FILE), TEAM_FILE, remedy)
 
 
 def _table(tree: Tree, table: object, name: str) -> dict[str, Given]:

@@ -78,7 +78,9 @@ class Setting:
 class SettingsFile:
     """A file that is to be made or completed: its path and kind, the template and what is there now (None
     where there is none), whether Plainfall made it, and the origin and fingerprint that were recorded for
-    each key when it was written."""
+    each key when it was written. Where version control tracks the file that the code loads (``tracked``, at
+    ``tracked_path``), that one is never written: ``target`` is a local file that goes over it, and ``there`` is
+    what both come to."""
 
     target: str
     kind: str
@@ -88,6 +90,8 @@ class SettingsFile:
     ours: bool = False
     recorded: tuple[tuple[str, str, str], ...] = ()
     loaded: Evidence | None = None
+    tracked: Document | None = None
+    tracked_path: str = ""
 
     def recorded_origin(self, key: str, fingerprint: str) -> str | None:
         """Where a value came from when Plainfall wrote it; None if somebody changed it since."""

@@ -7,8 +7,7 @@ import tomllib
 from collections.abc import Iterator, Mapping
 from typing import Any
 
-from plainfall.errors import BadInput
-from plainfall.evidence import Evidence
+from plainfall.reading import toml_table
 from plainfall.settings.dotenv import Entry
 
 __all__ = ["toml_entries"]
@@ -22,15 +21,7 @@ def toml_entries(text: str, path: str) -> Iterator[Entry]:
     Raises BadInput."""
     from plainfall.settings.documents import comment_above
 
-    try:
-        whole = tomllib.loads(text.removeprefix("\ufeff"))
-    except tomllib.TOMLDecodeError as error:
-        line = re.search(r"line (\d+)", str(error))
-        raise BadInput(
-            f"it is not TOML: {error}",
-            place=Evidence(path, int(line.group(1)) if line else 0),
-            remedy="Mend that line, or restore the file from version control.",
-        ) from error
+    whole = toml_table(text.removeprefix("\ufeff"), path)
     lines = text.splitlines()
     places = _places(text)
     for name, value in _flat(whole, ""):

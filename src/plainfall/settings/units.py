@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-import json
 import re
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 
 from plainfall.errors import BadInput
+from plainfall.reading import json_value
 from plainfall.sources.files import ENDINGS
 from plainfall.sources.found import Constant, FileFound, Use
 from plainfall.sources.names import is_process_variable
@@ -85,8 +85,8 @@ def _packages(tree: Tree, folder: str) -> set[str]:
     if path not in tree:
         return set()
     try:
-        document = json.loads(tree.text(path))
-    except (ValueError, BadInput):
+        document = json_value(tree.text(path), path)
+    except BadInput:
         return set()  # a damaged manifest is told of where it is installed from
     names: set[str] = set()
     for table in ("dependencies", "devDependencies"):

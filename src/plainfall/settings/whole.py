@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import Any
+from urllib.parse import quote
 
 from plainfall.evidence import Evidence
 from plainfall.services.definitions import Definition, Interpolated
@@ -28,13 +29,15 @@ __all__ = ["Settled", "SettledFile", "Surveyed", "record_of", "settle"]
 @dataclass(frozen=True)
 class Surveyed:
     """What the settings of every unit of a clone stand on: the tree, what its sources say, its service
-    definitions, the variables that those take in from outside, and where each part's server listens."""
+    definitions, the variables that those take in from outside, where each part's server listens, and which paths
+    version control tracks."""
 
     tree: Tree
     sources: Mapping[str, FileFound]
     definitions: Sequence[Definition]
     taken: Mapping[str, Sequence[Interpolated]]
     listeners: Mapping[str, Listener] = field(default_factory=dict)
+    tracked: Callable[[str], bool] = lambda path: False
 
 
 @dataclass(frozen=True)
@@ -85,7 +88,7 @@ def settle(
     others = [one for folder, one in surveyed.listeners.items() if folder != unit.folder]
     agreement = Agreement(surveyed.definitions, own, others, unit.frameworks, _own_prefixes(uses))
     filler = Filler(agreement, given, ask, record.get("skipped", ()), record.get("salt", ""))
-    files = _files(unit, surveyed.tree, sources, record)
+    files = _files(unit, surveyed, sources, record)
     in_files = {entry.key for file in files for entry in (file.template.entries if file.template else ())}
     first = True
     for file in files:
@@ -110,12 +113,13 @@ def settle(
         # A file that nobody has and nothing is to be said in is not made.
         wanted = file.template is not None or file.there is not None or text != ""
         before = file.there.text if file.there else None
-        settled.append(SettledFile(file, text, wanted and text != before, tuple(refused)))
+        written = _own_text(file, text)
+        settled.append(SettledFile(file, written, wanted and text != before, tuple(refused)))
         if file.kind == "dotenv":
             document = read_document("dotenv", text, file.target)
             assert isinstance(document, Dotenv)
             values |= document.interpolated({**elsewhere, **values})
-    settings = [_with_refusal(one, settled) for one in filler.settings]
+    settings = [_with_place(_with_refusal(one, settled), files) for one in filler.settings]
     return Settled(
         unit,
         tuple(settled),
@@ -125,6 +129,29 @@ def settle(
         values,
         tuple(filler.asked_for),
     )
+
+
+def _own_text(file: SettingsFile, text: str) -> str:
+    """What goes into the file itself: of one that goes over a tracked one, all behind that one's text."""
+    if file.tracked is None:
+        return text
+    return text[len(_joined(file.tracked.text, "")) :]
+
+
+def _joined(tracked: str, local: str) -> str:
+    return f"{tracked}\n{local}" if tracked and not tracked.endswith("\n") else f"{tracked}{local}"
+
+
+def _with_place(setting: Setting, files: Sequence[SettingsFile]) -> Setting:
+    """A setting that stands in the tracked file is shown there."""
+    for file in files:
+        if file.target == setting.file and file.tracked is not None and setting.origin == "there already":
+            entry = next((one for one in file.tracked.entries if one.key == setting.key), None)
+            if entry is not None and entry.value == setting.value:
+                return replace(
+                    setting, file=file.tracked_path, evidence=Evidence(file.tracked_path, entry.line)
+                )
+    return setting
 
 
 def _stands(file: SettingsFile, key: str) -> bool:
@@ -142,9 +169,10 @@ def _with_refusal(setting: Setting, files: Sequence[SettledFile]) -> Setting:
 
 
 def _files(
-    unit: Unit, tree: Tree, sources: Mapping[str, FileFound], record: Mapping[str, Any]
+    unit: Unit, surveyed: Surveyed, sources: Mapping[str, FileFound], record: Mapping[str, Any]
 ) -> list[SettingsFile]:
     """The unit's settings files: one for each template, and the dotenv file that its code loads, or would."""
+    tree = surveyed.tree
     files = []
     for found in unit.templates:
         template = read_document(found.kind, tree.text(found.template), found.template)
@@ -152,7 +180,40 @@ def _files(
     if not unit.shared and not any(file.kind == "dotenv" for file in files):
         target, loaded = _unnamed_target(unit, tree, sources)
         files.insert(0, _file(tree, target, "dotenv", "", None, record, loaded))
-    return files
+    return [_over_tracked(file, unit, surveyed, record) for file in files]
+
+
+def _over_tracked(
+    file: SettingsFile, unit: Unit, surveyed: Surveyed, record: Mapping[str, Any]
+) -> SettingsFile:
+    """The same file if version control does not track it. A tracked one is never written: of a dotenv file what
+    is to be filled goes into a local file that goes over it, other kinds are left as they are."""
+    if file.there is None or not surveyed.tracked(file.target):
+        return file
+    if file.kind != "dotenv":
+        return replace(file, ours=False)
+    target = _local_target(file.target, unit, surveyed)
+    local = _file(surveyed.tree, target, "dotenv", "", None, record, file.loaded)
+    text = _joined(file.there.text, local.there.text if local.there else "")
+    return replace(
+        local,
+        template_path=file.template_path,
+        template=file.template,
+        there=read_document("dotenv", text, file.target),
+        ours=False,
+        tracked=file.there,
+        tracked_path=file.target,
+    )
+
+
+def _local_target(target: str, unit: Unit, surveyed: Surveyed) -> str:
+    """The file that the loader reads over a tracked one; where none is known, one of Plainfall's own, whose
+    values the part's commands get as variables."""
+    local = f"{target}.local"
+    loads = any(path == local for path, _ in resolved_loads(unit.folder, surveyed.sources))
+    if (loads or set(unit.frameworks) & _READ_LOCAL) and not surveyed.tracked(local):
+        return local
+    return f".plainfall/settings/{quote(target, safe='')}"
 
 
 def _unnamed_target(unit: Unit, tree: Tree, sources: Mapping[str, FileFound]) -> tuple[str, Evidence | None]:
@@ -164,6 +225,23 @@ def _unnamed_target(unit: Unit, tree: Tree, sources: Mapping[str, FileFound]) ->
         if name.startswith(".env") and path not in tree and (not unit.folder or path.startswith(place)):
             return path, load.place
     return f"{place}.env", None
+
+
+# Frameworks whose loader reads ``.env.local`` over ``.env`` (and the same with a mode behind).
+_READ_LOCAL = frozenset(
+    (
+        "Next",
+        "Next.js",
+        "Vite",
+        "Astro",
+        "React Scripts",
+        "Webpack",
+        "Vue CLI",
+        "Symfony",
+        "React Router",
+        "Strapi",
+    )
+)
 
 
 def _file(

@@ -47,6 +47,13 @@ class Command:
     evidence: Evidence
     folder: str = ""
 
+    @property
+    def pieces(self) -> list[str]:
+        """The commands that it comes to, one after the other; for a manifest's script those that it runs."""
+        script = re.match(r"^\s*\"[^\"]+\"\s*:\s*\"(.*)\",?\s*$", self.evidence.text)
+        text = script.group(1) if script and re.match(r"npm run \S+$", self.line) else self.line
+        return [piece.strip() for piece in re.split(r"&&|\|\||;|\|", text) if piece.strip()]
+
     def as_json(self) -> dict[str, object]:
         """The form that ``survey --json`` shows."""
         return {

@@ -10,6 +10,7 @@ from typing import Any
 
 from plainfall.errors import BadInput
 from plainfall.evidence import Evidence
+from plainfall.reading import json_value
 from plainfall.survey.commands import Command, missing_script
 from plainfall.survey.walk import Tree
 
@@ -51,8 +52,8 @@ def _words(said: str) -> str:
     """The command line of both forms, without the folder that the program has inside of a container."""
     if said.startswith("["):
         try:
-            held = json.loads(said)
-        except ValueError:
+            held = json_value(said, "")
+        except BadInput:
             return ""
         words = [str(word) for word in held] if isinstance(held, list) else []
         if len(words) == 3 and words[0].endswith("sh") and words[1] == "-c":
@@ -72,8 +73,8 @@ def editor_commands(tree: Tree, folder: str, language: str) -> Iterator[Command]
         return
     try:
         text = re.sub(r"^\s*//.*$", "", tree.text(_LAUNCH), flags=re.MULTILINE)
-        document = json.loads(re.sub(r",(\s*[}\]])", r"\1", text))
-    except (BadInput, ValueError):
+        document = json_value(re.sub(r",(\s*[}\]])", r"\1", text), _LAUNCH)
+    except BadInput:
         return  # an editor's own file is no reason to stop
     rows = document.get("configurations") if isinstance(document, dict) else None
     for row in rows if isinstance(rows, list) else ():

@@ -226,13 +226,13 @@ def _nothing(clone: Path, tree: Tree, remarks: list[tuple[str, Evidence]]) -> No
 
 def _history(clone: Path) -> str:
     """The branch that is checked out, read from the repository's own file; "" without a repository."""
-    from plainfall.repository import repository_folder
+    from plainfall.repository import repository_of
 
-    folder = repository_folder(clone)
-    if folder is None:
+    repository = repository_of(clone)
+    if repository is None:
         return ""
     try:
-        head = (folder / "HEAD").read_text("utf-8").strip()
+        head = (repository.folder / "HEAD").read_text("utf-8", "replace").strip()[:400]
     except OSError:
         return ""  # a repository without a HEAD has no branch to tell of
     return head.removeprefix("ref: refs/heads/") if head.startswith("ref: ") else head[:12]

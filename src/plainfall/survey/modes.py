@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-import json
 import re
 from collections.abc import Iterator, Sequence
 from itertools import chain
 from typing import Any
 
 from plainfall.errors import BadInput
+from plainfall.reading import json_value
 from plainfall.survey.readme import ReadmeStep
 from plainfall.survey.walk import Tree
 
@@ -65,8 +65,8 @@ def _of_scripts(tree: Tree, folder: str) -> Iterator[tuple[str, str]]:
     if path not in tree:
         return
     try:
-        document = json.loads(tree.text(path))
-    except (ValueError, BadInput):
+        document = json_value(tree.text(path), path)
+    except BadInput:
         return  # a damaged manifest is told of where it is installed from
     scripts: Any = document.get("scripts") if isinstance(document, dict) else None
     for name in _DEVELOPMENT_SCRIPTS if isinstance(scripts, dict) else ():

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 import re
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
@@ -10,6 +9,7 @@ from typing import Any
 
 from plainfall.errors import BadInput
 from plainfall.evidence import Evidence
+from plainfall.reading import json_value
 from plainfall.settings.documents import read_document
 from plainfall.sources.files import ENDINGS
 from plainfall.sources.found import FileFound
@@ -119,8 +119,8 @@ def _manifest(tree: Tree, path: str) -> dict[str, object]:
     if path not in tree:
         return {}
     try:
-        document = json.loads(tree.text(path))
-    except (ValueError, BadInput):
+        document = json_value(tree.text(path), path)
+    except BadInput:
         return {}  # a damaged manifest is told of where it is installed from
     return document if isinstance(document, dict) else {}
 

@@ -21,7 +21,6 @@ from plainfall.cli.document import outcome_document
 from plainfall.cli.view import RunView
 from plainfall.ecosystems.node.interpreters import node_interpreters
 from plainfall.errors import UsageProblem
-from plainfall.onboarding.register import Register
 from plainfall.onboarding.running import Outcome, onboard
 from plainfall.onboarding.servers import stop_servers
 from plainfall.runtimes.interpreters import Interpreter
@@ -43,7 +42,7 @@ def run(options: argparse.Namespace, console: Console) -> int:
     finally:
         if not options.keep:
             if clone.exists():
-                stop_servers(clone, Register(Surroundings.of_process().state))
+                stop_servers(clone, Surroundings.of_process().state)
             if options.into is None:
                 shutil.rmtree(place)
 

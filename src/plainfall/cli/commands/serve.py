@@ -47,14 +47,14 @@ def run(options: argparse.Namespace, console: Console) -> int:
     if options.list:
         return _list(console, register)
     clone = Path(options.clone).absolute()
-    state = CloneState(clone, register)
+    state = CloneState(clone, surroundings.state)
     survey, _ = look(clone, surroundings.cache, state.settings_files())
     chosen = {part_named(survey, name).key for name in options.part} or None
     if options.commands:
         return _show_commands(console, with_choices(survey, state), chosen)
     if options.command:
         part = part_named(survey, next(iter(options.part), None))
-        with state.held():
+        with state.locked():
             choose_command(part, options.command, state)
     return _bring_up(options, console, clone, surroundings, chosen)
 
@@ -67,13 +67,15 @@ def _bring_up(
     chosen: Collection[str] | None,
 ) -> int:
     view = _ServeView(console)
-    before = {part: record.get("pid") for part, record in CloneState(clone).servers.items()}
+    before = {
+        part: record.get("pid") for part, record in CloneState(clone, surroundings.state).servers.items()
+    }
     try:
         wishes = Wishes(port=options.port, wait=options.wait, mend=options.mend, debug=options.debug)
         outcome = onboard(clone, wishes, surroundings, view, only=_STAGES, chosen=chosen)
     finally:
         view.pause()
-    _hint_at_migrations(console, clone, outcome)
+    _hint_at_migrations(console, CloneState(clone, surroundings.state), outcome)
     _show_attach(console, outcome)
     started = [part for part, record in outcome.servers.items() if before.get(part) != record["pid"]]
     if options.background or not outcome.servers:
@@ -82,12 +84,11 @@ def _bring_up(
         else:
             show_outcome(console, outcome, options.clone)
         return exit_status(outcome)
-    return _follow(console, clone, outcome, started, Register(surroundings.state))
+    return _follow(console, clone, outcome, started, surroundings.state)
 
 
-def _hint_at_migrations(console: Console, clone: Path, outcome: Outcome) -> None:
+def _hint_at_migrations(console: Console, state: CloneState, outcome: Outcome) -> None:
     """A server that fails may only lack what ``onboard`` does, and this command does not."""
-    state = CloneState(clone)
     never = [
         part.key or outcome.survey.name
         for part in outcome.survey.parts
@@ -115,7 +116,7 @@ class _ServeView(RunView):
             super().show_step(step, result, seconds)
 
 
-def _follow(console: Console, clone: Path, outcome: Outcome, started: list[str], register: Register) -> int:
+def _follow(console: Console, clone: Path, outcome: Outcome, started: list[str], user_state: Path) -> int:
     """Shows what the servers write, each line behind its part, until interrupted or until all have ended;
     then ends those that were started here."""
     names = {part: part or outcome.survey.name for part in outcome.servers}
@@ -142,7 +143,7 @@ def _follow(console: Console, clone: Path, outcome: Outcome, started: list[str],
             time.sleep(_PAUSE)
     except KeyboardInterrupt:
         console.note("")
-    stopped = [one for part in started for one in stop_servers(clone, register, part)]
+    stopped = [one for part in started for one in stop_servers(clone, user_state, part)]
     return _end(console, outcome, names, stopped, ended, failed)
 
 

@@ -31,7 +31,7 @@ def run(options: argparse.Namespace, console: Console) -> int:
     """Shows the settings of every part, or of the one that is named; changes nothing."""
     clone = Path(options.clone).absolute()
     surroundings = Surroundings.of_process()
-    state = CloneState(clone)
+    state = CloneState(clone, surroundings.state)
     survey, tree = look(clone, surroundings.cache, state.settings_files(), partial=True)
     settling = Settling(survey, tree, state, given_of(options), surroundings.variables)
     units = [unit for unit in settling.units if options.part is None or unit.folder == _folder(options.part)]

@@ -7,7 +7,6 @@ import json
 from pathlib import Path
 
 from plainfall.cli.console import Console
-from plainfall.onboarding.register import Register
 from plainfall.onboarding.servers import Stopped, stop_everywhere, stop_servers
 from plainfall.surroundings import Surroundings
 
@@ -16,10 +15,10 @@ __all__ = ["run"]
 
 def run(options: argparse.Namespace, console: Console) -> int:
     """Ends each recorded server and says what was ended."""
-    register = Register(Surroundings.of_process().state)
+    user_state = Surroundings.of_process().state
     if options.all:
-        return _everywhere(console, stop_everywhere(register))
-    stopped = stop_servers(Path(options.clone).absolute(), register, _key(options.part))
+        return _everywhere(console, stop_everywhere(user_state))
+    stopped = stop_servers(Path(options.clone).absolute(), user_state, _key(options.part))
     if console.json:
         rows = [_row(one) for one in stopped]
         console.result(json.dumps({"outcome": "done", "stopped": rows}, indent=2))
@@ -50,11 +49,17 @@ def _everywhere(console: Console, stopped: dict[str, list[Stopped]]) -> int:
 
 
 def _row(server: Stopped) -> dict[str, object]:
-    names = ("part", "port", "ended", "port_free")
+    names = ("part", "port", "ended", "port_free", "command")
     return {name: getattr(server, name) for name in names}
 
 
 def _show(console: Console, server: Stopped, name: str) -> None:
+    if server.command:
+        ids = ", ".join(map(str, server.ended))
+        console.result(
+            f"{name}ended what `{server.command}` left running, which a run before started ({ids})"
+        )
+        return
     if not server.ended:
         console.result(f"{name}its processes had ended before")
         return

@@ -2,14 +2,16 @@
 
 from __future__ import annotations
 
-import json
 import os
 import re
 from collections.abc import Mapping, Sequence
 from pathlib import Path
 from typing import Any
 
+from plainfall.confinement import Confined
 from plainfall.ecosystems.node.locks.package import Package
+from plainfall.errors import BadInput
+from plainfall.reading import foreign_json
 
 __all__ = ["bins_of", "bins_of_manifest", "bundled_bins", "link_commands"]
 
@@ -17,7 +19,11 @@ _BUNDLED = re.compile(r"((?:.+/)?node_modules)/((?:@[^/]+/)?[^/]+)/package\.json
 
 
 def link_commands(
-    root: Path, part: Path, packages: Sequence[Package], inner: Mapping[str, Mapping[str, str]]
+    inside: Confined,
+    root: Path,
+    part: Path,
+    packages: Sequence[Package],
+    inner: Mapping[str, Mapping[str, str]],
 ) -> list[str]:
     """Links the commands of every package into the ``.bin`` of the folder that it lies in, and takes links
     away whose package is gone. Of two packages with the same command the first by place has it. ``inner`` are
@@ -34,15 +40,16 @@ def link_commands(
         for name, path in rows.items():
             wanted.setdefault(holder, {}).setdefault(name, f"../{path[len(holder) + 1 :]}")
     for holder, commands in wanted.items():
-        place = root / holder / ".bin"
-        place.mkdir(parents=True, exist_ok=True)
+        place = inside.make_folder(root / holder / ".bin")
         for entry in list(place.iterdir()):
             if entry.is_symlink() and commands.get(entry.name) != os.readlink(entry):
-                entry.unlink()
+                inside.remove(entry)
         for name, target in commands.items():
             link = place / name
             if not link.is_symlink():
-                link.symlink_to(target)
+                if link.exists():
+                    inside.remove(link)
+                inside.link(link, target)
     return sorted(wanted.get("node_modules", {}))
 
 
@@ -72,8 +79,8 @@ def bundled_bins(folder: Path, names: set[str]) -> dict[str, dict[str, str]]:
 def bins_of_manifest(path: Path) -> dict[str, str]:
     """The commands that a package's manifest names; none where it cannot be read."""
     try:
-        document = json.loads(path.read_bytes().decode("utf-8-sig"))
-    except (OSError, ValueError):
+        document = foreign_json(path.read_bytes(), path.name)
+    except (OSError, BadInput):
         return {}
     return bins_of(document) if isinstance(document, dict) else {}
 

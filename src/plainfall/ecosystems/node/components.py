@@ -8,10 +8,8 @@ later run with the same file asks nobody.
 
 from __future__ import annotations
 
-import json
 import os
 import re
-import shutil
 import tempfile
 from collections.abc import Mapping
 from dataclasses import dataclass, field
@@ -19,7 +17,7 @@ from pathlib import Path
 from typing import Any
 from urllib.parse import quote
 
-from plainfall.ecosystems import Progress
+from plainfall.ecosystems import CloneAccess, Progress
 from plainfall.ecosystems.node.lists import COMPONENTS as LIST
 from plainfall.ecosystems.node.repositories import RepositorySource, plain_files, repository_source
 from plainfall.ecosystems.node.store import Store
@@ -29,14 +27,15 @@ from plainfall.evidence import Evidence
 from plainfall.packages.cache import CachedTree, PackageCache, make_tree
 from plainfall.packages.checkouts import COMMIT, check_out, references_of
 from plainfall.packages.client import RegistryClient
-from plainfall.packages.placing import Placement, place_files
-from plainfall.reading import json_object
-from plainfall.writing import digest_of, read_json, write_json
+from plainfall.packages.placing import Folders, Placement, place_files
+from plainfall.reading import foreign_json, json_object
+from plainfall.writing import digest_of
 
 __all__ = ["Components", "install_components"]
 
 _SETTINGS = ".bowerrc"
 _MARK = ".plainfall.json"
+_KEPT = "browser components"
 _NAME = re.compile(r"[A-Za-z0-9_][\w.-]*")
 
 
@@ -62,7 +61,9 @@ class _Chosen:
     wishes: list[tuple[str, str]] = field(default_factory=list)
 
 
-def install_components(part: Path, store: Store, state: Path, progress: Progress) -> Components:
+def install_components(
+    part: Path, store: Store, state: Path, progress: Progress, access: CloneAccess
+) -> Components:
     """Makes the components' folder hold what the list wants. ``state`` is a folder for what was chosen.
 
     Raises BadInput for a list that cannot be read, DependencyProblem for what is nowhere, EnvironmentProblem
@@ -84,7 +85,8 @@ def install_components(part: Path, store: Store, state: Path, progress: Progress
         if not _NAME.fullmatch(name):
             raise BadInput(f"{name!r} is no component's name", place=Evidence(LIST), remedy="Mend that name.")
     asked = digest_of(wishes, document.get("resolutions") or {}, settings)
-    kept = read_json(state / "components.json")
+    sealed = access.seal.read_file(state / "components.json", _KEPT)
+    kept = sealed.content if sealed is not None and sealed.here else None
     trees: dict[str, CachedTree] = {}
     if isinstance(kept, dict) and kept.get("asked") == asked:
         chosen = {name: _Chosen(*row) for name, row in kept["chosen"].items()}
@@ -95,9 +97,9 @@ def install_components(part: Path, store: Store, state: Path, progress: Progress
         resolver = _Resolver(store, settings, document.get("resolutions") or {}, progress)
         chosen, remarks, trees = resolver.run(wishes)
         rows = {name: [one.address, one.commit, one.version] for name, one in chosen.items()}
-        state.mkdir(parents=True, exist_ok=True)
-        write_json(state / "components.json", {"asked": asked, "chosen": rows, "remarks": remarks})
-    return _lay(part, directory, chosen, trees, remarks)
+        content = {"asked": asked, "chosen": rows, "remarks": remarks}
+        access.confined.write(state / "components.json", access.seal.text(_KEPT, content))
+    return _lay(part, directory, chosen, trees, remarks, access)
 
 
 def _read(path: Path) -> dict[str, Any]:
@@ -194,8 +196,8 @@ class _Resolver:
             page = client.page(f"{self._registry}/packages/{quote(name)}")
         finally:
             client.close()
-        document = json.loads(page.body) if page is not None else {}
-        if not document.get("url"):
+        document = foreign_json(page.body, page.url) if page is not None else {}
+        if not isinstance(document, dict) or not document.get("url"):
             raise DependencyProblem(
                 f"the registry of components has no {name} (asked for by {asker})",
                 place=Evidence(LIST),
@@ -228,31 +230,35 @@ def _lay(
     chosen: Mapping[str, _Chosen],
     trees: Mapping[str, CachedTree],
     remarks: list[str],
+    access: CloneAccess,
 ) -> Components:
-    place = part / directory
-    held = read_json(place / _MARK)
-    before: dict[str, str] = held if isinstance(held, dict) else {}
-    if not isinstance(held, dict) and place.is_dir() and any(place.iterdir()):
+    clone = access.confined
+    place = clone.resolve(part / directory)
+    mark = f"{_KEPT} in {place.relative_to(clone.root).as_posix()}"
+    sealed = access.seal.read_file(place / _MARK, mark)
+    before: dict[str, str] = sealed.content if sealed is not None and sealed.here else {}
+    if sealed is None and os.path.lexists(place) and (not place.is_dir() or any(place.iterdir())):
         raise EnvironmentProblem(
             f"{place} is there and was not made by Plainfall",
             remedy=f"If nothing in it is yours, take it away (rm -r {place}) and run the same command again.",
         )
-    place.mkdir(parents=True, exist_ok=True)
-    laid, kept, made = [], [], set[str]()
+    place = clone.make_folder(place)
+    laid, kept, folders = [], [], Folders(place)
     gone = [name for name in before if name not in chosen]
     for name in gone:
-        shutil.rmtree(place / name, ignore_errors=True)
+        clone.remove(place / name)
     for name, one in chosen.items():
         label = f"{name} {one.version or one.commit[:12]}"
         if before.get(name) == one.commit and (place / name).is_dir():
             kept.append(label)
             continue
-        shutil.rmtree(place / name, ignore_errors=True)
+        clone.remove(place / name)
         tree = trees[name]
         place_files(
             (Placement(f"{tree.folder}/{file.path}", f"{place}/{name}/{file.path}") for file in tree.files),
-            made,
+            folders,
         )
         laid.append(label)
-    write_json(place / _MARK, {name: one.commit for name, one in chosen.items()})
+    text = access.seal.text(mark, {name: one.commit for name, one in chosen.items()})
+    clone.write(place / _MARK, text)
     return Components(directory, tuple(laid), tuple(kept), tuple(gone), tuple(remarks), tuple(sorted(chosen)))

@@ -1,9 +1,11 @@
 """Where Node packages come from: the user's standard configuration of the Node package client.
 
-Environment variables ``npm_config_*`` (in either case), then the rc files: the project's, the user's, the
-machine's; ``${NAME}`` in them stands for a variable. Where no registry is set, the client that the runtime
-bundles is asked for its default, once, and the answer is remembered. Tokens are sent to the address that they
-are set for, and shown nowhere.
+Environment variables ``npm_config_*`` (in either case), then the rc files of the user and the machine;
+``${NAME}`` in them stands for a variable. Of the project's own rc files only the addresses of registries count
+(``registry`` and ``@scope:registry``): variables are put into them, and logins that they carry are used, for the
+hosts that the person allowed. Where no registry is set, the client that the runtime bundles is asked for its
+default, once, and the answer is remembered. Tokens are sent to the address that they are set for, and shown
+nowhere.
 """
 
 from __future__ import annotations
@@ -11,29 +13,36 @@ from __future__ import annotations
 import base64
 import re
 import subprocess
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
-from urllib.parse import urlsplit
 
 from plainfall.errors import BadInput, RegistryProblem
 from plainfall.evidence import Evidence
 from plainfall.packages.cache import PackageCache
 from plainfall.packages.client import Connection
+from plainfall.packages.consent import VARIABLE, Withheld, expanded, host_in
+from plainfall.packages.logins import host_of
+from plainfall.processes import run
 from plainfall.runtimes.interpreters import Interpreter
 from plainfall.surroundings import Surroundings
 
-__all__ = ["Registries", "read_registries"]
+__all__ = ["Registries", "project_withholds", "read_registries"]
+
+_LARGEST = 1 << 20  # bytes of an rc file
 
 
 @dataclass(frozen=True)
 class Registries:
     """The default registry's address, those of scopes (``@scope`` → address), both with a slash at the end,
-    and how to connect."""
+    how to connect, what the project's own files wanted and did not get, and the keys there that count only
+    in the user's own files."""
 
     default: str
     scopes: Mapping[str, str] = field(default_factory=dict)
     connection: Connection = field(default_factory=Connection)
+    withheld: tuple[Withheld, ...] = ()
+    ignored: tuple[tuple[str, Evidence], ...] = ()
 
     def of(self, name: str) -> str:
         """The registry for a package name."""
@@ -41,30 +50,82 @@ class Registries:
         return self.scopes.get(scope, self.default)
 
 
-def read_registries(surroundings: Surroundings, interpreter: Interpreter, folders: list[Path]) -> Registries:
-    """The configuration for a project whose rc files lie in ``folders``, the nearest first.
+def read_registries(
+    surroundings: Surroundings,
+    interpreter: Interpreter,
+    folders: Sequence[Path],
+    hosts: frozenset[str] = frozenset(),
+) -> Registries:
+    """The configuration for a project whose rc files lie in ``folders``, the nearest first; ``hosts`` are those
+    that its files may have the person's variables for.
 
     Raises BadInput for a file that cannot be read, RegistryProblem if no registry is set anywhere and the
     interpreter has no client to ask.
     """
-    values = _configured(surroundings, folders)
+    own = _own_values(surroundings)
+    project = _project(surroundings, folders, hosts)
+    # The environment wins over files, and the project's files over the user's.
+    environment = _environment(surroundings)
+    values = {**own, **project.addresses, **environment}
     registry = values.get("registry") or _client_default(surroundings, interpreter)
     scopes = {
         key.removesuffix(":registry"): _slashed(value)
         for key, value in values.items()
         if key.startswith("@") and key.endswith(":registry")
     }
-    strict = values.get("strict-ssl", "true").lower() != "false"
-    hosts = {urlsplit(address).hostname or "" for address in (registry, *scopes.values())}
+    personal = {**own, **environment}
+    strict = personal.get("strict-ssl", "true").lower() != "false"
+    named = [
+        value for key, value in personal.items() if key == "registry" or (key.endswith(":registry") and value)
+    ]
     connection = Connection(
-        proxy=values.get("https-proxy") or values.get("proxy") or None,
-        certificates=values.get("cafile") or None,
-        trusted_hosts=frozenset() if strict else frozenset(hosts),
-        timeout=_number(values, "fetch-timeout", 30_000) / 1000,
-        retries=int(_number(values, "fetch-retries", 3)),
-        logins=_logins(values),
+        proxy=personal.get("https-proxy") or personal.get("proxy") or None,
+        certificates=personal.get("cafile") or None,
+        trusted_hosts=frozenset() if strict else frozenset(host_of(address) for address in named),
+        timeout=_number(personal, "fetch-timeout", 30_000) / 1000,
+        retries=int(_number(personal, "fetch-retries", 3)),
+        logins={**_logins(project.logins), **_logins(personal)},
+        plain_hosts=frozenset(host_of(address) for address in named if address.startswith("http://")),
     )
-    return Registries(_slashed(registry), scopes, connection)
+    return Registries(_slashed(registry), scopes, connection, project.withheld, project.ignored)
+
+
+def project_withholds(
+    surroundings: Surroundings, folders: Sequence[Path], hosts: frozenset[str]
+) -> tuple[Withheld, ...]:
+    """What the project's rc files want of the person for hosts that are not allowed. Raises BadInput."""
+    return _project(surroundings, folders, hosts).withheld
+
+
+@dataclass
+class _Project:
+    """What the project's rc files come to."""
+
+    addresses: dict[str, str] = field(default_factory=dict)
+    logins: dict[str, str] = field(default_factory=dict)
+    withheld: tuple[Withheld, ...] = ()
+    ignored: tuple[tuple[str, Evidence], ...] = ()
+
+
+def _project(surroundings: Surroundings, folders: Sequence[Path], hosts: frozenset[str]) -> _Project:
+    found = _Project()
+    variables = surroundings.variables
+    for folder in reversed(folders):
+        for key, value, place in _rows(folder / ".npmrc"):
+            names = tuple(dict.fromkeys(VARIABLE.findall(value)))
+            address = key == "registry" or (key.startswith("@") and key.endswith(":registry"))
+            host = host_in(value if address else key)
+            if address and re.match(r"https?://", value) and (not names or host in hosts):
+                found.addresses[key] = expanded(value, variables)
+            elif address and names and host:
+                found.withheld += (Withheld(host, names, place),)
+            elif key.startswith("//") and host in hosts:
+                found.logins[key] = expanded(value, variables)
+            elif key.startswith("//") and host:
+                found.withheld += (Withheld(host, names, place),)
+            else:
+                found.ignored += ((key, place),)
+    return found
 
 
 def _slashed(address: str) -> str:
@@ -92,16 +153,30 @@ def _logins(values: Mapping[str, str]) -> dict[str, str]:
             logins.setdefault(place, f"Basic {value}")
         elif what == "_password":
             user = values.get(f"{key.rpartition(':')[0]}:username", "")
-            password = base64.b64decode(value + "==").decode("utf-8", "replace")
+            try:
+                password = base64.b64decode(value + "==").decode("utf-8", "replace")
+            except ValueError:
+                continue  # what is no base64 is no password
             pair = base64.b64encode(f"{user}:{password}".encode()).decode()
             logins.setdefault(place, f"Basic {pair}")
     return logins
 
 
-def _configured(surroundings: Surroundings, folders: list[Path]) -> dict[str, str]:
+def _own_values(surroundings: Surroundings) -> dict[str, str]:
+    """What the user's files say, and the machine's."""
+    variables = {name.lower(): value for name, value in surroundings.variables.items()}
     values: dict[str, str] = {}
-    for path in reversed(list(_files(surroundings, folders))):
-        values.update(_read(path, surroundings.variables))
+    for path in (
+        Path(variables.get("npm_config_globalconfig") or "/etc/npmrc"),
+        Path(variables.get("npm_config_userconfig") or surroundings.home / ".npmrc"),
+    ):
+        for key, value, _ in _rows(path):
+            values[key] = expanded(value, surroundings.variables)
+    return values
+
+
+def _environment(surroundings: Surroundings) -> dict[str, str]:
+    values = {}
     for name, value in surroundings.variables.items():
         if name.lower().startswith("npm_config_") and value:
             option = name[len("npm_config_") :]
@@ -110,33 +185,25 @@ def _configured(surroundings: Surroundings, folders: list[Path]) -> dict[str, st
     return values
 
 
-def _files(surroundings: Surroundings, folders: list[Path]) -> Iterator[Path]:
-    """The rc files, the strongest first."""
-    yield from (folder / ".npmrc" for folder in folders)
-    variables = {name.lower(): value for name, value in surroundings.variables.items()}
-    yield Path(variables.get("npm_config_userconfig") or surroundings.home / ".npmrc")
-    yield Path(variables.get("npm_config_globalconfig") or "/etc/npmrc")
-
-
-def _read(path: Path, variables: Mapping[str, str]) -> dict[str, str]:
+def _rows(path: Path) -> Iterator[tuple[str, str, Evidence]]:
+    """The options of an rc file in order; none if it is not there. Raises BadInput."""
+    if not path.is_file():
+        return
     try:
+        if path.stat().st_size > _LARGEST:
+            raise BadInput(
+                "it is larger than 1 MiB, too large for what it should be", place=Evidence(str(path))
+            )
         text = path.read_text("utf-8")
-    except (FileNotFoundError, NotADirectoryError):
-        return {}
     except (OSError, UnicodeDecodeError) as error:
         raise BadInput(f"cannot be read: {error}", place=Evidence(str(path))) from error
-    values = {}
-    for line in text.splitlines():
+    for number, line in enumerate(text.splitlines(), 1):
         stripped = line.strip()
         if not stripped or stripped[0] in "#;[":
             continue
         key, joined, value = stripped.partition("=")
         if joined:
-            plain = value.strip().strip("\"'")
-            values[key.strip()] = re.sub(
-                r"\$\{([^}?]+)\??\}", lambda found: variables.get(found.group(1), ""), plain
-            )
-    return values
+            yield key.strip(), value.strip().strip("\"'"), Evidence(str(path), number)
 
 
 def _client_default(surroundings: Surroundings, interpreter: Interpreter) -> str:
@@ -151,9 +218,7 @@ def _client_default(surroundings: Surroundings, interpreter: Interpreter) -> str
         command = [str(interpreter.file), f"{client}/bin/npm-cli.js", "config", "get", "registry"]
         environment = {**surroundings.for_project(), "npm_config_userconfig": "/dev/null"}
         try:
-            said = subprocess.run(
-                command, capture_output=True, text=True, timeout=60, env=environment, check=False, cwd="/"
-            ).stdout.strip()
+            said = run(command, environment, seconds=60).output.strip()
         except (OSError, subprocess.TimeoutExpired):
             said = ""
     if not re.match(r"https?://\S+$", said):

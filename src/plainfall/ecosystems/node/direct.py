@@ -2,10 +2,10 @@
 
 from __future__ import annotations
 
-import json
 import posixpath
 import re
 from collections.abc import Mapping
+from pathlib import Path
 from typing import Any
 
 from plainfall.ecosystems.node.graph import GraphPackage
@@ -13,9 +13,10 @@ from plainfall.ecosystems.node.locks.package import Package
 from plainfall.ecosystems.node.repositories import RepositorySource, repository_source
 from plainfall.ecosystems.node.store import Store
 from plainfall.ecosystems.node.versions import best
-from plainfall.errors import DependencyProblem
+from plainfall.errors import BadInput, DependencyProblem
 from plainfall.evidence import Evidence
 from plainfall.packages.checkouts import COMMIT, references_of
+from plainfall.reading import foreign_json
 
 __all__ = ["Direct", "is_direct"]
 
@@ -61,8 +62,8 @@ class Direct:
             return self._archive(name, f"file:{place}", "")
         manifest = self._store.part / place / "package.json"
         try:
-            document = json.loads(manifest.read_text("utf-8-sig"))
-        except (OSError, ValueError) as error:
+            document = _manifest(manifest)
+        except (OSError, BadInput) as error:
             raise self._problem(chain, f"{name} {wish}: {place}/package.json cannot be read") from error
         return f"folder {place}", (GraphPackage(name, "", link=place), document)
 
@@ -87,7 +88,7 @@ class Direct:
     ) -> tuple[str, tuple[GraphPackage, Mapping[str, Any]]]:
         """What an archive or a checkout says in its own manifest."""
         tree = self._store.tree(Package(f"node_modules/{name}", name, version, address))
-        document = json.loads((tree.folder / "package.json").read_bytes().decode("utf-8-sig"))
+        document = _manifest(tree.folder / "package.json")
         own = str(document.get("name") or name)
         optional = frozenset(document.get("optionalDependencies") or {})
         about = GraphPackage(own, str(document.get("version") or ""), address, optional=optional)
@@ -100,3 +101,8 @@ class Direct:
             place=Evidence(self._path),
             remedy="Change that wish in the manifest, or restore what it names.",
         )
+
+
+def _manifest(path: Path) -> dict[str, Any]:
+    document = foreign_json(path.read_bytes(), path.name)
+    return document if isinstance(document, dict) else {}

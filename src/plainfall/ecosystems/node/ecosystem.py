@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Collection, Mapping
+from collections.abc import Collection, Mapping, Sequence
 from pathlib import Path
 from typing import Any
 
 from plainfall.ecosystems import (
+    CloneAccess,
     Debugging,
     DebugWish,
     EnvironmentStanding,
@@ -25,6 +26,7 @@ from plainfall.ecosystems.node.servers import leaves_servers_to_others, serves_h
 from plainfall.ecosystems.node.workspaces import owner_of
 from plainfall.errors import NoFittingRuntime
 from plainfall.evidence import Evidence
+from plainfall.packages.consent import Withheld
 from plainfall.runtimes.asks import VersionAsk
 from plainfall.runtimes.choice import Choice, choose, named_choice
 from plainfall.runtimes.interpreters import Interpreter
@@ -113,13 +115,18 @@ class NodeEcosystem:
     def missing_driver(self, settings: Mapping[str, str], names: Collection[str]) -> tuple[str, str] | None:
         return None
 
-    def environment_standing(self, folder: Path, choice: Choice) -> EnvironmentStanding:
-        there = (folder / _FOLDER).is_dir()
-        return EnvironmentStanding("right" if there else "absent", _FOLDER, ours=True)
+    def environment_standing(self, folder: Path, choice: Choice, access: CloneAccess) -> EnvironmentStanding:
+        place = folder / _FOLDER
+        if place.is_symlink():
+            reason = f"it is a link, to {os.readlink(place)}, and packages would be laid there"
+            return EnvironmentStanding("wrong", _FOLDER, reason)
+        return EnvironmentStanding("right" if place.is_dir() else "absent", _FOLDER, ours=True)
 
-    def make_environment(self, folder: Path, choice: Choice, prompt: str, making: Path) -> None:
-        """The runtime finds the folder by itself; it only has to be there."""
-        (folder / _FOLDER).mkdir(exist_ok=True)
+    def make_environment(
+        self, folder: Path, choice: Choice, prompt: str, making: Path, access: CloneAccess
+    ) -> None:
+        """The runtime finds the folder by itself; it only has to be there, and be no link."""
+        access.confined.own_folder(folder / _FOLDER)
 
     def variables(self, folder: Path, choice: Choice) -> dict[str, str]:
         names, above = _names_folder(folder)
@@ -150,6 +157,18 @@ class NodeEcosystem:
         }
         return Debugging({"NODE_OPTIONS": f"--inspect=127.0.0.1:{wish.port}"}, (), attach)
 
+    def withheld(
+        self,
+        clone: Path,
+        folder: Path,
+        listed: DependencyFile,
+        surroundings: Surroundings,
+        wishes: InstallWishes,
+    ) -> Sequence[Withheld]:
+        from plainfall.ecosystems.node.configuration import project_withholds
+
+        return project_withholds(surroundings, folders_to(clone, folder), wishes.hosts)
+
     def install(
         self,
         clone: Path,
@@ -161,6 +180,7 @@ class NodeEcosystem:
         state: Path,
         memory: Mapping[str, Any],
         progress: Progress,
+        access: CloneAccess,
     ) -> Installation:
         if listed.kind == "workspace":
             return Installation(title=f"installed with {listed.reason}")
@@ -173,8 +193,24 @@ class NodeEcosystem:
         variables = surroundings.for_project()
         variables |= {**own, "PATH": os.pathsep.join((own["PATH"], variables["PATH"]))}
         return install(
-            clone, folder, listed, document, choice, surroundings, wishes, state, variables, progress
+            clone,
+            folder,
+            listed,
+            document,
+            choice,
+            surroundings,
+            wishes,
+            state,
+            variables,
+            progress,
+            access,
         )
+
+
+def folders_to(clone: Path, folder: Path) -> list[Path]:
+    """The folders from a part's up to the clone's."""
+    above = (one for one in folder.parents if one.is_relative_to(clone))
+    return list(dict.fromkeys([folder, *above]))
 
 
 def _builder(interpreter: Interpreter) -> list[str]:

@@ -2,12 +2,12 @@
 
 The packages are called ``node-SYSTEM-PROCESSOR`` and hold ``bin/node``. What was chosen for the same asks is
 remembered, so that a later run asks no registry. The runtime stays in the package cache, and only clones that
-ask for it use it.
+ask for it use it. It comes from the registry of the user's own configuration, never from one that a clone
+names: it runs the code of other clones, too.
 """
 
 from __future__ import annotations
 
-import json
 import platform
 from collections.abc import Sequence
 from pathlib import Path
@@ -23,6 +23,7 @@ from plainfall.ecosystems.node.store import Store, registry_address
 from plainfall.ecosystems.node.versions import order
 from plainfall.packages.cache import PackageCache
 from plainfall.packages.client import RegistryClient
+from plainfall.reading import foreign_json
 from plainfall.runtimes.asks import Strength, VersionAsk
 from plainfall.runtimes.choice import Choice
 from plainfall.runtimes.interpreters import Interpreter
@@ -60,7 +61,7 @@ def fetched_runtime(
     remembered = cache.recall("node-runtimes", key)
     registries = None
     if not isinstance(remembered, dict):
-        registries = read_registries(surroundings, client, [surroundings.folder])
+        registries = read_registries(surroundings, client, [])
         remembered = _offered(name, held, registries, surroundings)
         if remembered is None:
             return None
@@ -75,7 +76,7 @@ def fetched_runtime(
         surroundings.folder,
     )
     if registries is None and not store.is_here(package):
-        store.registries = read_registries(surroundings, client, [surroundings.folder])
+        store.registries = read_registries(surroundings, client, [])
     progress(0, 0, f"Node {version} is fetched for this clone, {said}")
     try:
         tree = store.tree(package)
@@ -100,7 +101,7 @@ def _offered(
     client = RegistryClient(registries.connection, surroundings.variables)
     try:
         page = client.page(registries.of(name) + quote(name, safe="@"), accept=_SHORT)
-        document = json.loads(page.body) if page is not None else {}
+        document = foreign_json(page.body, page.url) if page is not None else {}
         return _newest(name, held, document, client, registries, surroundings.cache)
     finally:
         client.close()

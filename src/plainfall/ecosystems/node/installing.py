@@ -7,21 +7,24 @@ from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
-from plainfall.ecosystems import Installation, InstallWishes, Progress
+from plainfall.confinement import Confined
+from plainfall.ecosystems import CloneAccess, Installation, InstallWishes, Progress
 from plainfall.ecosystems.node.components import install_components
-from plainfall.ecosystems.node.configuration import read_registries
+from plainfall.ecosystems.node.configuration import Registries, read_registries
 from plainfall.ecosystems.node.laying import lay
 from plainfall.ecosystems.node.lists import COMPONENTS, disagreements, read_lock
-from plainfall.ecosystems.node.locks.package import LockRead, wanted_here
+from plainfall.ecosystems.node.locks.package import LockRead, Package, wanted_here
 from plainfall.ecosystems.node.locks.package_lock import read_package_lock
 from plainfall.ecosystems.node.own_code import code_remarks, run_allowed
+from plainfall.ecosystems.node.repositories import repository_source
 from plainfall.ecosystems.node.resolving import TABLES, lock_text, resolve
 from plainfall.ecosystems.node.store import Store
 from plainfall.ecosystems.node.workspaces import linked_folders, workspaces
+from plainfall.packages.consent import withheld_words
 from plainfall.runtimes.choice import Choice
 from plainfall.surroundings import Surroundings
 from plainfall.survey.parts import DependencyFile
-from plainfall.writing import digest_of, write_whole
+from plainfall.writing import digest_of
 
 __all__ = ["install"]
 
@@ -37,15 +40,16 @@ def install(
     state: Path,
     variables: Mapping[str, str],
     progress: Progress,
+    access: CloneAccess,
 ) -> Installation:
     """Makes ``node_modules`` what the list says for this machine. ``state`` is a folder to keep a resolved
     lock in, ``variables`` the environment for packages' own code that is allowed to run. Raises what
     resolving, store and laying raise, and CommandFailed."""
-    folders = list(dict.fromkeys([folder, *(one for one in folder.parents if one.is_relative_to(clone))]))
-    registries = read_registries(surroundings, choice.taken, folders)
+    above = (one for one in folder.parents if one.is_relative_to(clone))
+    registries = read_registries(surroundings, choice.taken, [folder, *above], wishes.hosts)
     if listed.kind == "components":
         store = Store(surroundings.cache, registries, dict(surroundings.variables), folder, clone)
-        return _with_components(Installation(), folder, store, state, progress)
+        return _with_components(Installation(), folder, store, state, progress, access)
     resolved = listed.kind == "unlocked"
     members = workspaces(folder, document)
     roots = [document, *members.values()]
@@ -54,23 +58,32 @@ def install(
     allowed = wishes.allowed
     try:
         if resolved:
-            read = _resolved(listed, document, members, choice, store, state, progress)
+            read = _resolved(listed, document, members, choice, store, state, progress, access.confined)
         else:
             read = read_lock(clone, listed.path, document)
         wanted = wanted_here(read.packages, choice.taken.facts, asked)
         packages = [one for one in wanted if not one.bundled]
         # A folder of its own: another part may be at work in its own at the same time.
         making = clone / ".plainfall" / "laying" / digest_of(str(folder))[:12]
-        copied = allowed | _patched_in_place(folder)
-        laid = lay(folder, packages, store, making, copied, progress)
+        patched = _patched_in_place(folder)
+        laid = lay(folder, packages, store, making, allowed, patched, progress, access)
     finally:
         store.close()
-    remarks = [*read.remarks[:6], *disagreements(clone, listed, read, document)]
+    remarks: list[str] = []
+    unhashed = [one.label for one in packages if _lacks_hash(one)]
+    if unhashed and not resolved:
+        names = ", ".join(unhashed[:6]) + (f" and {len(unhashed) - 6} more" if len(unhashed) > 6 else "")
+        remarks.append(f"the lock has no hash of {names}: what the registry gave could not be checked")
+    remarks += [
+        *read.remarks[:6],
+        *disagreements(clone, listed, read, document),
+        *_registry_remarks(registries),
+    ]
     left_out = len(read.packages) - len(wanted)
     if left_out:
         what = "1 optional package is" if left_out == 1 else f"{left_out} optional packages are"
         remarks.append(f"{what} for other machines and left out")
-    ran = run_allowed(folder, laid, wishes, variables)
+    ran = run_allowed(folder, laid, wishes, variables, access)
     remarks += code_remarks(laid, allowed)
     done = Installation(
         laid=tuple(laid.laid),
@@ -83,15 +96,33 @@ def install(
         remarks=tuple(remarks),
         layout={f"../{place}": names for place, names in laid.layout.items()},
     )
-    return _with_components(done, folder, store, state, progress) if (folder / COMPONENTS).is_file() else done
+    return (
+        _with_components(done, folder, store, state, progress, access)
+        if (folder / COMPONENTS).is_file()
+        else done
+    )
+
+
+def _lacks_hash(package: Package) -> bool:
+    return not package.integrity and package.link is None and repository_source(package.address) is None
+
+
+def _registry_remarks(registries: Registries) -> list[str]:
+    """What of the project's rc files did not count."""
+    remarks = [f"not done: {words}"] if (words := withheld_words(registries.withheld)) else []
+    if registries.ignored:
+        keys = ", ".join(dict.fromkeys(key for key, _ in registries.ignored[:8]))
+        place = registries.ignored[0][1]
+        remarks.append(f"{place}: {keys} counts only in your own configuration, not in a clone's")
+    return remarks
 
 
 def _with_components(
-    done: Installation, folder: Path, store: Store, state: Path, progress: Progress
+    done: Installation, folder: Path, store: Store, state: Path, progress: Progress, access: CloneAccess
 ) -> Installation:
     """The components of the browser that a list of their own names, beside the packages."""
     before = store.fetched
-    found = install_components(folder, store, state, progress)
+    found = install_components(folder, store, state, progress, access)
     return replace(
         done,
         laid=(*done.laid, *found.laid),
@@ -122,6 +153,7 @@ def _resolved(
     store: Store,
     state: Path,
     progress: Progress,
+    clone: Confined,
 ) -> LockRead:
     """What the manifests were resolved to before, if they ask for the same; else resolved now and kept."""
     tables = (*TABLES, "overrides", "resolutions", "pnpm")
@@ -132,9 +164,8 @@ def _resolved(
     kept, mark = state / "package-lock.json", state / "asked.json"
     if not kept.is_file() or not mark.is_file() or mark.read_text("utf-8") != asked:
         found = resolve(document, listed.path, members, store, choice.taken.version, progress)
-        state.mkdir(parents=True, exist_ok=True)
-        write_whole(kept, lock_text(document, found))
-        write_whole(mark, asked)
+        clone.write(kept, lock_text(document, found))
+        clone.write(mark, asked)
     return read_package_lock(kept.read_text("utf-8"), str(kept), document)
 
 

@@ -4,12 +4,12 @@ from __future__ import annotations
 
 import json
 import re
-import subprocess
 from collections.abc import Mapping
 from pathlib import Path
 from typing import Any
 
 from plainfall.ecosystems.node.versions import admits, parse_version
+from plainfall.processes import run
 from plainfall.runtimes.choice import Grammar
 from plainfall.runtimes.interpreters import BrokenInterpreter, Interpreter, find_interpreters
 from plainfall.surroundings import Surroundings
@@ -32,19 +32,11 @@ console.log(JSON.stringify({
 def ask_node(file: Path) -> Mapping[str, Any]:
     """Runs one interpreter and returns its facts. Raises ValueError with the reason if it does not work,
     or subprocess.TimeoutExpired after 10 seconds."""
-    done = subprocess.run(
-        [str(file), "-e", _QUESTIONS],
-        capture_output=True,
-        timeout=10,
-        stdin=subprocess.DEVNULL,
-        cwd="/",
-        check=False,
-        env={"PATH": "/usr/bin:/bin"},
-    )
-    if done.returncode != 0:
-        said = done.stderr.decode(errors="replace").strip().splitlines()
-        raise ValueError(said[-1] if said else f"it ends with status {done.returncode}")
-    facts = json.loads(done.stdout)
+    done = run([str(file), "-e", _QUESTIONS], {"PATH": "/usr/bin:/bin"}, seconds=10)
+    if done.status != 0:
+        lines = done.errors.strip().splitlines()
+        raise ValueError(lines[-1] if lines else f"it ends with status {done.status}")
+    facts = json.loads(done.output)
     if not isinstance(facts, dict) or "version" not in facts:
         raise ValueError("it does not answer like a Node interpreter")
     return facts

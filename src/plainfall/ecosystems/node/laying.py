@@ -1,32 +1,34 @@
 """Laying packages out in ``node_modules``: links into the cache's files, commands in ``.bin``.
 
-A fresh tree is laid beside its place and renamed into it. In a tree that is there, only what differs is laid
-or taken out. ``node_modules/.plainfall.json`` says what was laid; while it is being changed it says that,
-too, so that after a stop the next run lays everything anew.
+A fresh tree is laid next to its place and renamed into it. In a tree that is there, only what differs is laid
+or taken out. ``node_modules/.plainfall.json`` says what was laid, under the user's seal for this very clone;
+while it is being changed it says that, too, so that after a stop the next run lays everything anew. Nothing is
+written or removed but inside the clone, wherever its links lead.
 """
 
 from __future__ import annotations
 
 import os
-import shutil
 import tempfile
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
+from plainfall.confinement import Confined
+from plainfall.ecosystems import CloneAccess
 from plainfall.ecosystems.node.bins import link_commands
 from plainfall.ecosystems.node.locks.package import Package
 from plainfall.ecosystems.node.store import Store
-from plainfall.errors import EnvironmentProblem
+from plainfall.errors import BadInput, EnvironmentProblem
+from plainfall.evidence import Evidence
 from plainfall.packages.cache import CachedTree, PackageCache
-from plainfall.packages.placing import Placement, place_files
-from plainfall.writing import read_json, write_json
+from plainfall.packages.placing import Folders, Placement, place_files
 
-__all__ = ["Laid", "lay"]
+__all__ = ["Laid", "code_ran", "lay"]
 
 _MARK = ".plainfall.json"
-_VERSION = 1
+_VERSION = 2
 _RUNS = "+code"  # after the key of a package whose own code ran: its files are copies
 _AT_ONCE = 24  # packages that a process is given, or a few more
 _FEW = 40  # packages for which a second process costs more than it saves
@@ -67,51 +69,59 @@ def lay(
     packages: Sequence[Package],
     store: Store,
     making: Path,
-    copied: frozenset[str],
+    allowed: frozenset[str],
+    patched: frozenset[str],
     progress: Callable[[int, int, str], None],
+    access: CloneAccess,
 ) -> Laid:
     """Makes the part's ``node_modules`` hold the packages and nothing else. ``making`` is a folder on the
-    same disk for what is under way, ``copied`` are names whose files are copied, since their own code will
-    run there.
+    same disk for what is under way. The files of packages whose own code may run there (``allowed``), and of
+    those that a script of the clone patches, are copied. Where such code is still to run, the mark says so
+    until ``code_ran`` is called.
 
-    Raises what the store raises, and EnvironmentProblem for a ``node_modules`` that is not Plainfall's.
+    Raises what the store raises, BadInput for places that lie within links, PathRefused for one that leads out
+    of the clone, and EnvironmentProblem for a ``node_modules`` that is not Plainfall's.
     """
-    place = part / "node_modules"
-    before = _mark(place)
-    _check_ours(place, before, packages)
+    part = access.confined.make_folder(part)
+    _check_places(packages)
+    mark = _Mark.of(part, access)
+    before = mark.places
+    _check_ours(part, mark, packages, access.confined)
     laid = Laid()
+    copied = allowed | patched
     wanted = {package.place: package for package in packages}
     keys = {one.place: _key(store, one, one.name in copied) for one in packages}
     kept = {
         where
         for where, key in keys.items()
-        if key and before.get(where) == key and _whole(part, where, key, store, laid)
+        if key
+        and before.get(where) == key
+        and where not in mark.unfinished
+        and _whole(part, where, key, store, laid, access.edited)
     }
     gone = [where for where in before if where not in wanted or where not in kept]
     todo = [one for one in packages if one.place not in kept]
     fresh = not kept
     root = part
     if not (todo or gone or fresh):
-        laid.layout["node_modules/.bin"] = link_commands(part, part, packages, laid.inner)
+        laid.layout["node_modules/.bin"] = link_commands(access.confined, part, part, packages, laid.inner)
     else:
+        inside = access.confined
         if fresh:
-            shutil.rmtree(making, ignore_errors=True)  # what a run before was stopped at
-            making.mkdir(parents=True)
-            root = Path(tempfile.mkdtemp(prefix="node-", dir=making))
-            (root / "node_modules").mkdir()
+            access.confined.remove(making)  # what a run before was stopped at
+            root = Path(tempfile.mkdtemp(prefix="node-", dir=access.confined.make_folder(making)))
+            inside = Confined(root)
+            inside.make_folder("node_modules")
         else:
-            write_json(place / _MARK, {"version": _VERSION, "complete": False, "places": before})
-            _take_out(part, gone, kept)
-        _settle(root, part, todo, store, copied, laid, progress, len(packages))
-        laid.layout["node_modules/.bin"] = link_commands(root, part, packages, laid.inner)
-        mark = {
-            "version": _VERSION,
-            "complete": True,
-            "places": {where: key or "" for where, key in keys.items()},
-        }
-        write_json(root / "node_modules" / _MARK, mark)
+            mark.write(part, access, before, complete=False)
+            _take_out(access.confined, part, gone, kept)
+        _settle(root, part, todo, store, copied, laid, progress, inside)
+        laid.layout["node_modules/.bin"] = link_commands(inside, root, part, packages, laid.inner)
+        marked = {where: key or "" for where, key in keys.items()}
+        runs = {one.place for one in todo if one.name in allowed and one.place in laid.wants}
+        mark.write(root, access, marked, complete=True, unfinished=runs, inside=inside, part=part)
         if fresh:
-            _into_place(root, part, ["node_modules", *wanted])
+            _into_place(root, part, ["node_modules", *wanted], access.confined)
     laid.kept = [wanted[where].label for where in sorted(kept)]
     replaced = {wanted[where].name for where in gone if where in wanted}
     laid.taken_out = sorted(
@@ -122,8 +132,9 @@ def lay(
     return laid
 
 
-def _whole(part: Path, where: str, key: str, store: Store, laid: Laid) -> bool:
-    """Whether a package that was laid before is there with every file; its names go into the layout."""
+def _whole(part: Path, where: str, key: str, store: Store, laid: Laid, edited: frozenset[str]) -> bool:
+    """Whether a package that was laid before is there with every file, none of them edited through a link; its
+    names go into the layout."""
     if key.startswith("link:"):
         return (part / where).is_symlink()
     tree = PackageCache(store.cache).tree(key.removesuffix(_RUNS))
@@ -131,6 +142,8 @@ def _whole(part: Path, where: str, key: str, store: Store, laid: Laid) -> bool:
         return False
     root = f"{part / where}/"
     if not all(os.path.lexists(root + file.path) for file in tree.files):
+        return False
+    if edited and any(root + file.path in edited for file in tree.files):
         return False
     facts = _Facts.of(tree.facts, _names(file.path for file in tree.files))
     _note(laid, where, facts)
@@ -150,38 +163,107 @@ def _key(store: Store, package: Package, runs_code: bool) -> str | None:
     return f"{key}{_RUNS}" if key and runs_code else key
 
 
-def _mark(place: Path) -> dict[str, str]:
-    """What was laid before; empty if nothing was, or not to the end."""
-    data = read_json(place / _MARK)
-    if not isinstance(data, dict) or data.get("version") != _VERSION or not data.get("complete"):
-        return {}
-    places: dict[str, str] = data["places"]
-    return places
+def code_ran(part: Path, place: str, access: CloneAccess) -> None:
+    """Notes that the own code of the package at a place has run to its end."""
+    part = access.confined.make_folder(part)
+    mark = _Mark.of(part, access)
+    mark.write(part, access, mark.places, complete=True, unfinished=mark.unfinished - {place})
 
 
-def _check_ours(place: Path, before: dict[str, str], packages: Sequence[Package]) -> None:
-    if before or not place.exists() or (place / _MARK).exists():
-        return
-    if not any(place.iterdir()):
-        return
-    raise EnvironmentProblem(
-        f"{place} is there and was not made by Plainfall",
-        remedy=f"If nothing in it is yours, take it away (rm -r {place}) and run the same command again.",
-    )
+@dataclass(frozen=True)
+class _Mark:
+    """What was laid before: ``places`` is empty if nothing was, or not to the end; ``ours`` tells whether this
+    user's Plainfall wrote the mark, here or in a folder that this one is a copy of; ``unfinished`` are places
+    whose own code was allowed to run and did not run to its end."""
+
+    places: dict[str, str]
+    ours: bool
+    unfinished: frozenset[str] = frozenset()
+
+    @classmethod
+    def of(cls, part: Path, access: CloneAccess) -> _Mark:
+        found = access.seal.read_file(part / "node_modules" / _MARK, cls._name(part, access))
+        data = found.content if found is not None else None
+        if not isinstance(data, dict) or found is None:
+            return cls({}, False)
+        counts = found.here and data.get("version") == _VERSION and data.get("complete")
+        return cls(data["places"], True, frozenset(data["unfinished"])) if counts else cls({}, True)
+
+    @staticmethod
+    def _name(part: Path, access: CloneAccess) -> str:
+        return f"node_modules of {part.relative_to(access.confined.root).as_posix()}"
+
+    @classmethod
+    def write(
+        cls,
+        root: Path,
+        access: CloneAccess,
+        places: Mapping[str, str],
+        *,
+        complete: bool,
+        unfinished: Iterable[str] = (),
+        inside: Confined | None = None,
+        part: Path | None = None,
+    ) -> None:
+        content = {
+            "version": _VERSION,
+            "complete": complete,
+            "places": dict(places),
+            "unfinished": sorted(unfinished),
+        }
+        text = access.seal.text(cls._name(part or root, access), content)
+        (inside or access.confined).write(root / "node_modules" / _MARK, text)
 
 
-def _take_out(part: Path, gone: Iterable[str], kept: set[str]) -> None:
+def _check_places(packages: Sequence[Package]) -> None:
+    """Raises BadInput for a package that is to lie within a link: it would be laid in what that leads to."""
+    links = {one.place for one in packages if one.link is not None}
+    for one in packages:
+        place = one.place
+        while "/" in place:
+            place = place.rpartition("/")[0]
+            if place in links:
+                raise BadInput(
+                    f"{one.place} is to be laid within {place}, which is a link",
+                    place=Evidence("the lock"),
+                    remedy="Nothing was installed. Restore the lock file from version control.",
+                )
+
+
+def _check_ours(part: Path, mark: _Mark, packages: Sequence[Package], clone: Confined) -> None:
+    """Raises EnvironmentProblem for a folder of packages that somebody else made: the part's own, or one of a
+    workspace."""
+    inner = {_holder(package.place) for package in packages}
+    for where in sorted({"node_modules", *inner}):
+        place = clone.resolve(part / where)
+        if not os.path.lexists(place):
+            continue
+        if mark.ours and (where == "node_modules" or not mark.places):
+            continue
+        if any(other.startswith(f"{where}/") for other in mark.places):
+            continue
+        if place.is_symlink() or not place.is_dir() or any(place.iterdir()):
+            raise EnvironmentProblem(
+                f"{place} is there and was not made by Plainfall",
+                remedy=f"If nothing in it is yours, take it away (rm -r {place}) and run the same command again.",
+            )
+
+
+def _holder(place: str) -> str:
+    """The outermost folder of packages that a place is in."""
+    return f"{place.partition('node_modules')[0]}node_modules"
+
+
+def _take_out(clone: Confined, part: Path, gone: Iterable[str], kept: set[str]) -> None:
     """Removes packages, but for those below them that stay."""
     for where in sorted(gone, key=len, reverse=True):
-        path = part / where
-        if path.is_symlink():
-            path.unlink()
-        elif any(other.startswith(f"{where}/") for other in kept):
-            for entry in list(path.iterdir()) if path.is_dir() else ():
+        path = clone.resolve(part / where)
+        if path.is_dir() and not path.is_symlink() and any(other.startswith(f"{where}/") for other in kept):
+            for entry in list(path.iterdir()):
                 if entry.name != "node_modules":
-                    shutil.rmtree(entry) if entry.is_dir() and not entry.is_symlink() else entry.unlink()
+                    clone.remove(entry)
         else:
-            shutil.rmtree(path, ignore_errors=True)
+            clone.remove(path)
 
 
 def _settle(
@@ -192,7 +274,7 @@ def _settle(
     copied: frozenset[str],
     laid: Laid,
     progress: Callable[[int, int, str], None],
-    whole: int,
+    confined: Confined,
 ) -> None:
     """Lays the packages below ``root``, in two processes where there are many."""
     links = [one for one in todo if one.link is not None]
@@ -202,8 +284,9 @@ def _settle(
     count = min(os.cpu_count() or 1, 4)
     done = 0
     if len(archives) < _FEW or count < 2 or "fork" not in multiprocessing.get_all_start_methods():
+        folders = Folders(root)
         for one in archives:
-            _take(laid, one, *_lay_one(root, one, store, copied))
+            _take(laid, one, _linked(root, one, store.tree(one), copied, folders))
             done += 1
             progress(done, len(archives), "packages laid")
         laid.fetched, laid.fetched_bytes = store.fetched, store.fetched_bytes
@@ -234,10 +317,7 @@ def _settle(
                 pool.shutdown(wait=True, cancel_futures=True)
                 raise
     for one in links:
-        target = root / one.place
-        target.parent.mkdir(parents=True, exist_ok=True)
-        inside = os.path.relpath(part / str(one.link), (part / one.place).parent)
-        target.symlink_to(inside, target_is_directory=True)
+        confined.link(root / one.place, os.path.relpath(part / str(one.link), (part / one.place).parent))
         laid.laid.append(one.label)
 
 
@@ -268,11 +348,12 @@ def _lay_chunk(
     """Lays some packages in a worker process: what the cache has is linked at once; the rest is downloaded in
     threads, then unpacked and linked one after the other."""
     mine = Store(store.cache, store.registries, store.variables, store.part, store.clone)
+    folders = Folders(root)
     rows: list[tuple[Package, _Facts]] = []
     lacking = []
     try:
         for one in packages:
-            facts = _from_cache(root, one, mine) if one.name not in copied else None
+            facts = _from_cache(root, one, mine, folders) if one.name not in copied else None
             if facts is not None:
                 rows.append((one, facts))
             else:
@@ -283,50 +364,41 @@ def _lay_chunk(
             unlike = {_what(one): one for one in lacking}
             with ThreadPoolExecutor(4) as pool:
                 trees = dict(zip(unlike, pool.map(mine.tree, unlike.values()), strict=True))
-            made: set[str] = set()
             for one in lacking:
-                rows.append((one, _linked(root, one, trees[_what(one)], copied, made)))
+                rows.append((one, _linked(root, one, trees[_what(one)], copied, folders)))
         return rows, mine.fetched, mine.fetched_bytes
     finally:
         mine.close()
 
 
-def _from_cache(root: Path, package: Package, store: Store) -> _Facts | None:
+def _from_cache(root: Path, package: Package, store: Store, folders: Folders) -> _Facts | None:
     """Links a package whose files are in the cache; None if they are not, or cannot be linked."""
     key = store.key(package)
-    found = PackageCache(store.cache).link_tree(key, f"{root}/{package.place}/") if key else None
+    found = PackageCache(store.cache).link_tree(key, f"{root}/{package.place}/", folders) if key else None
     if found is None:
         return None
     paths, facts = found
     return _Facts.of(facts, _names(paths))
 
 
-def _lay_one(root: Path, package: Package, store: Store, copied: frozenset[str]) -> tuple[_Facts]:
-    return (_linked(root, package, store.tree(package), copied, set()),)
-
-
-def _linked(root: Path, package: Package, tree: CachedTree, copied: frozenset[str], made: set[str]) -> _Facts:
-    target = f"{root}/{package.place}/"
-    source = f"{tree.folder}/"
-    if package.name in copied:
-        for file in tree.files:
-            os.makedirs(os.path.dirname(target + file.path), exist_ok=True)
-            shutil.copy2(source + file.path, target + file.path)
-    else:
-        place_files((Placement(source + file.path, target + file.path) for file in tree.files), made)
+def _linked(
+    root: Path, package: Package, tree: CachedTree, copied: frozenset[str], folders: Folders
+) -> _Facts:
+    target, source = f"{root}/{package.place}/", f"{tree.folder}/"
+    placements = (Placement(source + file.path, target + file.path) for file in tree.files)
+    place_files(placements, folders, copy=package.name in copied)
     return _Facts.of(tree.facts, _names(file.path for file in tree.files))
 
 
-def _into_place(root: Path, part: Path, places: Iterable[str]) -> None:
+def _into_place(root: Path, part: Path, places: Iterable[str], clone: Confined) -> None:
     """Moves the new trees (the part's own, and those in its workspaces) to their places."""
-    for inner in sorted({f"{place.partition('node_modules')[0]}node_modules" for place in places}):
-        path, target = root / inner, part / inner
+    for inner in sorted({_holder(place) for place in places}):
+        path, target = root / inner, clone.resolve(part / inner)
         if not path.is_dir():
             continue
-        if target.is_symlink() or target.exists():
+        if os.path.lexists(target):
             aside = Path(tempfile.mkdtemp(prefix="old-", dir=root.parent))
-            os.rename(target, aside / "node_modules")
-            shutil.rmtree(aside, ignore_errors=True)
-        target.parent.mkdir(parents=True, exist_ok=True)
-        os.rename(path, target)
-    shutil.rmtree(root.parent, ignore_errors=True)
+            clone.rename(target, aside / "node_modules")
+            clone.remove(aside)
+        clone.rename(path, target)
+    clone.remove(root.parent)

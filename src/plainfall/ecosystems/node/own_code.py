@@ -2,22 +2,23 @@
 
 from __future__ import annotations
 
-import contextlib
 import os
-import signal
 import subprocess
 import tempfile
 from collections.abc import Mapping
 from pathlib import Path
 
-from plainfall.ecosystems import InstallWishes
-from plainfall.ecosystems.node.laying import Laid
+from plainfall.ecosystems import CloneAccess, InstallWishes
+from plainfall.ecosystems.node.laying import Laid, code_ran
 from plainfall.errors import CommandFailed
+from plainfall.processes import run
 
 __all__ = ["code_remarks", "run_allowed"]
 
 
-def run_allowed(folder: Path, laid: Laid, wishes: InstallWishes, variables: Mapping[str, str]) -> list[str]:
+def run_allowed(
+    folder: Path, laid: Laid, wishes: InstallWishes, variables: Mapping[str, str], access: CloneAccess
+) -> list[str]:
     """Runs the install code of the packages that may, those that others need first (the deepest places, then
     by name). Returns what ran. Raises CommandFailed with its last lines, also for code that does not end
     within the wishes' seconds; that and all that it started is ended."""
@@ -36,34 +37,27 @@ def run_allowed(folder: Path, laid: Laid, wishes: InstallWishes, variables: Mapp
                 "npm_package_name": name,
             }
             _run(f"the install code of {name} ({step}: {text})", text, folder / place, environment, wishes)
+        code_ran(folder, place, access)
         ran.append(f"{name} ({', '.join(wants)})")
     return ran
 
 
 def _run(title: str, text: str, folder: Path, environment: Mapping[str, str], wishes: InstallWishes) -> None:
     # Into a file: what it leaves running in the background would keep a pipe open.
-    with tempfile.TemporaryFile() as said:
-        process = subprocess.Popen(
-            ["/bin/sh", "-c", text],
-            cwd=folder,
-            env=dict(environment),
-            stdin=subprocess.DEVNULL,
-            stdout=said,
-            stderr=subprocess.STDOUT,
-            start_new_session=True,
-        )
-        ended = False
+    with tempfile.TemporaryFile() as output:
         try:
-            status = process.wait(wishes.code_seconds)
-            ended = True
+            done = run(
+                ["/bin/sh", "-c", text],
+                environment,
+                folder=folder,
+                seconds=wishes.code_seconds,
+                output=output,
+            )
+            status, ended = done.status, True
         except subprocess.TimeoutExpired:
-            status = -1
-        finally:
-            with contextlib.suppress(ProcessLookupError, PermissionError):
-                os.killpg(process.pid, signal.SIGKILL)
-            process.wait()
-        said.seek(0)
-        lines = tuple(said.read().decode("utf-8", "replace").strip().splitlines()[-8:])
+            status, ended = -1, False
+        output.seek(max(0, output.seek(0, os.SEEK_END) - 64_000))
+        lines = tuple(output.read().decode("utf-8", "replace").strip().splitlines()[-8:])
     if not ended:
         raise CommandFailed(
             f"{title} did not end within {wishes.code_seconds:g} s",

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 import os
 import re
 import shutil
@@ -12,9 +11,10 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from plainfall.errors import DependencyProblem
+from plainfall.errors import BadInput, DependencyProblem
 from plainfall.packages.checkouts import COMMIT
 from plainfall.packages.unpacking import Unpacked
+from plainfall.reading import foreign_json
 from plainfall.writing import digest_of
 
 if TYPE_CHECKING:
@@ -106,8 +106,8 @@ def pack(checkout: Path, folder: Path) -> list[Unpacked]:
     """Copies the files that the package consists of into a new folder and lists them: what its manifest's
     ``files`` name, else all that its ignore files leave; links are passed over. Raises DependencyProblem."""
     try:
-        document = json.loads((checkout / "package.json").read_bytes().decode("utf-8-sig"))
-    except (OSError, ValueError) as error:
+        document = foreign_json((checkout / "package.json").read_bytes(), "package.json")
+    except (OSError, BadInput) as error:
         raise DependencyProblem(f"the repository has no package.json that can be read: {error}") from error
     packed = _packed(checkout, document if isinstance(document, dict) else {})
     return _copied(checkout, folder, sorted(packed))

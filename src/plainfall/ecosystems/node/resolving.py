@@ -23,6 +23,7 @@ from plainfall.ecosystems.node.versions import admits, best, is_range, parse_ver
 from plainfall.errors import DependencyProblem
 from plainfall.evidence import Evidence
 from plainfall.packages.client import RegistryClient
+from plainfall.reading import foreign_json
 
 __all__ = ["TABLES", "lock_text", "resolve"]
 
@@ -174,7 +175,7 @@ class _Resolver:
     def _document(self, name: str) -> dict[str, Any]:
         address = self._store.registries.of(name) + quote(name, safe="@")
         page = self._client.page(address, accept=_SHORT)
-        document = json.loads(page.body) if page is not None else {}
+        document = foreign_json(page.body, page.url) if page is not None else {}
         return document if isinstance(document, dict) else {}
 
     def _choose(self, name: str, wish: str, chain: tuple[str, ...], may_lack: bool) -> dict[str, Any] | None:

@@ -2,9 +2,7 @@
 
 from __future__ import annotations
 
-import base64
 import hashlib
-import json
 import os
 import re
 import shutil
@@ -20,34 +18,41 @@ from plainfall.ecosystems.node.bins import bins_of, bundled_bins
 from plainfall.ecosystems.node.configuration import Registries
 from plainfall.ecosystems.node.locks.package import Package
 from plainfall.ecosystems.node.repositories import RepositorySource, pack, repository_source
-from plainfall.errors import ArchiveRefused, DependencyProblem, HashMismatch, RegistryProblem
+from plainfall.errors import ArchiveRefused, BadInput, DependencyProblem, HashMismatch, RegistryProblem
 from plainfall.evidence import Evidence
+from plainfall.packages.answers import LIMITS
 from plainfall.packages.cache import CachedTree, PackageCache, make_tree
 from plainfall.packages.checkouts import apply_patch, check_out
 from plainfall.packages.client import RegistryClient, without_credentials
+from plainfall.packages.digests import Digest
 from plainfall.packages.tarballs import unpack_tarball
 from plainfall.packages.unpacking import Unpacked
+from plainfall.reading import foreign_json
 from plainfall.writing import digest_of
 
-__all__ = ["Store", "integrity_key", "registry_address"]
+__all__ = ["Store", "integrity_of", "registry_address"]
 
-_STRENGTH = ("sha512", "sha384", "sha256", "sha1")
 _FROM_REGISTRY = re.compile(r"/(?:@[^/]+/)?[^/@]+/-/[^/]+\.tgz$")
 _PATCHING = 1  # changes with how patches are put on
 _INSTALL_SCRIPTS = ("preinstall", "install", "postinstall")
 
 
-def integrity_key(integrity: str) -> tuple[str, str] | None:
-    """The strongest algorithm of a Subresource Integrity text (W3C SRI) and its digest in hex, or None."""
-    found: dict[str, str] = {}
-    for word in integrity.split():
-        algorithm, _, encoded = word.partition("-")
-        if algorithm in _STRENGTH:
-            try:
-                found.setdefault(algorithm, base64.b64decode(encoded.partition("?")[0], validate=True).hex())
-            except ValueError:
-                continue  # a word that is no digest protects nothing
-    return next(((name, found[name]) for name in _STRENGTH if name in found), None)
+def integrity_of(package: Package) -> Digest | None:
+    """The strongest digest that a lock states for a package, None where it states none. Raises
+    DependencyProblem for what is no digest, or for MD5, which protects nothing."""
+    try:
+        known = Digest.of_integrity(package.integrity)
+    except ValueError as error:
+        raise DependencyProblem(
+            f"{package.label}: the lock's integrity is none: {error}",
+            remedy="Nothing of it was used. Restore the lock file from version control, or write it anew.",
+        ) from error
+    if known is not None and known.algorithm == "md5":
+        raise DependencyProblem(
+            f"{package.label}: the lock states only an MD5 digest, for which other bytes can be made",
+            remedy="Nothing of it was used. Write the lock anew with a current version of its tool.",
+        )
+    return known
 
 
 def registry_address(registry: str, name: str, version: str) -> str:
@@ -116,9 +121,9 @@ class Store:
         repository = repository_source(package.address)
         if repository is not None:
             return repository.key
-        known = integrity_key(package.integrity)
+        known = integrity_of(package)
         if known is not None:
-            return f"{known[1]}"
+            return known.hex
         source = self._sources(package)[0]
         remembered = self._cache.recall("node-sources", _source_key(source))
         return remembered if isinstance(remembered, str) and not source.startswith("file:") else None
@@ -169,20 +174,17 @@ class Store:
         return make_tree(self.cache, key, package.label, unpack, _facts)
 
     def _checked(self, package: Package, data: bytes, source: str) -> str:
-        known = integrity_key(package.integrity)
+        known = integrity_of(package)
         if known is None:
-            return hashlib.sha512(data).hexdigest()
-        algorithm, wanted = known
-        got = hashlib.new(algorithm, data).hexdigest()
-        if got != wanted:
-            shown = base64.b64encode(bytes.fromhex(got)).decode()
+            return Digest.of_data("sha512", data).hex
+        got = Digest.of_data(known.algorithm, data)
+        if got != known:
             raise HashMismatch(
-                f"{package.label} from {without_credentials(source)} has {algorithm}-{shown}, "
-                f"but the lock file says {package.integrity.split()[0]}",
+                f"{package.label} from {without_credentials(source)} has {got}, but the lock file says {known}",
                 remedy="The file was thrown away. Either the lock file is wrong or the registry gave another "
                 "file under this name: compare with a teammate's before you change the lock.",
             )
-        return wanted
+        return known.hex
 
     def _sources(self, package: Package) -> list[str]:
         """Where to look, in order. An address at a registry says what; the configuration says where from."""
@@ -205,17 +207,13 @@ class Store:
     def _fetch(self, package: Package) -> tuple[bytes, str]:
         sources = self._sources(package)
         if sources[0].startswith("file:"):
-            path = self.part / unquote(sources[0].removeprefix("file:"))
-            try:
-                return path.read_bytes(), sources[0]
-            except OSError as error:
-                raise DependencyProblem(f"{path} cannot be read: {error.strerror}") from error
+            return self._local(unquote(sources[0].removeprefix("file:"))), sources[0]
         if self._client is None:
             self._client = RegistryClient(self.registries.connection, self.variables)
         problem: RegistryProblem | None = None
         for source in sources:
             try:
-                page = self._client.page(source)
+                page = self._client.page(source, largest=LIMITS.in_memory)
             except RegistryProblem as error:
                 problem = problem or error
                 continue
@@ -228,6 +226,23 @@ class Store:
             remedy="Ask whether the version was withdrawn, or whether another registry has it (.npmrc).",
         )
 
+    def _local(self, name: str) -> bytes:
+        """An archive of the clone. Raises DependencyProblem for one outside, or that is no plain file."""
+        path = Path(os.path.realpath(self.part / name))
+        clone = Path(os.path.realpath(self.clone))
+        problem = "it is outside the clone" if not path.is_relative_to(clone) else ""
+        try:
+            status = os.stat(path)
+            if not problem and (not stat.S_ISREG(status.st_mode) or status.st_size > LIMITS.in_memory):
+                problem = "it is not a plain file, or too large"
+            if not problem:
+                return path.read_bytes()
+        except OSError as error:
+            problem = error.strerror or str(error)
+        raise DependencyProblem(
+            f"{name} cannot be read: {problem}", place=Evidence(name), remedy="Restore it, or take it out."
+        )
+
 
 def _source_key(source: str) -> str:
     return hashlib.sha256(without_credentials(source).encode()).hexdigest()
@@ -238,8 +253,8 @@ def _facts(folder: Path, files: list[Unpacked], *, prepared: bool = True) -> dic
     that was not ``prepared`` comes from a repository, where its publisher's preparing was not done."""
     names = {file.path for file in files}
     try:
-        document = json.loads((folder / "package.json").read_bytes().decode("utf-8-sig"))
-    except (OSError, ValueError) as error:
+        document = foreign_json((folder / "package.json").read_bytes(), "package.json")
+    except (OSError, BadInput) as error:
         raise ArchiveRefused(f"a package without a package.json that can be read: {error}") from error
     if not isinstance(document, dict):
         raise ArchiveRefused("a package whose package.json is no object")

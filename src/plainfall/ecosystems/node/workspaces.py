@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 import posixpath
 import re
 from collections.abc import Iterator, Mapping
@@ -13,7 +12,7 @@ from typing import Any
 from plainfall.ecosystems.node.asks import manifest
 from plainfall.errors import BadInput
 from plainfall.evidence import Evidence
-from plainfall.reading import yaml_value
+from plainfall.reading import foreign_json, yaml_value
 from plainfall.survey.walk import Tree
 
 __all__ = ["linked_folders", "needed_first", "owner_of", "workspace_file", "workspaces"]
@@ -49,8 +48,8 @@ def workspaces(part: Path, document: Mapping[str, Any]) -> dict[str, dict[str, A
             if "node_modules" in inner.parts or not _chosen(patterns, folder, ""):
                 continue
             try:
-                one = json.loads(path.read_text("utf-8-sig"))
-            except (OSError, ValueError) as error:
+                one = foreign_json(path.read_bytes(), str(inner))
+            except OSError as error:
                 raise BadInput(
                     f"it cannot be read: {error}",
                     place=Evidence(str(inner)),

@@ -6,12 +6,12 @@ and one that means something else there is no fault of the clone.
 
 from __future__ import annotations
 
-import json
 import re
 from collections.abc import Callable, Iterator
 
 from plainfall.errors import BadInput
 from plainfall.evidence import Evidence
+from plainfall.reading import json_object
 from plainfall.runtimes.asks import Strength, VersionAsk
 from plainfall.survey.walk import Tree
 
@@ -166,15 +166,15 @@ def _dev_container(tree: Tree, folder: str) -> Iterator[VersionAsk]:
             continue
         text = "\n".join(re.sub(r"^\s*//.*$", "", line) for _, line in _lines(tree, path))
         try:
-            table = json.loads(re.sub(r",(\s*[}\]])", r"\1", text))
-        except ValueError:
+            table = json_object(re.sub(r",(\s*[}\]])", r"\1", text), path)
+        except BadInput:
             continue
         image = re.search(r"python:(?:\d+-)?(\d\.\d+)", str(table.get("image", "")))
         if image:
             yield from _ask(
                 image.group(1), Strength.PREFERENCE, "dev container", tree.line_of(path, '"image"')
             )
-        for name, options in (table.get("features") or {}).items():
+        for name, options in _items(table.get("features")):
             if "/python" in name and isinstance(options, dict):
                 place = tree.line_of(path, name)
                 yield from _ask(str(options.get("version", "")), Strength.PREFERENCE, "dev container", place)
@@ -273,3 +273,7 @@ OTHER_READERS: tuple[Reader, ...] = (
     _classifiers,
     _readme,
 )
+
+
+def _items(value: object) -> list[tuple[str, object]]:
+    return list(value.items()) if isinstance(value, dict) else []

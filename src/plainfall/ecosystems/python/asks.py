@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 import re
-import tomllib
 from collections.abc import Callable, Iterator
 from typing import Any
 
 from plainfall.ecosystems.python.ask_places import OTHER_READERS
 from plainfall.errors import BadInput
 from plainfall.evidence import Evidence
+from plainfall.reading import toml_table
 from plainfall.runtimes.asks import Strength, VersionAsk
 from plainfall.survey.walk import Tree
 
@@ -28,16 +28,8 @@ def manifest(tree: Tree, folder: str) -> dict[str, Any]:
     path = _inside(folder, "pyproject.toml")
     if path not in tree:
         return {}
-    try:
-        return tomllib.loads(tree.text(path))
-    except tomllib.TOMLDecodeError as error:
-        found = re.search(r"at line (\d+)", str(error))
-        last = len(tree.text(path).splitlines())
-        raise BadInput(
-            f"it is not valid TOML: {error}",
-            place=Evidence(path, int(found.group(1)) if found else last),
-            remedy="Correct this line; most often a quote or a bracket is not closed.",
-        ) from error
+    remedy = "Correct this line; most often a quote or a bracket is not closed."
+    return toml_table(tree.text(path), path, remedy)
 
 
 def _pin_file(tree: Tree, folder: str) -> Iterator[VersionAsk]:

@@ -6,19 +6,22 @@ from __future__ import annotations
 import os
 import subprocess
 import tarfile
-import tomllib
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
+from plainfall import processes
+from plainfall.confinement import Confined
 from plainfall.diagnosis.reading import diagnose, lines_that_matter
 from plainfall.ecosystems.python.environment import VirtualEnvironment, make_environment
 from plainfall.errors import ArchiveRefused, BadInput, CommandFailed
 from plainfall.evidence import Evidence
 from plainfall.packages.paths import check_no_clashes, member_path
 from plainfall.packages.unpacking import unpack_zip
+from plainfall.reading import toml_table
 from plainfall.runtimes.interpreters import Interpreter
+from plainfall.sealing import Seal
 from plainfall.surroundings import Surroundings
 
 __all__ = ["BuildSystem", "build_system", "build_wheel_from", "unpack_source"]
@@ -43,15 +46,15 @@ def build_system(source: Path) -> BuildSystem:
     path = source / "pyproject.toml"
     if not path.is_file():
         return BuildSystem()
-    try:
-        table: Mapping[str, Any] = tomllib.loads(path.read_text("utf-8")).get("build-system", {})
-    except (tomllib.TOMLDecodeError, UnicodeDecodeError) as error:
-        raise BadInput(f"it is not valid TOML: {error}", place=Evidence(str(path))) from error
+    table: Any = toml_table(path.read_text("utf-8", "replace"), str(path)).get("build-system", {})
     default = BuildSystem()
+    requires = table.get("requires", list(default.requires)) if isinstance(table, dict) else None
+    backend_path = table.get("backend-path", []) if isinstance(table, dict) else None
+    for value in (requires, backend_path):
+        if not isinstance(value, list) or not all(isinstance(one, str) for one in value):
+            raise BadInput("its [build-system] is not as PEP 518 has it", place=Evidence(str(path)))
     return BuildSystem(
-        tuple(table.get("requires", default.requires)),
-        str(table.get("build-backend", default.backend)),
-        tuple(table.get("backend-path", ())),
+        tuple(requires or ()), str(table.get("build-backend", default.backend)), tuple(backend_path or ())
     )
 
 
@@ -74,7 +77,8 @@ def build_wheel_from(
     from pyproject_hooks import BackendUnavailable, BuildBackendHookCaller, UnsupportedOperation
 
     system = build_system(source)
-    environment = make_environment(work / "environment", interpreter, "build", work / "making")
+    within, seal = Confined(work, "the build's folder"), Seal(surroundings.state, work)
+    environment = make_environment(work / "environment", interpreter, "build", work / "making", within, seal)
     provide(system.requires, environment)
     variables = {**surroundings.for_project(), "VIRTUAL_ENV": str(environment.folder)}
     variables["PATH"] = os.pathsep.join((str(environment.commands), variables["PATH"]))
@@ -84,15 +88,10 @@ def build_wheel_from(
         cmd: Sequence[str], cwd: str | None = None, extra_environ: Mapping[str, str] | None = None
     ) -> None:
         with log.open("ab") as output:
-            subprocess.run(
-                list(cmd),
-                cwd=cwd,
-                env={**variables, **(extra_environ or {})},
-                stdin=subprocess.DEVNULL,
-                stdout=output,
-                stderr=subprocess.STDOUT,
-                check=True,
-            )
+            environment = {**variables, **(extra_environ or {})}
+            done = processes.run(cmd, environment, folder=cwd or work, output=output)
+        if done.status:
+            raise subprocess.CalledProcessError(done.status, list(cmd))
 
     hooks = BuildBackendHookCaller(
         str(source),

@@ -17,12 +17,15 @@ from pathlib import Path
 
 from plainfall.packages.cache import CachedTree
 from plainfall.packages.placing import Placement
+from plainfall.processes import release, start
 from plainfall.runtimes.interpreters import Interpreter
+from plainfall.surroundings import Surroundings
 
 __all__ = ["bytecode_placements", "compile_later"]
 
-# Runs under the environment's own interpreter. Each tree's files appear by one rename. Links into the
-# environment are made last, and only where the server has not written its own meanwhile.
+# Runs under the base interpreter, isolated and without site: nothing of a package is imported or run, no .pth
+# file and no sitecustomize is looked at. Each tree's files appear by one rename. Links into the environment are
+# made last, never through a link, and only where the server has not written its own meanwhile.
 _COMPILER = r"""
 import os, py_compile, shutil, sys, tempfile
 os.nice(19)
@@ -51,9 +54,11 @@ for line in sys.stdin.read().splitlines():
     for folder, _, names in os.walk(place):
         inner = os.path.relpath(folder, place)
         parent = os.path.join(packages, os.path.dirname(inner))
-        if os.path.basename(folder) != "__pycache__" or not os.path.isdir(parent):
-            continue
         here = os.path.join(packages, inner)
+        if os.path.basename(folder) != "__pycache__" or os.path.realpath(parent) != parent:
+            continue
+        if os.path.islink(here) or not os.path.isdir(parent):
+            continue
         os.makedirs(here, exist_ok=True)
         for name in names:
             try:
@@ -85,19 +90,24 @@ def bytecode_placements(tree: CachedTree, interpreter: Interpreter, packages: Pa
     return placements
 
 
-def compile_later(python: Path, trees: Sequence[CachedTree], packages: Path) -> None:
+def compile_later(
+    interpreter: Interpreter, trees: Sequence[CachedTree], packages: Path, surroundings: Surroundings
+) -> None:
     """Starts compiling in a process of its own, at the lowest priority; returns at once."""
     if not trees:
         return
-    lines = "".join(f"{tree.folder}\t{_place(tree)}\t{packages}\n" for tree in trees)
-    process = subprocess.Popen(
-        [str(python), "-I", "-c", _COMPILER],
+    real = os.path.realpath(packages)
+    lines = "".join(f"{tree.folder}\t{_place(tree)}\t{real}\n" for tree in trees)
+    process = start(
+        [str(interpreter.file), "-I", "-S", "-B", "-c", _COMPILER],
+        surroundings.for_project(),
+        folder="/",
         stdin=subprocess.PIPE,
         stdout=subprocess.DEVNULL,
         stderr=subprocess.DEVNULL,
-        start_new_session=True,
     )
+    release(process.pid)
     assert process.stdin is not None
     with contextlib.suppress(BrokenPipeError):
-        process.stdin.write(lines.encode())
+        process.stdin.write(lines.encode("utf-8", "surrogateescape"))
         process.stdin.close()

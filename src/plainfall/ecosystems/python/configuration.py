@@ -19,6 +19,8 @@ from plainfall.errors import BadInput, RegistryProblem
 from plainfall.evidence import Evidence
 from plainfall.packages.cache import PackageCache
 from plainfall.packages.client import Connection
+from plainfall.packages.logins import host_of
+from plainfall.processes import run
 from plainfall.runtimes.interpreters import Interpreter
 from plainfall.surroundings import Surroundings
 
@@ -48,7 +50,8 @@ class Sources:
 
 
 def read_sources(surroundings: Surroundings, interpreter: Interpreter, options: IndexOptions) -> Sources:
-    """The sources for one dependency list: its own options win over the user's configuration.
+    """The sources for one dependency list: the indexes and folders that it names win over the user's
+    configuration; all else (proxies, certificates, trust) is the user's alone.
 
     Raises BadInput for a configuration file that cannot be read, RegistryProblem if no index is set
     anywhere and the interpreter has no client to ask.
@@ -56,7 +59,9 @@ def read_sources(surroundings: Surroundings, interpreter: Interpreter, options: 
     values = _configured(surroundings)
     extra = [Source(url, place) for url, place in options.extra] or _list(values, "extra-index-url")
     links = [Source(url, place) for url, place in options.links] + _list(values, "find-links")
-    trusted = frozenset(options.trusted) | {source.address for source in _list(values, "trusted-host")}
+    trusted = frozenset(source.address for source in _list(values, "trusted-host"))
+    own = [values["index-url"][0]] if "index-url" in values else []
+    own += [source.address for name in ("extra-index-url", "find-links") for source in _list(values, name)]
     no_index = options.no_index or _single(values, "no-index").lower() in _TRUE
     indexes: list[Source] = []
     if not no_index:
@@ -68,6 +73,7 @@ def read_sources(surroundings: Surroundings, interpreter: Interpreter, options: 
         trusted_hosts=trusted,
         timeout=_number(values, "timeout", 15.0),
         retries=int(_number(values, "retries", 4.0)),
+        plain_hosts=frozenset(host_of(address) for address in own if address.startswith("http://")),
     )
     return Sources(tuple(indexes), tuple(links), tuple(_list(values, "constraint")), connection)
 
@@ -94,9 +100,7 @@ def _client_default(surroundings: Surroundings, interpreter: Interpreter) -> str
     command = [str(interpreter.file), "-E", "-s", "-m", "pip", "install", "--help"]
     environment = {**surroundings.for_project(), "COLUMNS": "400", "PIP_CONFIG_FILE": "/dev/null"}
     try:
-        said = subprocess.run(
-            command, capture_output=True, text=True, timeout=60, env=environment, check=False
-        ).stdout
+        said = run(command, environment, seconds=60).output
     except (OSError, subprocess.TimeoutExpired) as error:
         said = str(error)
     found = re.search(r"\(default:?\s+(https?://\S+?)\)", re.sub(r"\s+", " ", said))

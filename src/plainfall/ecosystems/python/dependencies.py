@@ -3,9 +3,11 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import replace
 
+from plainfall.confinement import PARTIAL
+from plainfall.ecosystems.python.belonging import contested_files, paths_of_others
 from plainfall.ecosystems.python.bytecode import bytecode_placements, compile_later
 from plainfall.ecosystems.python.environment import VirtualEnvironment
 from plainfall.ecosystems.python.job import InstallResult, Job, Lazy
@@ -21,8 +23,7 @@ from plainfall.ecosystems.python.pins import Pin, choice_key
 from plainfall.ecosystems.python.wished import pins_of_wishes
 from plainfall.errors import DependencyProblem, HashMismatch, disk_full_explained
 from plainfall.packages.cache import CachedTree, PackageCache
-from plainfall.packages.placing import place_files
-from plainfall.writing import BESIDE, write_whole
+from plainfall.packages.placing import Folders, place_files
 
 __all__ = ["install", "layout_of"]
 
@@ -44,7 +45,7 @@ def install(job: Job) -> InstallResult:
                 # A resolution of ours that the index no longer agrees with is no reason to fail.
                 if job.listed.pins is not None or result.resolved or not job.lock.is_file():
                     raise
-                job.lock.unlink()
+                job.access.confined.remove(job.lock)
                 result = InstallResult()
                 _install(job, lazy, result)
     finally:
@@ -62,8 +63,7 @@ def _install(job: Job, lazy: Lazy, result: InstallResult) -> None:
         _lay(job, missing, lazy, result)
     if result.lock_text:
         # Kept only now: a resolution whose archives turn out to be bad must not be taken again.
-        job.lock.parent.mkdir(parents=True, exist_ok=True)
-        write_whole(job.lock, result.lock_text)
+        job.access.confined.write(job.lock, result.lock_text)
 
 
 def _pins(job: Job, lazy: Lazy, result: InstallResult) -> list[Pin]:
@@ -84,31 +84,43 @@ def _cleared(job: Job, pins: Sequence[Pin], lazy: Lazy, result: InstallResult) -
     wanted = {pin.name: pin for pin in pins}
     environment = job.environment
     there = set()
-    for leftover in environment.commands.glob(f"{BESIDE}*"):
-        leftover.unlink()
-    for distribution in installed_distributions(environment):
+    for leftover in environment.commands.glob(f"{PARTIAL}*"):
+        job.access.confined.remove(leftover)
+    installed = installed_distributions(environment)
+    infos = [one.dist_info for one in installed]
+    edited = _edited_distributions(job)
+
+    def take(info: str) -> None:
+        take_out(environment, info, paths_of_others(environment, infos, info))
+        infos.remove(info)
+
+    for distribution in installed:
         name, version = distribution.key
         pin = wanted.get(name)
         label = f"{name} {version}"
         if distribution.installer == INSTALLER:
             same = pin is not None and _is_installed(pin, version, job.archives.get(name), lazy)
-            if same and is_whole(environment, distribution.dist_info):
+            if (
+                same
+                and distribution.dist_info not in edited
+                and is_whole(environment, distribution.dist_info)
+            ):
                 there.add(name)
                 result.kept.append(label)
                 result.archives[name] = job.archives.get(name, "")
                 continue
-            take_out(environment, distribution.dist_info)
+            take(distribution.dist_info)
             if pin is None:
                 result.taken_out.append(label)
         elif not distribution.installer:
-            take_out(environment, distribution.dist_info)
+            take(distribution.dist_info)
         elif pin is None:
             result.strangers.append(label)
         elif _same_version(pin.version, version):
             there.add(name)
             result.kept.append(label)
         else:
-            take_out(environment, distribution.dist_info)
+            take(distribution.dist_info)
     return [pin for pin in pins if pin.name not in there]
 
 
@@ -147,15 +159,20 @@ def _lay(job: Job, missing: Sequence[Pin], lazy: Lazy, result: InstallResult) ->
                 unknown.append(pin)
     if unknown:
         trees.update(lazy.get().trees(unknown))
-    made: set[str] = set()
+    folders = Folders(job.environment.folder)
+    kept = [(one.key[0], one.dist_info) for one in installed_distributions(job.environment)]
+    contested = contested_files(job.environment, {pin.name: trees[pin.name] for pin in missing}, kept)
+    result.remarks += _contested_words(contested)
     without_bytecode = []
     for number, pin in enumerate(missing, 1):
         tree = trees[pin.name]
         url = lazy.directs[pin.name][1] if pin.name in lazy.directs else None
         requested = job.listed.pins is not None or pin.evidence.path in job.listed.files
-        lay_wheel(job.environment, tree, made, requested=requested, direct_url=url)
+        not_laid = contested.get(pin.name, {})
+        lay_wheel(job.environment, tree, folders, requested=requested, direct_url=url, not_laid=not_laid)
         compiled = bytecode_placements(tree, job.interpreter, job.environment.packages)
-        place_files(compiled, made)
+        if not not_laid:
+            place_files(compiled, folders)
         if not compiled:
             without_bytecode.append(tree)
         result.laid.append(f"{pin.name} {tree.facts['version']}")
@@ -164,7 +181,30 @@ def _lay(job: Job, missing: Sequence[Pin], lazy: Lazy, result: InstallResult) ->
         result.archives[pin.name] = f"built-{tree.sha256}" if built else tree.sha256
         job.progress(number, len(missing), "laid")
     if not job.surroundings.variables.get("PYTHONDONTWRITEBYTECODE"):
-        compile_later(job.environment.python, without_bytecode, job.environment.packages)
+        compile_later(job.interpreter, without_bytecode, job.environment.packages, job.surroundings)
+
+
+def _edited_distributions(job: Job) -> set[str]:
+    """The .dist-info folders of distributions with a file that was edited through a link."""
+    if not job.access.edited:
+        return set()
+    environment = job.environment
+    found = set()
+    for one in installed_distributions(environment):
+        paths = recorded_paths(environment, one.dist_info)
+        if any(os.path.normpath(environment.packages / path) in job.access.edited for path in paths):
+            found.add(one.dist_info)
+    return found
+
+
+def _contested_words(contested: Mapping[str, Mapping[str, str]]) -> list[str]:
+    rows = []
+    for name, files in contested.items():
+        for owner in sorted(set(files.values())):
+            paths = [path.removeprefix("../../../") for path, other in files.items() if other == owner]
+            more = f" and {len(paths) - 3} more" if len(paths) > 3 else ""
+            rows.append(f"{name} holds files of {owner}, which were not laid: {', '.join(paths[:3])}{more}")
+    return rows
 
 
 def layout_of(environment: VirtualEnvironment) -> dict[str, list[str]]:

@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Mapping
+from collections.abc import Collection, Mapping, Sequence
 from pathlib import Path
 from typing import Any
 
 from plainfall.ecosystems import (
+    CloneAccess,
     Debugging,
     DebugWish,
     EnvironmentStanding,
@@ -25,8 +26,9 @@ from plainfall.ecosystems.python.interpreters import (
     unfit,
 )
 from plainfall.ecosystems.python.wheel import has_wheel
-from plainfall.errors import NoFittingRuntime
+from plainfall.errors import NoFittingRuntime, ValueNeeded
 from plainfall.evidence import Evidence
+from plainfall.packages.consent import Withheld, withheld_words
 from plainfall.runtimes.asks import VersionAsk
 from plainfall.runtimes.choice import Choice, choose, named_choice
 from plainfall.runtimes.interpreters import Interpreter
@@ -140,12 +142,14 @@ class PythonEcosystem:
     def missing_driver(self, settings: Mapping[str, str], names: Collection[str]) -> tuple[str, str] | None:
         return missing_driver(settings, names)
 
-    def environment_standing(self, folder: Path, choice: Choice) -> EnvironmentStanding:
-        found = standing(folder / _FOLDER, choice.taken)
+    def environment_standing(self, folder: Path, choice: Choice, access: CloneAccess) -> EnvironmentStanding:
+        found = standing(folder / _FOLDER, choice.taken, access.seal)
         return EnvironmentStanding(found.state, _FOLDER, found.reason, found.ours)
 
-    def make_environment(self, folder: Path, choice: Choice, prompt: str, making: Path) -> None:
-        make_environment(folder / _FOLDER, choice.taken, prompt, making)
+    def make_environment(
+        self, folder: Path, choice: Choice, prompt: str, making: Path, access: CloneAccess
+    ) -> None:
+        make_environment(folder / _FOLDER, choice.taken, prompt, making, access.confined, access.seal)
 
     def variables(self, folder: Path, choice: Choice) -> dict[str, str]:
         environment = self._environment(folder, choice)
@@ -161,6 +165,20 @@ class PythonEcosystem:
 
         return python_debugging(wish)
 
+    def withheld(
+        self,
+        clone: Path,
+        folder: Path,
+        listed: DependencyFile,
+        surroundings: Surroundings,
+        wishes: InstallWishes,
+    ) -> Sequence[Withheld]:
+        from plainfall.ecosystems.python.requirements import read_requirements
+
+        if listed.kind != "requirements.txt":
+            return ()
+        return read_requirements(listed.path, Tree(clone, ()).text, {}, wishes.hosts).withheld
+
     def install(
         self,
         clone: Path,
@@ -172,6 +190,7 @@ class PythonEcosystem:
         state: Path,
         memory: Mapping[str, Any],
         progress: Progress,
+        access: CloneAccess,
     ) -> Installation:
         from plainfall.ecosystems.python.dependencies import install, layout_of
         from plainfall.ecosystems.python.job import Job
@@ -180,8 +199,14 @@ class PythonEcosystem:
 
         tree = Tree(clone, ())
         markers = choice.taken.facts["markers"]
-        target = Target(markers, wishes.extras, wishes.groups, surroundings.variables)
+        target = Target(markers, wishes.extras, wishes.groups, surroundings.variables, wishes.hosts)
         read = read_list(tree, listed.path, listed.kind, target)
+        if read.withheld:
+            raise ValueNeeded(
+                "the list wants something of yours that it does not get without your word",
+                place=read.withheld[0].evidence,
+                remedy=f"{withheld_words(read.withheld)}. It is remembered for this clone and this host.",
+            )
         environment = self._environment(folder, choice)
         lock = state / "pylock.toml"
         if wishes.keep_lock and read.pins is None:
@@ -199,6 +224,7 @@ class PythonEcosystem:
                 wishes.instead,
                 archives,
                 progress,
+                access,
             )
         )
         return Installation(

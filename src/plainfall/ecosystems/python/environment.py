@@ -3,22 +3,24 @@
 from __future__ import annotations
 
 import os
-import shutil
 import tempfile
 from collections.abc import Mapping
 from dataclasses import dataclass
 from pathlib import Path
 
+from plainfall.confinement import Confined
 from plainfall.ecosystems.python.activation import activation_scripts
 from plainfall.errors import EnvironmentProblem
 from plainfall.evidence import Evidence
 from plainfall.runtimes.interpreters import Interpreter
+from plainfall.sealing import Seal
 from plainfall.writing import write_whole
 
 __all__ = ["Standing", "VirtualEnvironment", "make_environment", "standing"]
 
 _MARK = "made-by"
 _MAKER = "plainfall"
+_SEAL = "environment-seal"
 
 
 @dataclass(frozen=True)
@@ -59,16 +61,23 @@ class Standing:
     ours: bool = False
 
 
-def standing(folder: Path, interpreter: Interpreter) -> Standing:
-    """Compares what is there with what the interpreter wants. Changes nothing."""
+def standing(folder: Path, interpreter: Interpreter, seal: Seal) -> Standing:
+    """Compares what is there with what the interpreter wants. Changes nothing. One is ours if this user's seal
+    is on it; a link never is, since what it leads to is somebody else's."""
     if not os.path.lexists(folder):
         return Standing("absent")
+    if folder.is_symlink():
+        return Standing(
+            "wrong", f"it is a link, to {os.readlink(folder)}, and packages would be installed there"
+        )
     try:
         settings = _settings((folder / "pyvenv.cfg").read_text("utf-8", "replace"))
     except OSError:
         empty = folder.is_dir() and not any(folder.iterdir())
         return Standing("wrong", "it holds no pyvenv.cfg, so it is no virtual environment", ours=empty)
-    ours = settings.get(_MARK) == _MAKER
+    ours = settings.get(_MARK) == _MAKER and settings.get(_SEAL) == seal.mark(
+        _SEAL, settings.get("placed-at", "")
+    )
     here = settings.get("version") or settings.get("version_info", "")
     wanted = interpreter.version
     if _line(here) != _line(wanted):
@@ -88,13 +97,15 @@ def standing(folder: Path, interpreter: Interpreter) -> Standing:
     return Standing("right", ours=ours)
 
 
-def make_environment(folder: Path, interpreter: Interpreter, prompt: str, making: Path) -> VirtualEnvironment:
+def make_environment(
+    folder: Path, interpreter: Interpreter, prompt: str, making: Path, confined: Confined, seal: Seal
+) -> VirtualEnvironment:
     """Makes the environment beside its place (in ``making``, on the same disk) and moves it in whole.
 
     One of ours that stands there is removed first. Raises EnvironmentProblem if something stands there
-    that Plainfall did not make, OSError of the disk.
+    that Plainfall did not make, PathRefused for a place outside of ``confined``, OSError of the disk.
     """
-    before = standing(folder, interpreter)
+    before = standing(folder, interpreter, seal)
     if before.state != "absent" and not before.ours:
         raise EnvironmentProblem(
             f"{folder.name} is there, Plainfall did not make it, and it does not fit: {before.reason}",
@@ -102,20 +113,23 @@ def make_environment(folder: Path, interpreter: Interpreter, prompt: str, making
             remedy=f"Move it away (mv {folder.name} {folder.name}-old) and run the same command again.",
         )
     environment = VirtualEnvironment(folder, _line(interpreter.version))
-    making.mkdir(parents=True, exist_ok=True)
+    making = confined.make_folder(making)
     beside = Path(tempfile.mkdtemp(prefix="environment-", dir=making))
     try:
-        _fill(beside, environment, interpreter, prompt)
+        _fill(beside, environment, interpreter, prompt, seal)
         beside.chmod(0o755)
         if os.path.lexists(folder):
-            os.rename(folder, Path(tempfile.mkdtemp(prefix="old-", dir=making)) / folder.name)
-        os.rename(beside, folder)
+            aside = Path(tempfile.mkdtemp(prefix="old-", dir=making))
+            confined.rename(folder, aside / folder.name)
+        confined.rename(beside, folder)
     finally:
-        shutil.rmtree(making, ignore_errors=True)
+        confined.remove(making)
     return environment
 
 
-def _fill(beside: Path, environment: VirtualEnvironment, interpreter: Interpreter, prompt: str) -> None:
+def _fill(
+    beside: Path, environment: VirtualEnvironment, interpreter: Interpreter, prompt: str, seal: Seal
+) -> None:
     line = environment.line
     (beside / "bin").mkdir()
     (beside / "include").mkdir()
@@ -133,6 +147,7 @@ def _fill(beside: Path, environment: VirtualEnvironment, interpreter: Interprete
         "prompt": repr(prompt),
         "placed-at": str(environment.folder),
         _MARK: _MAKER,
+        _SEAL: seal.mark(_SEAL, str(environment.folder)),
     }
     text = "".join(f"{key} = {value}\n" for key, value in settings.items())
     write_whole(beside / "pyvenv.cfg", text)

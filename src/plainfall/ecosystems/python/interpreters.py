@@ -4,11 +4,11 @@ from __future__ import annotations
 
 import json
 import re
-import subprocess
 from collections.abc import Mapping
 from pathlib import Path
 from typing import Any
 
+from plainfall.processes import run
 from plainfall.runtimes.choice import Grammar
 from plainfall.runtimes.interpreters import (
     BrokenInterpreter,
@@ -86,18 +86,11 @@ print(json.dumps({
 def ask_python(file: Path) -> Mapping[str, Any]:
     """Runs one interpreter and returns its facts. Raises ValueError with the reason if it does not work,
     or subprocess.TimeoutExpired after 10 seconds."""
-    done = subprocess.run(
-        [str(file), "-E", "-s", "-c", _QUESTIONS],
-        capture_output=True,
-        timeout=10,
-        stdin=subprocess.DEVNULL,
-        cwd="/",
-        check=False,
-    )
-    if done.returncode != 0:
-        said = done.stderr.decode(errors="replace").strip().splitlines()
-        raise ValueError(said[-1] if said else f"it ends with status {done.returncode}")
-    facts = json.loads(done.stdout)
+    done = run([str(file), "-E", "-s", "-c", _QUESTIONS], {"PATH": "/usr/bin:/bin"}, seconds=10)
+    if done.status != 0:
+        lines = done.errors.strip().splitlines()
+        raise ValueError(lines[-1] if lines else f"it ends with status {done.status}")
+    facts = json.loads(done.output)
     if not isinstance(facts, dict):
         raise ValueError("it does not answer like a Python interpreter")
     return facts

@@ -7,6 +7,7 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+from plainfall.ecosystems import CloneAccess
 from plainfall.ecosystems.python.environment import VirtualEnvironment
 from plainfall.ecosystems.python.pins import Listed, Reference, Target
 from plainfall.evidence import Evidence
@@ -23,7 +24,8 @@ __all__ = ["InstallResult", "Job", "Lazy"]
 @dataclass(frozen=True)
 class Job:
     """One installation: the clone, the list, the environment and its interpreter, where the resolved lock
-    is kept, the versions taken instead of others, the archives that were installed the time before."""
+    is kept, the versions taken instead of others, the archives that were installed the time before, and what may
+    be touched."""
 
     clone: Path
     listed: Listed
@@ -35,6 +37,7 @@ class Job:
     instead: Mapping[str, str]
     archives: Mapping[str, str]
     progress: Progress
+    access: CloneAccess
 
 
 @dataclass

@@ -11,16 +11,17 @@ import csv
 import hashlib
 import io
 import os
-import shutil
-from collections.abc import Iterator
+import re
+from collections.abc import Collection, Iterator
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
+from plainfall.confinement import Confined
 from plainfall.ecosystems.python.environment import VirtualEnvironment
+from plainfall.errors import PathRefused
 from plainfall.packages.cache import CachedTree
-from plainfall.packages.placing import Placement, place_files, remove_empty_folders
-from plainfall.writing import write_whole
+from plainfall.packages.placing import Folders, Placement, place_files, remove_empty_folders
 
 __all__ = [
     "INSTALLER",
@@ -28,11 +29,14 @@ __all__ = [
     "installed_distributions",
     "is_whole",
     "lay_wheel",
+    "path_of_row",
     "recorded_paths",
     "take_out",
 ]
 
 INSTALLER = "plainfall"
+# What an environment itself is made of; no distribution may remove it.
+_PROTECTED = re.compile(r"pyvenv\.cfg|bin/(?:python|pythonw|activate|deactivate)[^/]*", re.IGNORECASE)
 _LONGEST_FIRST_LINE = 127  # Linux cuts a script's first line here (BINPRM_BUF_SIZE)
 
 
@@ -74,21 +78,26 @@ def installed_distributions(environment: VirtualEnvironment) -> list[Installed]:
 def lay_wheel(
     environment: VirtualEnvironment,
     tree: CachedTree,
-    made: set[str],
+    folders: Folders,
     *,
     requested: bool,
     direct_url: str | None = None,
+    not_laid: Collection[str] = (),
 ) -> None:
-    """Places every file of the wheel and writes scripts, RECORD and INSTALLER. ``made`` is the set of
-    folders known to be there. Raises OSError; what is laid by then is found again as half there."""
+    """Places every file of the wheel and writes scripts, RECORD and INSTALLER. ``folders`` makes those of this
+    environment; ``not_laid`` are paths (from site-packages) that are another distribution's. Raises OSError and
+    PathRefused; what is laid by then is found again as half there."""
     facts = tree.facts
+    confined = Confined(environment.folder, "the environment")
     info = str(facts["dist_info"])
     source, target = f"{tree.folder}/", f"{environment.packages}/"
     left_out = {f"{info}/{name}" for name in ("RECORD", "INSTALLER", "REQUESTED", "direct_url.json")}
-    moved, scripts, rows = _moved(environment, facts, source)
+    moved, scripts, rows = _moved(environment, facts, source, not_laid)
     left_out.update(str(row[2]) for row in facts["moved"])
+    left_out.update(not_laid)
     for name, module, attribute, _ in facts["entries"]:
-        scripts[name] = _entry_script(environment, module, attribute)
+        if f"../../../bin/{name}" not in not_laid:
+            scripts[name] = _entry_script(environment, module, attribute)
     extra = {f"{info}/REQUESTED": b""} if requested else {}
     if direct_url is not None:
         extra[f"{info}/direct_url.json"] = direct_url.encode()
@@ -96,24 +105,31 @@ def lay_wheel(
     rows += [_row(path, content) for path, content in extra.items()]
     rows.append(_row(f"{info}/INSTALLER", f"{INSTALLER}\n".encode()))
     rows.append([f"{info}/RECORD", "", ""])
+    rest = str(facts["record"]).splitlines()
+    record = "".join(f"{line}\n" for line in rest if path_of_row(line) not in not_laid)
     folder = environment.packages / info
-    os.makedirs(folder, exist_ok=True)
-    # Written plainly: a RECORD cut short has no INSTALLER beside it, and nothing was laid before it.
-    (folder / "RECORD").write_text(str(facts["record"]) + _csv(rows), "utf-8")
+    folders.make(str(folder))
+    # A RECORD without an INSTALLER beside it tells that the rest was not laid to its end.
+    confined.write(folder / "RECORD", (record + _csv(rows)).encode("utf-8", "replace"))
     place_files(
         (
             Placement(source + file.path, target + file.path)
             for file in tree.files
             if file.path not in left_out
         ),
-        made,
+        folders,
     )
-    place_files(moved, made)
+    place_files(moved, folders)
     for name, content in scripts.items():
-        write_whole(environment.commands / name, content, mode=0o755)
+        confined.write(environment.commands / name, content, mode=0o755)
     for path, content in extra.items():
-        (environment.packages / path).write_bytes(content)
-    (folder / "INSTALLER").write_text(f"{INSTALLER}\n")
+        confined.write(environment.packages / path, content)
+    confined.write(folder / "INSTALLER", f"{INSTALLER}\n")
+
+
+def path_of_row(line: str) -> str:
+    """The path of a row of RECORD. Nearly none holds a comma or a quote; the csv module is for those that do."""
+    return next(csv.reader([line]), [""])[0] if '"' in line else line.partition(",")[0]
 
 
 def recorded_paths(environment: VirtualEnvironment, dist_info: str) -> Iterator[str]:
@@ -121,8 +137,7 @@ def recorded_paths(environment: VirtualEnvironment, dist_info: str) -> Iterator[
     record = environment.packages / dist_info / "RECORD"
     text = record.read_text("utf-8", "replace") if record.exists() else ""
     for line in text.splitlines():
-        # Nearly no path holds a comma or a quote; the csv module is for those that do.
-        path = next(csv.reader([line]), [""])[0] if '"' in line else line.partition(",")[0]
+        path = path_of_row(line)
         if path:
             yield path
 
@@ -137,30 +152,37 @@ def is_whole(environment: VirtualEnvironment, dist_info: str) -> bool:
     )
 
 
-def take_out(environment: VirtualEnvironment, dist_info: str) -> int:
+def take_out(environment: VirtualEnvironment, dist_info: str, others: Collection[str] = ()) -> int:
     """Removes a distribution by its RECORD, INSTALLER first and RECORD last; returns how many files went.
-    Files that RECORD places outside the environment are not touched."""
+    What RECORD lists outside of the environment is not touched, nor what ``others`` have (paths from
+    site-packages), nor the environment's own files."""
+    confined = Confined(environment.folder, "the environment")
     folder = environment.packages / dist_info
-    (folder / "INSTALLER").unlink(missing_ok=True)
+    confined.remove(folder / "INSTALLER")
     root = str(environment.folder)
     folders = set()
     count = 0
     record = folder / "RECORD"
     for row in recorded_paths(environment, dist_info):
         path = os.path.normpath(os.path.join(environment.packages, row))
-        if not path.startswith(root + os.sep) or path == str(record):
+        if not path.startswith(root + os.sep) or path == str(record) or row in others:
             continue
-        if os.path.lexists(path):
-            os.unlink(path)
-            count += 1
+        if _PROTECTED.fullmatch(os.path.relpath(path, root)) or (
+            os.path.isdir(path) and not os.path.islink(path)
+        ):
+            continue
+        try:
+            count += confined.remove(path)
+        except PathRefused:
+            continue  # it lies behind a link that leads out, and is not ours
         folders.add(os.path.dirname(path))
     remove_empty_folders(folders, environment.packages)
-    shutil.rmtree(folder)
+    confined.remove(folder)
     return count
 
 
 def _moved(
-    environment: VirtualEnvironment, facts: dict[str, Any], source: str
+    environment: VirtualEnvironment, facts: dict[str, Any], source: str, not_laid: Collection[str]
 ) -> tuple[list[Placement], dict[str, bytes], list[list[str]]]:
     """What the wheel's ``.data`` folder puts elsewhere: plain files, rewritten scripts, RECORD rows."""
     places = {
@@ -175,9 +197,12 @@ def _moved(
     for scheme, path, within, _ in facts["moved"]:
         content = Path(source + within).read_bytes()
         if scheme == "scripts":
-            scripts[path] = _with_first_line(environment, content)
+            if f"../../../bin/{path}" not in not_laid:
+                scripts[path] = _with_first_line(environment, content)
             continue
         target = places[scheme] / path
+        if os.path.relpath(target, environment.packages) in not_laid:
+            continue
         placements.append(Placement(source + within, str(target)))
         rows.append(_row(os.path.relpath(target, environment.packages), content))
     return placements, scripts, rows

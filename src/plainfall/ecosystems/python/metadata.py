@@ -70,7 +70,8 @@ class MetadataSource:
     def of(self, file: IndexFile) -> Metadata:
         """The metadata of an archive. Raises RegistryProblem, ArchiveRefused, or what a build raises."""
         digest = file.hashes.get("sha256")
-        key = digest or digest_of(file.url)
+        # By the host, too: what a registry says of an archive counts for those who ask that registry.
+        key = digest_of(digest, urlsplit(file.url).netloc if digest else file.url)
         text = self._cache.recall("metadata", key) if digest else None
         if not isinstance(text, str):
             text = self._text(file)

@@ -8,7 +8,10 @@ from typing import Any
 
 from plainfall.ecosystems.python.requirements import IndexOptions, RequirementLine
 from plainfall.ecosystems.python.simple import IndexFile
+from plainfall.errors import BadInput
 from plainfall.evidence import Evidence
+from plainfall.packages.consent import Withheld
+from plainfall.packages.digests import Digest
 from plainfall.runtimes.interpreters import Interpreter
 from plainfall.writing import digest_of
 
@@ -41,16 +44,30 @@ class Pin:
     files: tuple[IndexFile, ...] = ()
     reference: Reference | None = None
 
+    def __post_init__(self) -> None:
+        """Raises BadInput for a hash that is none."""
+        for algorithm, digests in self.hashes.items():
+            for digest in digests:
+                try:
+                    Digest(algorithm, digest)
+                except ValueError as error:
+                    raise BadInput(
+                        f"{self.name}: {error}",
+                        place=self.evidence,
+                        remedy="Write the lock anew with the tool that made it, or restore it.",
+                    ) from error
+
 
 @dataclass(frozen=True)
 class Target:
     """For whom a list is read: the interpreter's markers (PEP 508), the extras and groups that are wanted,
-    the variables that may stand in a list."""
+    the variables that may stand in a list, in addresses at the ``hosts`` for which the person allowed it."""
 
     markers: Mapping[str, str]
     extras: frozenset[str] = frozenset()
     groups: frozenset[str] = frozenset()
     variables: Mapping[str, str] = field(default_factory=dict)
+    hosts: frozenset[str] = frozenset()
 
     def holds(self, marker: Any, extra: str = "") -> bool:
         """Whether a marker (or None) holds here, for one extra if given."""
@@ -78,6 +95,7 @@ class Listed:
     groups: tuple[str, ...] = ()
     python: tuple[str, Evidence] | None = None
     remarks: tuple[str, ...] = ()
+    withheld: tuple[Withheld, ...] = ()
 
 
 def choice_key(pin: Pin, interpreter: Interpreter) -> str:

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import hashlib
 import json
 import os
 import re
@@ -18,6 +17,7 @@ from plainfall.errors import BadInput, DependencyProblem
 from plainfall.evidence import Evidence
 from plainfall.packages.cache import CachedTree, unpack_into_cache
 from plainfall.packages.checkouts import check_out
+from plainfall.packages.client import copy_local
 from plainfall.writing import digest_of, digest_of_files
 
 __all__ = ["References", "reference_of"]
@@ -63,6 +63,12 @@ class References:
             tree = self._from_archive(archive, sha256, name, place)
             return tree, json.dumps({"url": reference.address, **info})
         path = Path(os.path.normpath(self._supply.clone / reference.address))
+        if not Path(os.path.realpath(path)).is_relative_to(os.path.realpath(self._supply.clone)):
+            raise DependencyProblem(
+                f"{reference.address} is outside the clone, and nothing is built or taken from there",
+                place=place,
+                remedy="Onboard the folder above both, or put the package into the clone.",
+            )
         if not path.exists():
             raise DependencyProblem(
                 f"{reference.address} is not there",
@@ -70,9 +76,11 @@ class References:
                 remedy="Correct the path; it counts from the folder of the list that names it.",
             )
         url = path.as_uri()
-        if path.is_file():
-            sha256 = hashlib.sha256(path.read_bytes()).hexdigest()
-            tree = self._from_archive(path, sha256, path.name, place)
+        if not path.is_dir():
+            with self._supply.cache.partial(digest_of("local", str(path))) as partial:
+                sha256 = copy_local(path.as_uri(), partial, {})
+                archive = self._supply.cache.keep_archive(partial, path.name, sha256)
+            tree = self._from_archive(archive, sha256, path.name, place)
             return tree, json.dumps({"url": url, "archive_info": {"hashes": {"sha256": sha256}}})
         source = path / reference.subfolder
         tree = self._from_folder(source, place, editable=reference.editable)
@@ -100,7 +108,12 @@ class References:
                 if p.is_file() and not {".git", ".venv", ".plainfall", "__pycache__"} & set(p.parts)
             ]
         key = digest_of(
-            "folder", str(source), editable, digest_of_files(source, names), self._supply.interpreter.identity
+            "folder",
+            str(source),
+            editable,
+            digest_of_files(source, names),
+            self._supply.interpreter.identity,
+            self._supply.origin,
         )
         tree = self._supply.remembered(key)
         if tree is not None:
@@ -114,7 +127,9 @@ class References:
             variables = self._supply.surroundings.variables  # with the person's own keys and agents
             commit = check_out([reference.address], reference.revision, folder, variables, place)
             source = folder / reference.subfolder
-            key = digest_of("git", commit, reference.subfolder, self._supply.interpreter.identity)
+            key = digest_of(
+                "git", commit, reference.subfolder, self._supply.interpreter.identity, self._supply.origin
+            )
             tree = self._supply.remembered(key)
             if tree is None:
                 work = Path(name, "work")

@@ -17,13 +17,13 @@ from packaging.utils import canonicalize_name
 
 from plainfall.errors import BadInput
 from plainfall.evidence import Evidence
+from plainfall.packages.consent import VARIABLE, Withheld, expanded, host_in
+from plainfall.packages.digests import Digest
 
 __all__ = ["IndexOptions", "RequirementLine", "RequirementList", "parse_requirements", "read_requirements"]
 
-_VARIABLE = re.compile(r"\$\{([A-Z0-9_]+)\}")
 _COMMENT = re.compile(r"(^|\s+)#.*$")
 _ARCHIVE = re.compile(r"\.(whl|zip|tar\.gz|tgz|tar\.bz2|tar\.xz)$", re.IGNORECASE)
-_ALGORITHMS = {"sha256": 64, "sha384": 96, "sha512": 128, "sha224": 56, "md5": 32, "sha1": 40}
 _REMEDY = "One requirement a line, as in: name==1.2.3 --hash=sha256:…  (see PEP 508 for names and markers)."
 _WITH_VALUE = {
     "-i": "index", "--index-url": "index", "--extra-index-url": "extra",
@@ -65,18 +65,19 @@ class RequirementLine:
 
 @dataclass(frozen=True)
 class IndexOptions:
-    """What the files say about registries, each with its place."""
+    """What the files say about registries, each with its place. That a host be trusted without a certificate
+    is not among it: a clone does not decide that."""
 
     index: tuple[str, Evidence] | None = None
     extra: tuple[tuple[str, Evidence], ...] = ()
     links: tuple[tuple[str, Evidence], ...] = ()
-    trusted: tuple[str, ...] = ()
     no_index: bool = False
 
 
 @dataclass(frozen=True)
 class RequirementList:
-    """All requirements and constraints of a file and its includes, in order, and every file read."""
+    """All requirements and constraints of a file and its includes, in order, and every file read; and the
+    lines whose variables were not put in."""
 
     lines: tuple[RequirementLine, ...] = ()
     constraints: tuple[RequirementLine, ...] = ()
@@ -84,19 +85,26 @@ class RequirementList:
     require_hashes: bool = False
     prereleases: bool = False
     files: tuple[str, ...] = ()
+    withheld: tuple[Withheld, ...] = ()
 
 
 Reader = Callable[[str], str]
 
 
-def read_requirements(path: str, read: Reader, variables: Mapping[str, str]) -> RequirementList:
+def read_requirements(
+    path: str, read: Reader, variables: Mapping[str, str], hosts: frozenset[str] = frozenset()
+) -> RequirementList:
     """The list in a file and in all that it includes; ``read`` gives a file's text by its path relative to
-    the clone, and raises BadInput with the reason if it cannot."""
-    return _merge(path, read, variables, (), constraint=False)
+    the clone, and raises BadInput with the reason if it cannot. The person's ``variables`` are put only into
+    addresses at ``hosts``."""
+    return _merge(path, read, variables, hosts, (), constraint=False)
 
 
 def parse_requirements(
-    text: str, path: str = "requirements.txt", variables: Mapping[str, str] | None = None
+    text: str,
+    path: str = "requirements.txt",
+    variables: Mapping[str, str] | None = None,
+    hosts: frozenset[str] = frozenset(),
 ) -> RequirementList:
     """The list in one text, which may not include other files."""
 
@@ -105,22 +113,32 @@ def parse_requirements(
             raise BadInput(f"{name} is not to be read here")
         return text
 
-    return read_requirements(path, read, variables or {})
+    return read_requirements(path, read, variables or {}, hosts)
 
 
 def _merge(
-    path: str, read: Reader, variables: Mapping[str, str], chain: tuple[Evidence, ...], *, constraint: bool
+    path: str,
+    read: Reader,
+    variables: Mapping[str, str],
+    hosts: frozenset[str],
+    chain: tuple[Evidence, ...],
+    *,
+    constraint: bool,
 ) -> RequirementList:
     whole = RequirementList(files=(path,))
     for number, line in _logical_lines(read(path)):
         evidence = Evidence(path, number, line)
-        line = _VARIABLE.sub(lambda found: variables.get(found.group(1), found.group(0)), line)
+        names = VARIABLE.findall(line)
+        if names and host_in(line) in hosts:
+            line = expanded(line, variables)
+        elif names and host_in(line):
+            withheld = Withheld(host_in(line), tuple(dict.fromkeys(names)), Evidence(path, number))
+            whole = replace(whole, withheld=(*whole.withheld, withheld))
         kind, value, rest = _option(line, evidence)
         if kind in ("include", "constraint"):
             included = _included(path, value, evidence, chain)
-            inner = _merge(
-                included, read, variables, (*chain, evidence), constraint=constraint or kind == "constraint"
-            )
+            constraining = constraint or kind == "constraint"
+            inner = _merge(included, read, variables, hosts, (*chain, evidence), constraint=constraining)
             whole = _joined(whole, inner)
         elif kind == "requirement" or kind == "editable":
             parsed = _requirement(value or rest, evidence, editable=kind == "editable", path=path)
@@ -196,12 +214,12 @@ def _joined(outer: RequirementList, inner: RequirementList) -> RequirementList:
             index=inner.options.index or outer.options.index,
             extra=outer.options.extra + inner.options.extra,
             links=outer.options.links + inner.options.links,
-            trusted=outer.options.trusted + inner.options.trusted,
             no_index=outer.options.no_index or inner.options.no_index,
         ),
         require_hashes=outer.require_hashes or inner.require_hashes,
         prereleases=outer.prereleases or inner.prereleases,
         files=tuple(dict.fromkeys(outer.files + inner.files)),
+        withheld=outer.withheld + inner.withheld,
     )
 
 
@@ -213,8 +231,6 @@ def _with_option(whole: RequirementList, kind: str, value: str, evidence: Eviden
         options = replace(options, extra=(*options.extra, (value, evidence)))
     elif kind == "links":
         options = replace(options, links=(*options.links, (value, evidence)))
-    elif kind == "trusted":
-        options = replace(options, trusted=(*options.trusted, value))
     elif kind == "--no-index":
         options = replace(options, no_index=True)
     return replace(
@@ -272,12 +288,13 @@ def _split_hashes(text: str, evidence: Evidence) -> tuple[str, dict[str, frozens
         if name != "--hash":
             raise BadInput(f"the option {name!r} is not known here", place=evidence, remedy=_REMEDY)
         algorithm, _, digest = value.partition(":")
-        length = _ALGORITHMS.get(algorithm)
-        if length is None or not re.fullmatch(rf"[0-9a-fA-F]{{{length}}}", digest):
+        try:
+            known = Digest.of_hex(algorithm, digest)
+        except ValueError as error:
             raise BadInput(
-                f"{value!r} is no hash",
+                f"{value[:120]!r} is no hash",
                 place=evidence,
                 remedy="A hash is written --hash=sha256: followed by 64 hexadecimal digits.",
-            )
-        hashes.setdefault(algorithm, set()).add(digest.lower())
+            ) from error
+        hashes.setdefault(known.algorithm, set()).add(known.hex)
     return head.strip(), {name: frozenset(values) for name, values in hashes.items()}

@@ -3,24 +3,30 @@
 
 from __future__ import annotations
 
-import json
 import re
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 from html.parser import HTMLParser
 from urllib.parse import unquote, urldefrag, urljoin, urlsplit
 
-from plainfall.errors import RegistryProblem
+from plainfall.errors import BadInput, RegistryProblem
+from plainfall.packages.digests import ALGORITHMS, Digest
+from plainfall.reading import foreign_json
 
 __all__ = ["ACCEPT", "IndexFile", "parse_page"]
 
 ACCEPT = "application/vnd.pypi.simple.v1+json, application/vnd.pypi.simple.v1+html;q=0.2, text/html;q=0.1"
 
 
+_FILE_NAME = re.compile(r"[A-Za-z0-9_][^/\\\0-\x1f\x7f\"']*")
+
+
 @dataclass(frozen=True)
 class IndexFile:
-    """One archive that an index offers. ``yanked`` is None, or the reason (maybe empty); ``metadata`` tells
-    whether its METADATA can be had alone at ``url + ".metadata"``; ``size`` in bytes, None if not said."""
+    """One archive that an index offers or a lock names. ``yanked`` is None, or the reason (maybe empty);
+    ``metadata`` tells whether its METADATA can be had alone at ``url + ".metadata"``; ``size`` in bytes, None
+    if not said. Raises ValueError for a name that is no plain file name, or a hash that is none; hashes of
+    algorithms that are not known are left out."""
 
     filename: str
     url: str
@@ -30,12 +36,28 @@ class IndexFile:
     metadata: bool = False
     size: int | None = None
 
+    def __post_init__(self) -> None:
+        name = self.filename
+        if not _FILE_NAME.fullmatch(name) or len(name.encode("utf-8", "replace")) > 240:
+            raise ValueError(f"{name[:120]!r} is no name of an archive")
+        known = {key: value for key, value in self.hashes.items() if key in ALGORITHMS}
+        for algorithm, digest in known.items():
+            Digest(algorithm, digest)
+        object.__setattr__(self, "hashes", known)
+
 
 def parse_page(body: bytes, media_type: str, url: str) -> list[IndexFile]:
     """The archives on a project page; addresses made absolute against ``url``.
 
-    Raises RegistryProblem for a page of another kind or of a newer major version (PEP 629).
+    Archives that a page of a server places on this machine's disk are left out. Raises RegistryProblem for a
+    page of another kind, of a newer major version (PEP 629), or that states something that is no hash.
     """
+    files = _parsed(body, media_type, url)
+    schemes = ("http", "https", "file") if url.startswith("file:") else ("http", "https")
+    return [file for file in files if urlsplit(file.url).scheme in schemes]
+
+
+def _parsed(body: bytes, media_type: str, url: str) -> list[IndexFile]:
     if media_type.endswith("+json") or media_type == "application/json":
         return _parse_json(body, url)
     if media_type.endswith("html") or not media_type:
@@ -56,11 +78,13 @@ def _check_version(version: str, url: str) -> None:
 
 def _parse_json(body: bytes, url: str) -> list[IndexFile]:
     try:
-        page = json.loads(body)
+        page = foreign_json(body, url)
         _check_version(str(page["meta"]["api-version"]), url)
         return [_json_file(row, url) for row in page["files"]]
+    except BadInput as error:
+        raise RegistryProblem(f"{url} is not a package page: {error.cause}") from error
     except (ValueError, KeyError, TypeError, AttributeError) as error:
-        raise RegistryProblem(f"{url} is not a package page: {error!r}") from error
+        raise RegistryProblem(f"{url} is not a package page: {str(error)[:300]}") from error
 
 
 def _json_file(row: Mapping[str, object], url: str) -> IndexFile:
@@ -82,7 +106,10 @@ def _json_file(row: Mapping[str, object], url: str) -> IndexFile:
 
 def _parse_html(body: bytes, url: str) -> list[IndexFile]:
     parser = _Anchors(url)
-    parser.feed(body.decode("utf-8", "replace"))
+    try:
+        parser.feed(body.decode("utf-8", "replace"))
+    except (ValueError, AssertionError) as error:
+        raise RegistryProblem(f"{url} is not a package page: {str(error)[:300]}") from error
     return parser.files
 
 
@@ -112,7 +139,7 @@ class _Anchors(HTMLParser):
             IndexFile(
                 filename=filename,
                 url=address,
-                hashes={algorithm: digest} if joined and re.fullmatch(r"[0-9a-f]+", digest) else {},
+                hashes={algorithm: digest} if joined and algorithm in ALGORITHMS else {},
                 requires_python=values.get("data-requires-python") or None,
                 yanked=(values["data-yanked"] or "") if "data-yanked" in values else None,
                 metadata=metadata != "false",

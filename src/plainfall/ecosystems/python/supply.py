@@ -31,6 +31,7 @@ from plainfall.errors import DependencyProblem, DiskFull, PlainfallError
 from plainfall.evidence import Evidence
 from plainfall.packages.cache import CachedTree, PackageCache, unpack_into_cache
 from plainfall.packages.client import RegistryClient, copy_local
+from plainfall.packages.placing import Folders
 from plainfall.runtimes.interpreters import Interpreter
 from plainfall.surroundings import Surroundings
 from plainfall.writing import digest_of
@@ -93,6 +94,9 @@ class Supply:
         self._whole = 0
         self._workers = None if chain else self._start_workers()
         self.supplied = Supplied()
+        # What a build comes to depends on its tools, and so on where those are from: a wheel that was built with
+        # the registry of one clone is not taken for a clone with another.
+        self.origin = [source.address for source in (*sources.links, *sources.indexes)]
         self.cache = PackageCache(surroundings.cache)
         self.client = RegistryClient(sources.connection, surroundings.variables, connections=_AT_ONCE)
         self.finder = Finder(self.client, sources, supported_tags(interpreter.facts), interpreter.facts)
@@ -219,7 +223,7 @@ class Supply:
 
     def built(self, source: SourceArchive) -> CachedTree:
         """The wheel of a source package; one that was built for this interpreter before is taken again."""
-        key = digest_of("built", source.sha256, self.interpreter.identity)
+        key = digest_of("built", source.sha256, self.interpreter.identity, self.origin)
         tree = self.remembered(key)
         if tree is not None:
             return tree
@@ -281,9 +285,9 @@ class Supply:
         """Installs build requirements, resolved by the same means, into a build environment."""
         from plainfall.ecosystems.python.laying import lay_wheel
 
-        made: set[str] = set()
+        folders = Folders(environment.folder)
         for tree in self.trees_for(texts, f"{label}'s build requirements", place, label).values():
-            lay_wheel(environment, tree, made, requested=False)
+            lay_wheel(environment, tree, folders, requested=False)
 
     def trees_for(
         self, texts: Sequence[str], title: str, place: Evidence, label: str = ""

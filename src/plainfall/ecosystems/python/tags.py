@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 import re
-import subprocess
 from collections.abc import Iterator, Mapping
 from typing import Any
 
 from packaging.tags import Tag, compatible_tags, cpython_tags, mac_platforms
+
+from plainfall.processes import run
 
 __all__ = ["supported_tags"]
 
@@ -65,7 +66,7 @@ def _linux(machine: str, libc: str, musl: str) -> Iterator[str]:
             if legacy and machine in _LEGACY_MACHINES.get(legacy, {machine}):
                 yield f"{legacy}_{machine}"
     elif musl:
-        said = subprocess.run([musl], capture_output=True, text=True, check=False).stderr
+        said = run([musl], {}, seconds=10).errors
         version = re.search(r"Version (\d+)\.(\d+)", said)
         if version:
             for minor in range(int(version.group(2)), -1, -1):

@@ -18,6 +18,7 @@ from plainfall.packages.unpacking import Unpacked
 __all__ = ["describe_wheel", "has_wheel", "wheel_parts"]
 
 _SCHEMES = {"purelib", "platlib", "headers", "scripts", "data"}
+_INTERPRETER = re.compile(r"(python|pythonw|pypy|activate|deactivate)[^/]*", re.IGNORECASE)
 _ENTRY = re.compile(r"^\s*([\w.]+)\s*(?::\s*([\w.]+))?\s*(\[.*\])?\s*$")
 
 
@@ -67,7 +68,7 @@ def describe_wheel(folder: Path, files: list[Unpacked]) -> dict[str, Any]:
         "name": canonicalize_name(metadata.get("name", "")),
         "version": metadata.get("version", ""),
         "dist_info": info,
-        "record": _record(folder / info / "RECORD", info, moved_paths),
+        "record": _record(folder / info / "RECORD", info, moved_paths, {file.path for file in files}),
         "moved": moved,
         "entries": _entries(folder / info / "entry_points.txt", info),
         "requires_python": metadata.get("requires-python", ""),
@@ -103,21 +104,46 @@ def _moved(data: str, files: list[Unpacked]) -> tuple[list[list[Any]], set[str]]
             scheme, _, rest = file.path[len(data) :].partition("/")
             if scheme not in _SCHEMES or not rest:
                 raise ArchiveRefused(f"the wheel puts {file.path!r} into an unknown place {scheme!r}")
+            if _is_foreign(scheme, rest):
+                raise ArchiveRefused(
+                    f"the wheel holds {file.path!r}, which would replace a part of the environment or of another "
+                    "package",
+                    remedy="Nothing of it was used. Do not install it by other means either; tell its publisher.",
+                )
             moved.append([scheme, rest, file.path, bool(file.mode & 0o111)])
             paths.add(file.path)
     return moved, paths
 
 
-def _record(path: Path, info: str, moved: set[str]) -> str:
+def _is_foreign(scheme: str, path: str) -> bool:
+    """Whether a wheel's file would go where the environment's own or another distribution's files are."""
+    top = path.partition("/")[0]
+    if scheme == "scripts":
+        return "/" in path or _INTERPRETER.fullmatch(path) is not None
+    if scheme == "data":
+        return (
+            path.lower() == "pyvenv.cfg"
+            or (top == "bin" and _INTERPRETER.fullmatch(path[4:]) is not None)
+            or re.match(r"(lib|lib64)/python[^/]*/", path, re.IGNORECASE) is not None
+        )
+    return scheme in ("purelib", "platlib") and top.endswith((".dist-info", ".egg-info"))
+
+
+def _record(path: Path, info: str, moved: set[str], held: set[str]) -> str:
+    """The rows for files that the wheel holds and that stay where they are; whatever else it lists is not its
+    own."""
     left_out = {f"{info}/{name}" for name in ("RECORD", "INSTALLER", "REQUESTED", "direct_url.json")} | moved
     try:
-        text = path.read_text("utf-8")
+        text = path.read_text("utf-8", "replace")
     except FileNotFoundError as error:
         raise ArchiveRefused(f"{info} holds no RECORD file, which every wheel must have") from error
     rows = []
     for line in text.splitlines():
-        name = next(csv.reader([line]), [""])[0] if line.startswith('"') else line.partition(",")[0]
-        if name and name not in left_out:
+        try:
+            name = next(csv.reader([line]), [""])[0] if line.startswith('"') else line.partition(",")[0]
+        except csv.Error:
+            continue
+        if name in held and name not in left_out:
             rows.append(line)
     return "\n".join(rows) + "\n" if rows else ""
 
@@ -135,7 +161,8 @@ def _entries(path: Path, info: str) -> list[list[str]]:
     for section, kind in (("console_scripts", "console"), ("gui_scripts", "gui")):
         for name, value in parser.items(section) if parser.has_section(section) else ():
             found = _ENTRY.match(value)
-            if not found or not found.group(2) or "/" in name or name in (".", ".."):
+            plain = re.fullmatch(r"[^/\\\0-\x1f]{1,200}", name) and name not in (".", "..")
+            if not found or not found.group(2) or not plain or _is_foreign("scripts", name):
                 raise ArchiveRefused(f"{info} names a command {name!r} = {value!r}, which is not valid")
             entries.append([name, found.group(1), found.group(2), kind])
     return entries

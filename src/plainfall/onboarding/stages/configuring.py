@@ -12,7 +12,7 @@ from plainfall.onboarding.work import Work
 from plainfall.settings.setting import ORIGINS, Setting
 from plainfall.settings.units import Unit
 from plainfall.settings.whole import Settled, SettledFile, record_of
-from plainfall.writing import digest_of, write_whole
+from plainfall.writing import digest_of
 
 __all__ = ["settings"]
 
@@ -48,10 +48,9 @@ def _write(work: Work, unit: Unit, settled: Settled) -> list[SettledFile]:
     changed = [one for one in settled.files if one.changed]
     for one in changed:
         path = work.clone / one.file.target
-        if one.file.there is None:
+        if one.file.there is None or (one.file.tracked is not None and not path.exists()):
             work.making("file", path)
-            path.parent.mkdir(parents=True, exist_ok=True)
-        write_whole(path, one.text, mode=0o600)
+        work.state.confined.write(path, one.text, mode=0o600)
         work.tree.forget(one.file.target)
     if changed or {k: v for k, v in before.items() if k != "salt"} != {
         k: v for k, v in record.items() if k != "salt"
@@ -101,13 +100,21 @@ def _result(
         f"{names} {verb}" + (f": {said}" if said else ""),
         why,
         evidence,
-        tuple(_remarks(work, found, bool(changed))),
+        tuple(_remarks(work, done, found, bool(changed))),
         _detail(done, found),
     )
 
 
-def _remarks(work: Work, found: Sequence[Setting], changed: bool) -> list[str]:
+def _remarks(
+    work: Work, done: Sequence[tuple[Settled, list[SettledFile]]], found: Sequence[Setting], changed: bool
+) -> list[str]:
     remarks = []
+    for file in [one.file for settled, _ in done for one in settled.files if one.file.tracked is not None]:
+        how = "" if file.target.endswith(".local") else ", whose values the part's commands get as variables"
+        remarks.append(
+            f"version control tracks {file.tracked_path}, so it is not written: what it lacks goes into "
+            f"{file.target}{how}"
+        )
     if changed:
         for origin in ("generated", "matched", "development value"):
             keys = [one.key for one in found if one.origin == origin and one.written]

@@ -1,4 +1,9 @@
-"""Migrations and seeds: run once for what they depend on, with the database looked at before and after."""
+"""Migrations and seeds: run once for what they depend on, with the database looked at before and after.
+
+A framework's own migrations only add what is lacking, and run again when their inputs change. What any other
+command does to the rows that are there nobody knows (many drop the tables first): it runs once for a database, and
+never on one that holds rows which no step of ours put there.
+"""
 
 from __future__ import annotations
 
@@ -7,7 +12,7 @@ import re
 from pathlib import Path
 from typing import Any
 
-from plainfall.data.guard import DatabaseGuard
+from plainfall.data.guard import DatabaseGuard, PutBack
 from plainfall.data.sqlite import (
     DatabaseFound,
     Look,
@@ -15,11 +20,13 @@ from plainfall.data.sqlite import (
     difference,
     look_into,
 )
-from plainfall.errors import CommandFailed
+from plainfall.errors import CommandFailed, PathRefused
 from plainfall.evidence import Evidence
+from plainfall.frameworks import is_repeatable
 from plainfall.onboarding.commands import end_leftovers, run_command
 from plainfall.onboarding.steps import State, StepResult
 from plainfall.onboarding.work import Work
+from plainfall.repository import exclude_locally
 from plainfall.server.process import new_mark
 from plainfall.survey.commands import Command
 from plainfall.writing import digest_of, digest_of_files
@@ -27,51 +34,99 @@ from plainfall.writing import digest_of, digest_of_files
 __all__ = ["migrations", "seeds"]
 
 _MIGRATION_FOLDER = re.compile(r"(^|/)(migrations?|migrate|versions|alembic|db)/", re.IGNORECASE)
+_SCHEMA = re.compile(
+    r"(^|/)(schema\.(prisma|rb|sql|js|ts)|[^/]*(schema|init|create|tables|setup)[^/]*\.sql)$", re.I
+)
 
 
 def migrations(work: Work) -> StepResult:
-    """Runs the migration command unless command, migration files, dependencies and database are those of
-    the run before. Raises CommandFailed; then the database is as it was before."""
+    """Runs the migration command: a framework's own when command, migration files, dependencies or database are
+    not those of the run before; any other once for a database. Raises CommandFailed; then the database is as it
+    was before."""
     command = work.part.candidates("migrations")[0]
-    _undo_unfinished(work)
-    fingerprint = digest_of(
-        command.line,
-        digest_of_files(work.clone, _files(work, command)),
-        work.fingerprints.get("dependencies"),
-        str(work.database.file) if work.database else work.fingerprints.get("settings"),
-    )
+    undone = _undo_unfinished(work)
+    inputs = digest_of(command.line, digest_of_files(work.clone, _files(work, command)))
+    repeatable = is_repeatable(command)
     before = work.state.record(work.part.key, "migrations")
-    if before.get("fingerprint") == fingerprint and _still_holds(work, before):
-        return _kept(work, command, before, "command, migration files and database are unchanged")
-    return _run(work, command, "migrations", {"fingerprint": fingerprint})
+    holds = _still_holds(work, before)
+    if repeatable:
+        place = str(work.database.file) if work.database else work.fingerprints.get("settings")
+        fingerprint = digest_of(inputs, work.fingerprints.get("dependencies"), place)
+        if before.get("fingerprint") == fingerprint and holds:
+            why = "command, migration files and database are unchanged"
+            return _kept(work, command, before, why, undone)
+        return _run(work, command, "migrations", {"fingerprint": fingerprint}, undone)
+    if before and holds:
+        why = "it ran before on this database; nobody knows what it does to the rows in it"
+        changed = before.get("inputs") != inputs
+        return _kept(work, command, before, why, [*undone, *([_again(command)] if changed else [])])
+    found = _foreign_rows(work, [])
+    if found:
+        return _not_run(work, command, found, undone)
+    return _run(work, command, "migrations", {"inputs": inputs}, undone)
 
 
 def seeds(work: Work) -> StepResult:
     """Runs the seed command once for a database. Raises CommandFailed; then the database is as before."""
     command = work.part.candidates("seeds")[0]
-    _undo_unfinished(work)
+    undone = _undo_unfinished(work)
     before = work.state.record(work.part.key, "seeds")
-    if before and not work.wishes.seed_again and _still_holds(work, before):
-        why = "this database was seeded before; --seed-again runs it again"
-        return _kept(work, command, before, why)
-    return _run(work, command, "seeds", {})
+    if not work.wishes.seed_again:
+        if before and _still_holds(work, before):
+            why = "this database was seeded before; --seed-again runs it again"
+            return _kept(work, command, before, why, undone)
+        found = _foreign_rows(work, ["migrations", "administrator"])
+        if found:
+            return _not_run(work, command, found, undone)
+    return _run(work, command, "seeds", {}, undone)
 
 
-def _run(work: Work, command: Command, stage: str, more: dict[str, Any]) -> StepResult:
+def _again(command: Command) -> str:
+    return (
+        f"the files that `{command.line}` reads changed since: run it yourself, if the rows may go: "
+        f"plainfall inside -- {command.line}"
+    )
+
+
+def _foreign_rows(work: Work, stages: list[str]) -> str:
+    """What the database holds that none of these steps of ours put there, in words; "" for nothing."""
+    database = _database(work)
+    if database is None:
+        return ""
+    rows = {name: count for name, count in look_into(database.file).rows().items() if count}
+    known: dict[str, int] = {}
+    for stage in stages:
+        record = work.state.record(work.part.key, stage)
+        if record.get("database") == str(database.file) and record.get("inode") == _inode(database):
+            known |= record.get("rows", {})
+    more = {name: count for name, count in rows.items() if count > known.get(name, 0)}
+    listed = ", ".join(f"{name} ({count:,})" for name, count in list(more.items())[:4])
+    return f"{_shown(work, database.file)} holds rows already: {listed}" if more else ""
+
+
+def _not_run(work: Work, command: Command, found: str, undone: list[str]) -> StepResult:
+    how = "--seed-again runs it" if command.stage == "seeds" else f"plainfall inside -- {command.line}"
+    return StepResult(
+        State.LEFT_OUT,
+        f"{command.line}: not run",
+        f"{found}, which may be yours; to run it all the same: {how}",
+        (command.evidence,),
+        tuple(undone),
+        {"command": command.line, "database": None, "changes": []},
+    )
+
+
+def _run(work: Work, command: Command, stage: str, more: dict[str, Any], undone: list[str]) -> StepResult:
     """Runs the command and keeps the record of it, with what ``more`` says."""
     database = _database(work)
     before = look_into(database.file) if database else Look(False)
-    if database and not database.file.parent.exists():
-        work.making("folder", database.file.parent, exclude=False)
-        database.file.parent.mkdir(parents=True)
+    _make_folder(work, database)
     guard, mark = _guard(work), new_mark()
-    guard.begin(stage, database.file if database else None, mark)
+    copy = guard.begin(stage, database.file if database else None, mark)
     try:
         left = run_command(work, stage, command.line, mark, command.evidence)
     except CommandFailed as error:
-        guard.put_back()
-        if database:
-            error.remedy += " The database was put back as it was before this step."
+        error.remedy += _put_back_words(work, guard.put_back())
         raise
     except BaseException:
         guard.put_back()
@@ -87,25 +142,66 @@ def _run(work: Work, command: Command, stage: str, more: dict[str, Any]) -> Step
         "rows": after.rows(),
         "filled": [name for name, count in after.rows().items() if count > before.rows().get(name, 0)],
     }
-    # In this order: a kill between the two leaves a step that is done, with a copy that nobody needs.
+    # In this order: a kill between the two leaves a step that is done, with a note that nobody needs.
     work.state.keep(work.part.key, stage, record)
     guard.end()
+    if database is not None and not before.there and after.there:
+        _exclude(work, database.file)
     changes = difference(before, after)
-    said = "; ".join(changes) if changes else "the database is as it was"
+    words = "; ".join(changes) if changes else "the database is as it was"
+    remarks = [*undone, *left, *([words] if database else [])]
+    if copy is not None:
+        remarks.append(f"the database as it was before is kept in {_shown(work, copy)}")
     return StepResult(
         State.DONE,
         f"{command.line}: {_in_short(before, after)}" if database else command.line,
         command.reason,
         (command.evidence,),
-        (*left, said) if database else tuple(left),
+        tuple(remarks),
         {
             "command": command.line,
             "database": record["database"],
+            "copy": str(copy) if copy else None,
             "changes": changes,
             "tables_before": before.as_json(),
             "tables_after": after.as_json(),
         },
     )
+
+
+def _make_folder(work: Work, database: DatabaseFound | None) -> None:
+    """The folder of a database that is inside the clone; elsewhere it is the project's own business."""
+    if database is None or database.file.parent.exists():
+        return
+    try:
+        place = work.state.confined.resolve(database.file.parent)
+    except PathRefused:
+        return
+    work.making("folder", database.file.parent, exclude=False)
+    work.state.confined.make_folder(place)
+
+
+def _exclude(work: Work, file: Path) -> None:
+    """A database that a step made, and what its engine keeps beside it, are by-products."""
+    if file.is_relative_to(work.clone) and not work.state.is_tracked(file):
+        inner = file.relative_to(work.clone).as_posix()
+        exclude_locally(work.clone, [f"/{inner}{ending}" for ending in ("", "-wal", "-shm", "-journal")])
+
+
+def _shown(work: Work, path: Path) -> str:
+    """A path as people know it: from the clone, where it is inside."""
+    real = work.state.confined.root
+    for root in (work.clone, real):
+        if path.is_relative_to(root):
+            return path.relative_to(root).as_posix()
+    return str(path)
+
+
+def _put_back_words(work: Work, undone: PutBack | None) -> str:
+    if undone is None or undone.database is None:
+        return ""
+    kept = f"; what it held by then is in {_shown(work, undone.kept)}" if undone.kept else ""
+    return f" The database was put back as it was before this step{kept}."
 
 
 def _in_short(before: Look, after: Look) -> str:
@@ -119,7 +215,7 @@ def _in_short(before: Look, after: Look) -> str:
     return ", ".join(said) or "nothing to change"
 
 
-def _kept(work: Work, command: Command, before: dict[str, Any], why: str) -> StepResult:
+def _kept(work: Work, command: Command, before: dict[str, Any], why: str, remarks: list[str]) -> StepResult:
     rows = before.get("rows", {})
     where = f"{len(rows)} tables, {sum(rows.values()):,} rows" if rows else "done before"
     detail: dict[str, Any] = {
@@ -127,7 +223,9 @@ def _kept(work: Work, command: Command, before: dict[str, Any], why: str) -> Ste
         "database": before.get("database"),
         "changes": [],
     }
-    return StepResult(State.KEPT, f"{command.line}: {where}", why, (command.evidence,), (), detail)
+    return StepResult(
+        State.KEPT, f"{command.line}: {where}", why, (command.evidence,), tuple(remarks), detail
+    )
 
 
 def _still_holds(work: Work, before: dict[str, Any]) -> bool:
@@ -162,30 +260,36 @@ def _inode(database: DatabaseFound | None) -> list[int] | None:
 
 
 def _guard(work: Work) -> DatabaseGuard:
-    return DatabaseGuard(work.state.folder / "guard" / (work.part.key.replace("/", "-") or "top"))
+    name = work.state.name_of(work.part.key)
+    return DatabaseGuard(work.state.folder / "guard" / name, name, work.state.confined, work.state.seal)
 
 
-def _undo_unfinished(work: Work) -> None:
+def _undo_unfinished(work: Work) -> list[str]:
     """A step that a kill cut off: its processes are ended, its database is put back, unless it was done and
-    recorded already."""
+    recorded already. Returns what is to be said of it."""
     guard = _guard(work)
     mark = guard.under_way()
     if mark is None:
-        return
+        return []
     end_leftovers(mark)
+    work.state.keep_command(mark, None)
     if any(work.state.record(work.part.key, stage).get("mark") == mark for stage in ("migrations", "seeds")):
         guard.end()
-    else:
-        guard.put_back()
+        return []
+    undone = guard.put_back()
+    words = _put_back_words(work, undone).strip()
+    return [f"{undone.step} were cut off in a run before. {words}"] if undone is not None and words else []
 
 
 def _files(work: Work, command: Command) -> list[str]:
-    """The files that decide what the migrations do: those in migration folders, and files that the
-    command names."""
+    """The files that decide what the migrations do: those in migration folders, schema files, and files that
+    the command names."""
     place = f"{work.part.path}/" if work.part.path else ""
     words = set(re.split(r"[\s=]+", command.line))
     return [
         place + path
         for path in work.tree.below(work.part.path)
-        if (_MIGRATION_FOLDER.search(path) and Path(path).suffix not in (".db", ".sqlite3")) or path in words
+        if (_MIGRATION_FOLDER.search(path) and Path(path).suffix not in (".db", ".sqlite3"))
+        or _SCHEMA.search(path)
+        or path in words
     ]

@@ -61,7 +61,7 @@ def why_runtime(work: Work, choice: Choice) -> str:
 
 def environment(work: Work) -> StepResult:
     """Makes the environment, keeps a right one, replaces a wrong one if it is ours."""
-    standing = work.language.environment_standing(work.folder, work.chosen())
+    standing = work.standing()
     place = work.folder / standing.path
     detail = {"path": str(place), "state_before": standing.state, "reason": standing.reason}
     if standing.state == "right":
@@ -70,7 +70,8 @@ def environment(work: Work) -> StepResult:
     work.making("folder", place)
     # A folder of its own: another part may make its environment at the same time.
     making = work.state.folder / "making" / digest_of(work.part.key)[:12]
-    work.language.make_environment(work.folder, work.chosen(), work.clone.resolve().name, making)
+    name = work.clone.resolve().name
+    work.language.make_environment(work.folder, work.chosen(), name, making, work.access())
     work.state.forget(work.part.key, "dependencies")
     version = work.chosen().taken.version
     if standing.state == "wrong":
@@ -83,7 +84,7 @@ def dependencies(work: Work) -> StepResult:
     listed = work.part.dependencies
     assert listed is not None  # a part without a list has no such step
     inputs = digest_of_files(work.clone, listed.files)
-    place = work.folder / work.language.environment_standing(work.folder, work.chosen()).path
+    place = work.folder / work.standing().path
     asked_for = work.wishes.install
     allowed, seconds = install_code(work.tree)
     wishes = replace(
@@ -114,9 +115,10 @@ def dependencies(work: Work) -> StepResult:
         work.chosen(),
         work.surroundings,
         replace(wishes, instead=instead),
-        work.state.folder / "locks" / (work.part.key or "top"),
+        work.state.folder / "locks" / work.state.name_of(work.part.key),
         before.get("memory", {}),
         work.progress,
+        work.access(),
     )
     names = sorted((*done.laid, *done.kept))
     record = {

@@ -87,7 +87,7 @@ def server(work: Work) -> StepResult:
 def _debugging(work: Work) -> Debugging:
     """The part's debugger, on a free port of its own."""
     port = free_port(_DEBUG_PORT, {*work.settled_by().ports.values(), *work.avoided})
-    state = work.state.folder / "tools" / (work.part.key or "top")
+    state = work.state.folder / "tools" / work.state.name_of(work.part.key)
     wish = DebugWish(work.clone, work.folder, work.chosen(), port, work.surroundings, state, work.progress)
     return work.language.debugging(wish)
 
@@ -97,7 +97,7 @@ def _holder(work: Work, port: int) -> str:
     holder = holder_of(port)
     if holder is None:
         return ""
-    for row in work.state.register.every() if work.state.register else ():
+    for row in work.state.register.every():
         if holder.pid is not None and holder.pid in row.pids:
             return f"the dev server of {row.clone}{f', part {row.part}' if row.part else ''}"
     if holder.folder and Path(holder.folder).is_relative_to(work.clone):
@@ -139,7 +139,8 @@ def _start(
     # On disk before the start, so that a run after a kill finds the processes by their mark.
     work.state.keep_server(work.part.key, record)
     work.making("server", log, exclude=False)
-    running, process = start(line, work.folder, variables, log, port, mark)
+    output = work.state.open_log(work.part.key, "server")
+    running, process = start(line, work.folder, variables, log, port, mark, output)
     record.update(running.as_record(), fingerprint=fingerprint)
     work.state.keep_server(work.part.key, record)
     from plainfall.server.readiness import wait_until_ready

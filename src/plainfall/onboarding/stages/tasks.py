@@ -14,7 +14,7 @@ from plainfall.onboarding.work import Work
 from plainfall.server.process import new_mark
 from plainfall.settings.answers import TEAM_FILE, tolerated_lines
 from plainfall.survey.commands import Command
-from plainfall.writing import digest_of, read_json, write_json
+from plainfall.writing import digest_of
 
 __all__ = ["administrator", "carry_out", "tasks"]
 
@@ -88,13 +88,13 @@ def administrator(work: Work) -> StepResult:
     before = work.state.record(work.part.key, "administrator")
     accounts = work.state.folder / "accounts.json"
     where = f"password in {accounts.relative_to(work.clone)}"
-    if before and before.get("database") == database and accounts.exists():
+    if before and before.get("database") == database and (work.part.key or ".") in work.state.accounts():
         return StepResult(State.KEPT, f"administrator {_NAME!r}, {where}", "", (found.evidence,))
     password = secrets.token_urlsafe(12)
-    known = read_json(accounts) or {}
+    known = work.state.accounts()
     known[work.part.key or "."] = {"name": _NAME, "password": password, "page": found.page}
     # On disk before the account is made: a password that nobody knows would be worse than none.
-    write_json(accounts, known, mode=0o600)
+    work.state.keep_accounts(known)
     made = f"administrator {_NAME!r} made, {where}"
     try:
         _run(work, found, password)
@@ -103,7 +103,7 @@ def administrator(work: Work) -> StepResult:
             raise
         made = f"an account {_NAME!r} was there already"
         known.pop(work.part.key or ".")
-        write_json(accounts, known, mode=0o600)
+        work.state.keep_accounts(known)
     work.state.keep(work.part.key, "administrator", {"database": database})
     return StepResult(
         State.DONE, made, f"signs in at {found.page}", (found.evidence,), (), {"page": found.page}

@@ -142,7 +142,7 @@ def read_list(tree: Tree, path: str, kind: str, target: Target) -> Listed:
     if reader:
         listed = reader(tree, path, target)
         return replace(listed, remarks=(*listed.remarks, *_unknown_words(listed, target)))
-    found = read_requirements(path, tree.text, target.variables)
+    found = read_requirements(path, tree.text, target.variables, target.hosts)
     held = tuple(
         line for line in found.lines if line.requirement is None or target.holds(line.requirement.marker)
     )
@@ -155,6 +155,7 @@ def read_list(tree: Tree, path: str, kind: str, target: Target) -> Listed:
         found.constraints,
         found.options,
         found.prereleases,
+        withheld=found.withheld,
     )
     if held and all(line.pinned and line.hashes and line.reference is None for line in held):
         return replace(listed, pins=_pins(held))

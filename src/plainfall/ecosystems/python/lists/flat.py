@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 import re
 from typing import Any
 
@@ -13,6 +12,7 @@ from plainfall.ecosystems.python.lists.toml import check_format, load_toml, tabl
 from plainfall.ecosystems.python.pins import Listed, Pin, Reference, Target
 from plainfall.errors import BadInput
 from plainfall.evidence import Evidence
+from plainfall.reading import json_object
 from plainfall.survey.walk import Tree
 
 __all__ = ["read_pdm_lock", "read_pipfile_lock"]
@@ -49,18 +49,14 @@ def read_pdm_lock(tree: Tree, path: str, target: Target) -> Listed:
 def read_pipfile_lock(tree: Tree, path: str, target: Target) -> Listed:
     """The pins of a ``Pipfile.lock``: its default packages, and those for development."""
     text = tree.text(path)
-    try:
-        lock = json.loads(text)
-    except json.JSONDecodeError as error:
-        raise BadInput(
-            f"it is not valid JSON: {error.msg}", place=Evidence(path, error.lineno), remedy=_REMEDY
-        ) from error
+    lock = json_object(text, path)
+    lines = _lines(text, path)
     meta = lock.get("_meta", {})
     check_format(meta.get("pipfile-spec", 6), 6, path, tree.line_of(path, "pipfile-spec"))
     pins = []
     for section in ("default", "develop"):
         for name, row in lock.get(section, {}).items():
-            place = _line(text, path, name)
+            place = lines.get(name, Evidence(path))
             if target.holds(_marker(row.get("markers"), place)):
                 pins.append(_pipfile_pin(canonicalize_name(name), row, place))
     unique = {pin.name: pin for pin in reversed(pins)}
@@ -84,11 +80,14 @@ def _pipfile_pin(name: str, row: dict[str, Any], place: Evidence) -> Pin:
     return Pin(name, version, place, {"sha256": digests} if digests else {})
 
 
-def _line(text: str, path: str, name: str) -> Evidence:
+def _lines(text: str, path: str) -> dict[str, Evidence]:
+    """The first line that begins with each quoted name."""
+    found: dict[str, Evidence] = {}
     for number, line in enumerate(text.splitlines(), 1):
-        if line.strip().startswith(f'"{name}":'):
-            return Evidence(path, number, line.strip())
-    return Evidence(path)
+        stripped = line.strip()
+        if stripped.startswith('"'):
+            found.setdefault(stripped[1:].partition('":')[0], Evidence(path, number, stripped))
+    return found
 
 
 def _marker(text: str | None, place: Evidence) -> Marker | None:

@@ -3,28 +3,21 @@
 from __future__ import annotations
 
 import re
-import tomllib
 from typing import Any
 
 from plainfall.errors import BadInput
 from plainfall.evidence import Evidence
+from plainfall.reading import toml_table
 from plainfall.survey.walk import Tree
+
+_REMEDY = "Correct this line; most often a quote or a bracket is not closed, or a merge left marks."
 
 __all__ = ["check_format", "load_toml", "table_lines"]
 
 
 def load_toml(tree: Tree, path: str) -> dict[str, Any]:
     """The file as a mapping. Raises BadInput with the line."""
-    text = tree.text(path)
-    try:
-        return tomllib.loads(text)
-    except tomllib.TOMLDecodeError as error:
-        found = re.search(r"at line (\d+)", str(error))
-        raise BadInput(
-            f"it is not valid TOML: {error}",
-            place=Evidence(path, int(found.group(1)) if found else len(text.splitlines())),
-            remedy="Correct this line; most often a quote or a bracket is not closed, or a merge left marks.",
-        ) from error
+    return toml_table(tree.text(path), path, _REMEDY)
 
 
 def table_lines(tree: Tree, path: str, header: str) -> list[Evidence]:

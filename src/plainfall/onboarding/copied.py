@@ -1,0 +1,53 @@
+"""The records of a clone that was copied or moved: what is true of the files that came along is kept."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Mapping
+from pathlib import Path
+from typing import Any
+
+__all__ = ["adopted"]
+
+_KEPT = (
+    "settings",
+    "shared settings",
+    "migrations",
+    "seeds",
+    "administrator",
+    "start command",
+    "registry hosts",
+)
+
+
+def adopted(content: Mapping[str, Any], old: Path, new: Path) -> dict[str, Any]:
+    """The records for a clone at ``new`` that was at ``old``: settings that were written, and which databases
+    were migrated and seeded (those within the clone are the copies). No servers, no commands."""
+    records = {}
+    for name, record in content.get("records", {}).items():
+        stage = name.rpartition("|")[2]
+        if stage in _KEPT and isinstance(record, dict):
+            records[name] = _rebased(record, old, new) if "database" in record else record
+    return {"version": content["version"], "records": records, "servers": {}, "commands": {}}
+
+
+def _rebased(record: dict[str, Any], old: Path, new: Path) -> dict[str, Any]:
+    database = record["database"]
+    if isinstance(database, list):  # an administrator's: path and inode
+        path, _ = database
+        return {**record, "database": list(_file(path, old, new))} if path else record
+    if not database:
+        return record
+    path, inode = _file(database, old, new)
+    return {**record, "database": path, "inode": inode or record.get("inode")}
+
+
+def _file(path: str, old: Path, new: Path) -> tuple[str, list[int] | None]:
+    """Where a database is now, with its device and inode."""
+    real = Path(os.path.realpath(path))
+    place = new / real.relative_to(old) if real.is_relative_to(old) else Path(path)
+    try:
+        status = os.stat(place)
+    except OSError:
+        return str(place), None
+    return str(place), [status.st_dev, status.st_ino]

@@ -1,0 +1,113 @@
+"""Child processes: each gets the variables that it is given and nothing of the developer's own, and none
+outlives an interrupted run by accident.
+
+Everything that Plainfall runs is started here (a test holds that): interpreters that are asked for facts,
+git, compilers, builds, the project's commands. A dev server is started here, too, and then released.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import os
+import signal
+import subprocess
+import threading
+from collections.abc import Iterator, Mapping, Sequence
+from contextlib import contextmanager
+from dataclasses import dataclass
+from pathlib import Path
+from typing import IO, Any
+
+__all__ = ["Finished", "end_all", "release", "run", "start", "started"]
+
+_RUNNING: set[int] = set()  # ids of the sessions that are under way
+_LOCK = threading.Lock()
+
+
+@dataclass(frozen=True)
+class Finished:
+    """A process that has ended: its status (negative: the signal) and what it wrote, in UTF-8 with what is
+    not that replaced."""
+
+    status: int
+    output: str
+    errors: str
+
+
+def run(
+    words: Sequence[str],
+    variables: Mapping[str, str],
+    *,
+    folder: Path | str = "/",
+    seconds: float | None = None,
+    output: IO[bytes] | None = None,
+    data: bytes | None = None,
+) -> Finished:
+    """Runs a command to its end, without input unless ``data`` is given; with ``output`` all that it writes
+    goes there instead.
+
+    Raises OSError if it cannot be started, subprocess.TimeoutExpired after ``seconds``. Whatever ends the
+    wait, an interrupt included, ends the command with all of its session.
+    """
+    with started(
+        words,
+        variables,
+        folder=folder,
+        stdin=subprocess.DEVNULL if data is None else subprocess.PIPE,
+        stdout=output or subprocess.PIPE,
+        stderr=subprocess.STDOUT if output else subprocess.PIPE,
+    ) as process:
+        said, errors = process.communicate(data, seconds)
+    return Finished(
+        process.returncode,
+        (said or b"").decode("utf-8", "replace"),
+        (errors or b"").decode("utf-8", "replace"),
+    )
+
+
+@contextmanager
+def started(
+    words: Sequence[str], variables: Mapping[str, str], *, folder: Path | str, **options: Any
+) -> Iterator[subprocess.Popen[bytes]]:
+    """A process in a session of its own, which is killed with all that is left of it when the block is left.
+    ``options`` are those of subprocess.Popen. Raises OSError if it cannot be started."""
+    process = start(words, variables, folder=folder, **options)
+    try:
+        yield process
+    finally:
+        _kill(process.pid)  # it, if it still runs, and what it left running in its session
+        process.wait()
+        for stream in (process.stdin, process.stdout, process.stderr):
+            if stream is not None:
+                with contextlib.suppress(OSError):  # what it did not take any more
+                    stream.close()
+        release(process.pid)
+
+
+def start(
+    words: Sequence[str], variables: Mapping[str, str], *, folder: Path | str, **options: Any
+) -> subprocess.Popen[bytes]:
+    """Starts a process in a session of its own; ``end_all`` ends it until it is released."""
+    with _LOCK:
+        process: subprocess.Popen[bytes] = subprocess.Popen(
+            list(words), cwd=folder, env=dict(variables), start_new_session=True, **options
+        )
+        _RUNNING.add(process.pid)
+    return process
+
+
+def release(pid: int) -> None:
+    """Lets a process that was started here outlive this one."""
+    with _LOCK:
+        _RUNNING.discard(pid)
+
+
+def end_all() -> None:
+    """Kills the session of everything that is under way; for the last moment before this process exits."""
+    for pid in list(_RUNNING):
+        _kill(pid)
+
+
+def _kill(pid: int) -> None:
+    with contextlib.suppress(ProcessLookupError, PermissionError):  # ended; or taken over by another user
+        os.killpg(pid, signal.SIGKILL)
