@@ -17,6 +17,7 @@ import pytest
 from forked import run_program
 
 from plainfall.errors import BadInput
+from plainfall.sealing import Seal
 from plainfall.settings.dotenv import parse_dotenv
 from plainfall.settings.values import is_placeholder, is_secret
 from plainfall.standins.building import Built, wheel_bytes
@@ -104,6 +105,14 @@ def records(clone: Path) -> dict[str, Any]:
     """What Plainfall recorded of a clone, whoever's seal is on it."""
     content = (read_json(clone / ".plainfall/state.json") or {}).get("content")
     return content if isinstance(content, dict) else {}
+
+
+def resealed(machine: Machine, clone: Path, path: str, name: str, change: Callable[[Any], Any]) -> None:
+    """Changes a sealed document as Plainfall itself would: the seal of this user for this clone is on it."""
+    seal = Seal(Path(machine.variables["PLAINFALL_STATE"]), clone)
+    found = seal.read_file(clone / path, name)
+    (clone / path).parent.mkdir(parents=True, exist_ok=True)
+    (clone / path).write_text(seal.text(name, change(found.content if found is not None else None)))
 
 
 @pytest.fixture

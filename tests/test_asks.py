@@ -131,7 +131,7 @@ dependencies = [{ name = "kit" }]
 name = "kit"
 version = "1.0"
 source = { registry = "https://registry.example/simple" }
-wheels = [{ url = "https://registry.example/kit-1.0-cp331-cp331-manylinux_2_17_x86_64.whl", hash = "sha256:ab" }]
+wheels = [{ url = "https://registry.example/kit-1.0-cp331-cp331-manylinux_2_17_x86_64.whl", hash = "sha256:abababababababababababababababababababababababababababababababab" }]
 """
 
 

@@ -317,8 +317,8 @@ def test_a_stale_lock_is_said_with_both_places(tmp_path: Path) -> None:
         ("Pipfile.lock", '{"_meta": {"pipfile-spec": 9}}', "lock format 9"),
         ("pylock.toml", 'lock-version = "2.0"\ncreated-by = "x"\npackages = []\n', "newer format"),
         ("pylock.toml", 'lock-version = "1.0"\ncreated-by = "x"\n', "breaks the pylock.toml specification"),
-        ("Pipfile.lock", '{"default": {\n,}}', "Pipfile.lock:2: it is not valid JSON"),
-        ("uv.lock", "<<<<<<< ours\nversion = 1\n", "uv.lock:1: it is not valid TOML"),
+        ("Pipfile.lock", '{"default": {\n,}}', "Pipfile.lock:2: it is not JSON"),
+        ("uv.lock", "<<<<<<< ours\nversion = 1\n", "uv.lock:1: it is not TOML"),
         ("uv.lock", UV.replace('name = "base"\nversion', 'name = "other"\nversion'), "it lacks base"),
         ("uv.lock", UV.replace("sys_platform == 'win32'", "sys_platform =="), "the marker 'sys_platform =='"),
         (

@@ -343,8 +343,19 @@ def test_tokens_of_rc_files_are_sent_where_they_are_set_for_and_not_shown(
     clone = machine.clone(
         {".npmrc": rc, "package.json": package_json([UNITS]), "package-lock.json": lock([UNITS])}
     )
-    run = machine.run("onboard", clone, "--until", "dependencies", RIVER="river-token-77")
+    secret = "river-token-77"
+    refused = machine.run("onboard", clone, "--until", "dependencies", RIVER=secret)
+    words = " ".join(refused.err.split())
+    assert refused.status == 1 and "wants to send your variable RIVER to 127.0.0.1" in words
+    assert "--allow-registry 127.0.0.1" in words
+    allow = ("--allow-registry", "127.0.0.1")
+    run = machine.run("onboard", clone, "--until", "dependencies", *allow, RIVER=secret)
     assert run.status == 0, run.err
+    shutil.rmtree(clone / "node_modules")
+    shutil.rmtree(machine.variables["PLAINFALL_CACHE"])
+    again = machine.run("onboard", clone, "--until", "dependencies", RIVER=secret)  # it is remembered
+    assert again.status == 0, again.err
+    assert secret not in refused.out + refused.err
     assert "river-token-77" not in run.out + run.err + (clone / ".plainfall/state.json").read_text()
 
 
@@ -363,11 +374,15 @@ def test_an_address_in_the_lock_is_turned_to_the_configured_registry(
 def test_rc_files_are_read_in_their_order(tmp_path: Path) -> None:
     (tmp_path / "home").mkdir()
     (tmp_path / "home/.npmrc").write_text("registry=https://one.example\nstrict-ssl=false\n")
-    (tmp_path / ".npmrc").write_text("registry=https://two.example/\n@rain:registry=https://rain.example\n")
+    own = "registry=https://two.example/\n@rain:registry=https://rain.example\ncafile=/x\nproxy=http://p.example\n"
+    (tmp_path / ".npmrc").write_text(own)
     surroundings = Surroundings({}, tmp_path, tmp_path / "home", tmp_path / "cache", tmp_path / "state")
     found = read_registries(surroundings, Interpreter(tmp_path, tmp_path, "20.0.0", {}), [tmp_path])
     assert found.of("words") == "https://two.example/" and found.of("@rain/x") == "https://rain.example/"
-    assert "two.example" in found.connection.trusted_hosts
+    # The user's own file trusts its own registry; a project's file chooses addresses and nothing else.
+    assert found.connection.trusted_hosts == {"one.example"}
+    assert found.connection.proxy is None and found.connection.certificates != "/x"
+    assert [key for key, _ in found.ignored] == ["cafile", "proxy"]
 
 
 def test_a_manifest_out_of_step_is_said_with_its_lines(machine: Machine, node_registry: Any) -> None:

@@ -9,7 +9,7 @@ from pathlib import Path
 from typing import Any
 
 import pytest
-from conftest import Machine
+from conftest import Machine, resealed
 from node_clones import lock, package_json
 
 from plainfall.standins.node_registry import node_archive
@@ -74,8 +74,8 @@ def test_a_stop_while_packages_are_changed_is_harmless(machine: Machine, node_re
         {"package.json": package_json([WORDS, UNITS]), "package-lock.json": lock([WORDS, UNITS])}
     )
     machine.run("onboard", clone, "--until", "dependencies")
-    mark = clone / "node_modules/.plainfall.json"
-    mark.write_text(mark.read_text().replace('"complete":true', '"complete":false'))
+    mark = "node_modules/.plainfall.json"
+    resealed(machine, clone, mark, "node_modules of .", lambda content: {**content, "complete": False})
     (clone / "node_modules/@rain/units/index.js").unlink()
     assert machine.run("onboard", clone, "--until", "dependencies").status == 0
     assert (clone / "node_modules/@rain/units/index.js").is_file()

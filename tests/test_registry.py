@@ -144,12 +144,12 @@ def test_without_any_configuration_the_bundled_client_is_asked_once(tmp_path: Pa
 
 def test_both_forms_of_a_page_say_the_same() -> None:
     html = (
-        b'<a href="../f/kit-1.0-py3-none-any.whl#sha256=ab12" data-requires-python="&gt;=3.8" '
+        b'<a href="../f/kit-1.0-py3-none-any.whl#sha256=ab12ab12ab12ab12ab12ab12ab12ab12ab12ab12ab12ab12ab12ab12ab12ab12" data-requires-python="&gt;=3.8" '
         b'data-yanked="leaks" data-core-metadata="true">kit</a><a href="other.txt">no archive</a>'
     )
     json = (
         b'{"meta":{"api-version":"1.1"},"files":[{"filename":"kit-1.0-py3-none-any.whl","url":'
-        b'"../f/kit-1.0-py3-none-any.whl","hashes":{"sha256":"ab12"},"requires-python":">=3.8",'
+        b'"../f/kit-1.0-py3-none-any.whl","hashes":{"sha256":"ab12ab12ab12ab12ab12ab12ab12ab12ab12ab12ab12ab12ab12ab12ab12ab12"},"requires-python":">=3.8",'
         b'"yanked":"leaks","core-metadata":true}]}'
     )
     url = "https://registry.example/simple/kit/"

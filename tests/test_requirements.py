@@ -54,8 +54,13 @@ def test_includes_and_constraints_with_their_own_lines() -> None:
     assert listed.files == ("requirements/dev.txt", "requirements/base.txt", "limits.txt")
 
 
-def test_variables_are_put_in() -> None:
-    listed = parse_requirements("--index-url https://${TOKEN}@registry.example\n", variables={"TOKEN": "x"})
+def test_variables_are_put_into_addresses_at_hosts_that_the_person_allowed() -> None:
+    text = "--index-url https://${TOKEN}@registry.example\n"
+    withheld = parse_requirements(text, variables={"TOKEN": "x"})
+    assert withheld.options.index is not None and "${TOKEN}" in withheld.options.index[0]
+    [one] = withheld.withheld
+    assert one.host == "registry.example" and one.names == ("TOKEN",) and one.evidence.line == 1
+    listed = parse_requirements(text, variables={"TOKEN": "x"}, hosts=frozenset({"registry.example"}))
     assert listed.options.index is not None and listed.options.index[0] == "https://x@registry.example"
 
 

@@ -101,10 +101,15 @@ def test_an_interpreter_is_asked_once_and_again_when_its_file_changes(machine: M
     clone = machine.clone({"app.py": ""})
     for _ in range(2):
         machine.run("survey", clone)
-    assert (machine.home / "asked").read_text() == "asked\n"
-    fake(place, f"#!/bin/sh\necho again >> {machine.home}/asked\nexit 1\n")
+    assert (machine.home / "asked").read_text() == "asked\nasked\n"  # a bad answer is not remembered
+    asks = f'#!/bin/sh\necho good >> {machine.home}/asked\nexec {sys.executable} "$@"\n'
+    fake(place, asks)
+    for _ in range(2):
+        machine.run("survey", clone)
+    assert (machine.home / "asked").read_text() == "asked\nasked\ngood\n"
+    fake(place, asks + "\n")
     machine.run("survey", clone)
-    assert (machine.home / "asked").read_text() == "asked\nagain\n"
+    assert (machine.home / "asked").read_text() == "asked\nasked\ngood\ngood\n"
 
 
 def test_an_interpreter_can_be_named_against_the_asks(machine: Machine) -> None:

@@ -5,14 +5,26 @@ from __future__ import annotations
 
 import json
 import re
+import stat
 import tomllib
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
+from pathlib import Path
 from typing import Any
 
 from plainfall.errors import BadInput
 from plainfall.evidence import Evidence
 
-__all__ = ["foreign_json", "json_object", "json_value", "toml_table", "yaml_node", "yaml_value"]
+__all__ = [
+    "clone_text",
+    "foreign_json",
+    "json_object",
+    "json_value",
+    "of_its_form",
+    "toml_table",
+    "yaml_node",
+    "yaml_value",
+]
 
 _RESTORE = "Mend that line, or restore the file from version control."
 _MOST_VALUES = 2_000_000  # values of a document; the largest locks in use have some 500,000
@@ -73,11 +85,8 @@ def toml_table(text: str, path: str, remedy: str = _RESTORE) -> dict[str, Any]:
         table = tomllib.loads(text)
     except tomllib.TOMLDecodeError as error:
         found = re.search(r"line (\d+)", str(error))
-        raise BadInput(
-            f"it is not TOML: {error}",
-            place=Evidence(path, int(found.group(1)) if found else 0),
-            remedy=remedy,
-        ) from error
+        last = int(found.group(1)) if found else len(text.splitlines())
+        raise BadInput(f"it is not TOML: {error}", place=Evidence(path, last), remedy=remedy) from error
     except RecursionError as error:
         raise _too_deep("TOML", path) from error
     except ValueError as error:  # a number of more digits than Python converts
@@ -106,6 +115,59 @@ def yaml_node(text: str, path: str) -> Any:
     if "&" in text:
         _check_amount(_size(node, {}), path, _MOST_YAML_VALUES)
     return node
+
+
+@contextmanager
+def of_its_form(path: str, kind: str) -> Iterator[None]:
+    """Turns what a reader stumbles over in a document of another shape into BadInput: a key that is lacking, a
+    list where a table should be, a text where a number should be."""
+    try:
+        yield
+    except (KeyError, TypeError, AttributeError, ValueError, IndexError, RecursionError) as error:
+        what = (
+            f"{error} is lacking" if isinstance(error, KeyError) else str(error)[:200] or type(error).__name__
+        )
+        raise BadInput(
+            f"it is not of the form that a {kind} has: {what}", place=Evidence(path), remedy=_RESTORE
+        ) from error
+
+
+def clone_text(root: Path, path: str, largest: int) -> str:
+    """The text of a file of the clone (UTF-8, byte-order mark taken off). Raises BadInput if it is not there,
+    leads out of the clone, is no plain file or no text, or has more than ``largest`` bytes."""
+    file = root / path
+    try:
+        if not file.resolve().is_relative_to(root.resolve()):
+            raise BadInput("it leads out of the clone, and is not read", place=Evidence(path))
+        status = file.stat()
+        if not stat.S_ISREG(status.st_mode):
+            raise BadInput("it is not a plain file", place=Evidence(path))
+        if status.st_size > largest:
+            size = f"{largest // 1024**2} MiB"
+            raise BadInput(f"it is larger than {size}, too large for what it should be", place=Evidence(path))
+        data = file.read_bytes()
+    except FileNotFoundError as error:
+        raise BadInput("it is not there", place=Evidence(path)) from error
+    except (OSError, ValueError) as error:
+        reason = getattr(error, "strerror", None) or error
+        raise BadInput(f"it cannot be read: {reason}", place=Evidence(path)) from error
+    try:
+        text = data.decode("utf-16" if data[:2] in (b"\xff\xfe", b"\xfe\xff") else "utf-8-sig")
+    except UnicodeDecodeError as error:
+        line = data[: error.start].count(b"\n") + 1
+        raise BadInput(
+            f"it is not text: byte {data[error.start] if error.start < len(data) else 0:#04x} is not UTF-8",
+            place=Evidence(path, line),
+            remedy="Save it as UTF-8 text, or restore it from version control.",
+        ) from error
+    if "\0" in text:
+        line = text[: text.index("\0")].count("\n") + 1
+        raise BadInput(
+            "it is not text: it holds a NUL byte",
+            place=Evidence(path, line),
+            remedy="Save it as UTF-8 text, or restore it from version control.",
+        )
+    return text
 
 
 def _of_yaml(read: Callable[[], Any], text: str, path: str, remedy: str) -> Any:

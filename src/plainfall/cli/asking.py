@@ -33,8 +33,7 @@ class TerminalAsker:
         if not question.needed:
             console.note("    The project starts without it; left open, it is not asked for again.")
         prompt = f"empty takes {question.proposed}" if question.proposed else "empty leaves it open"
-        console.err.write(f"  value ({prompt}): ")
-        console.err.flush()
+        console.prompt(f"  value ({prompt}): ")
         try:
             if is_secret(question.key):
                 return getpass.getpass("", stream=console.err) or None

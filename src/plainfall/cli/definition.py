@@ -173,6 +173,13 @@ def _wishes(parser: argparse.ArgumentParser) -> None:
         metavar="NAME",
         help="let this package run its own code when it is installed",
     )
+    parser.add_argument(
+        "--allow-registry",
+        action="append",
+        default=[],
+        metavar="HOST",
+        help="let the clone's own configuration have your variables for this registry; it is remembered",
+    )
     _mend(parser)
     parser.add_argument("--keep-lock", action="store_true", help="put a resolved pylock.toml into the clone")
     parser.add_argument("--seed-again", action="store_true", help="run the seeds though they were run before")

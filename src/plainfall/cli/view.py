@@ -7,6 +7,7 @@ from collections.abc import Sequence
 from typing import Any
 
 from plainfall.cli.console import Console
+from plainfall.cli.visible import visible
 from plainfall.evidence import Evidence
 from plainfall.onboarding.events import (
     Event,
@@ -54,7 +55,7 @@ class RunView:
             self.show_step(event.step, event.result, event.seconds)
             if event.error is not None:
                 self._console.note("")
-                print(self._console.error_text(event.error, "  "), file=self._console.err, flush=True)
+                self._console.error(self._console.error_text(event.error, "  "))
                 self._console.note("")
 
     def pause(self) -> None:
@@ -66,6 +67,7 @@ class RunView:
     def _move(self, text: str) -> None:
         if not self._console.live:
             return
+        text = visible(text)
         if self._status is None:
             from rich.console import Console as RichConsole
             from rich.text import Text

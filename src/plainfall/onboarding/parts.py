@@ -99,7 +99,7 @@ class Ahead:
     """Carries out the early steps (runtime, environment, dependencies) of further parts in threads while the
     parts before them go on; what they tell is held back until ``join``.
 
-    Left by an exception, what runs is stopped at its next report, and waited for.
+    Left by an exception, what runs is stopped at its next report, and waited for, but after an interrupt.
     """
 
     def __init__(self, runs: Sequence[PartRun]) -> None:
@@ -149,7 +149,10 @@ class Ahead:
         if kind is not None:
             self._stopping.set()
         if self._pool is not None:
-            self._pool.shutdown(wait=True, cancel_futures=True)
+            # After an interrupt nothing is waited for: what runs is ended with this process.
+            self._pool.shutdown(
+                wait=kind is None or not issubclass(kind, KeyboardInterrupt), cancel_futures=True
+            )
 
 
 def _explained(step: Step, work: Work) -> StepResult:

@@ -73,12 +73,12 @@ def place_files(placements: Iterable[Placement], folders: Folders, *, copy: bool
     """Links every source to its target (or copies it), making folders as needed; an older file at a target
     gives way. Returns whether links were possible. Raises OSError and PathRefused; targets placed by then
     stay."""
-    link = os.link
+    link, inner = os.link, len(folders.root)
     linking = not copy
     for placement in placements:
         target = placement.target
         folders.make(target.rpartition("/")[0])
-        if linking and not is_written_to(target):
+        if linking and not is_written_to(target[inner:]):
             try:
                 link(placement.source, target)
                 continue

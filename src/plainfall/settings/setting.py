@@ -93,6 +93,11 @@ class SettingsFile:
     tracked: Document | None = None
     tracked_path: str = ""
 
+    @property
+    def paths(self) -> tuple[str, ...]:
+        """The file's path, and that of the tracked one below it."""
+        return (self.target, self.tracked_path) if self.tracked is not None else (self.target,)
+
     def recorded_origin(self, key: str, fingerprint: str) -> str | None:
         """Where a value came from when Plainfall wrote it; None if somebody changed it since."""
         return next(

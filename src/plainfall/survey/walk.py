@@ -9,8 +9,8 @@ from functools import cached_property
 from pathlib import Path, PurePosixPath
 from typing import TYPE_CHECKING
 
-from plainfall.errors import BadInput
 from plainfall.evidence import Evidence
+from plainfall.reading import clone_text
 
 if TYPE_CHECKING:
     from pathspec import GitIgnoreSpec
@@ -67,7 +67,7 @@ class Tree:
         Raises BadInput if it is not there, is no text, or is larger than 2 MiB.
         """
         if path not in self._texts:
-            self._texts[path] = _read(self.root, path)
+            self._texts[path] = clone_text(self.root, path, _LARGEST_TEXT)
         return self._texts[path]
 
     def forget(self, path: str) -> None:
@@ -80,37 +80,6 @@ class Tree:
             if piece in line:
                 return Evidence(path, number, line.strip())
         return Evidence(path)
-
-
-def _read(root: Path, path: str) -> str:
-    file = root / path
-    try:
-        if not file.resolve().is_relative_to(root.resolve()):
-            raise BadInput("it leads out of the clone, and is not read", place=Evidence(path))
-        if file.stat().st_size > _LARGEST_TEXT:
-            raise BadInput("it is larger than 2 MiB, too large for what it should be", place=Evidence(path))
-        data = file.read_bytes()
-    except FileNotFoundError as error:
-        raise BadInput("it is not there", place=Evidence(path)) from error
-    except OSError as error:
-        raise BadInput(f"it cannot be read: {error.strerror}", place=Evidence(path)) from error
-    try:
-        text = data.decode("utf-16" if data[:2] in (b"\xff\xfe", b"\xfe\xff") else "utf-8-sig")
-    except UnicodeDecodeError as error:
-        line = data[: error.start].count(b"\n") + 1
-        raise BadInput(
-            f"it is not text: byte {data[error.start] if error.start < len(data) else 0:#04x} is not UTF-8",
-            place=Evidence(path, line),
-            remedy="Save it as UTF-8 text, or restore it from version control.",
-        ) from error
-    if "\0" in text:
-        line = text[: text.index("\0")].count("\n") + 1
-        raise BadInput(
-            "it is not text: it holds a NUL byte",
-            place=Evidence(path, line),
-            remedy="Save it as UTF-8 text, or restore it from version control.",
-        )
-    return text
 
 
 def walk(root: Path) -> Tree:

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import argparse
 import dataclasses
-import json
 import shutil
 import tempfile
 from pathlib import Path
@@ -18,6 +17,7 @@ from plainfall.cli.commands.onboard import (
 )
 from plainfall.cli.console import Console
 from plainfall.cli.document import outcome_document
+from plainfall.cli.ending import taking_time
 from plainfall.cli.view import RunView
 from plainfall.ecosystems.node.interpreters import node_interpreters
 from plainfall.errors import UsageProblem
@@ -41,10 +41,11 @@ def run(options: argparse.Namespace, console: Console) -> int:
         return _run(options, console, clone)
     finally:
         if not options.keep:
-            if clone.exists():
-                stop_servers(clone, Surroundings.of_process().state)
-            if options.into is None:
-                shutil.rmtree(place)
+            with taking_time():
+                if clone.exists():
+                    stop_servers(clone, Surroundings.of_process().state)
+                if options.into is None:
+                    shutil.rmtree(place)
 
 
 def _place(options: argparse.Namespace) -> Path:
@@ -90,7 +91,7 @@ def _run(options: argparse.Namespace, console: Console, clone: Path) -> int:
         finally:
             view.pause()
     if console.json:
-        console.result(json.dumps(outcome_document(outcome), indent=2, ensure_ascii=False))
+        console.document(outcome_document(outcome))
     elif options.keep or outcome.outcome != "done":
         show_outcome(console, outcome, str(clone))
     else:

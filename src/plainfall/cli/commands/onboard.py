@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import argparse
-import json
 import re
 from pathlib import Path
 
@@ -41,7 +40,7 @@ def run(options: argparse.Namespace, console: Console) -> int:
     finally:
         view.pause()
     if console.json:
-        console.result(json.dumps(outcome_document(outcome), indent=2, ensure_ascii=False))
+        console.document(outcome_document(outcome))
     elif options.preview:
         _show_preview(console, view, outcome)
     else:
@@ -58,6 +57,7 @@ def wishes_of(options: argparse.Namespace) -> Wishes:
         _instead(options.instead),
         options.keep_lock,
         frozenset(options.allow_install_code),
+        hosts=frozenset(host.lower() for host in options.allow_registry),
     )
     return Wishes(
         given_of(options),
@@ -105,10 +105,9 @@ def exit_status(outcome: Outcome) -> int:
 def show_disagreements(console: Console, outcome: Outcome) -> None:
     """What the clone says in two ways, and what is not onboarded, on standard error."""
     show_contradictions(console, outcome.contradictions)
-    for text, place in outcome.survey.remarks:
-        console.note(
-            console.wrapped(f"{text} ({place})", 12, "  " + console.styled("note", "warn") + "      ")
-        )
+    remarks = [f"{text} ({place})" for text, place in outcome.survey.remarks]
+    for text in (*remarks, *outcome.remarks):
+        console.note(console.wrapped(text, 12, "  " + console.styled("note", "warn") + "      "))
 
 
 def _show_preview(console: Console, view: RunView, outcome: Outcome) -> None:

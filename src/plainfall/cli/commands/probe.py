@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import argparse
-import json
 from pathlib import Path
 
 from plainfall.cli.console import Console
@@ -32,7 +31,7 @@ def run(options: argparse.Namespace, console: Console) -> int:
     well = bool(looks) and all(look.well for look in looks)
     if console.json:
         document = {"outcome": "done" if well else "failed", "servers": [look.as_json() for look in looks]}
-        console.result(json.dumps(document, indent=2, ensure_ascii=False))
+        console.document(document)
         return 0 if well else 1
     if not looks:
         console.result("no dev server of this clone runs; start it with: plainfall serve")

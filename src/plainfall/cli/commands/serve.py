@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import argparse
-import json
 import time
 from collections.abc import Collection
 from pathlib import Path
@@ -11,6 +10,7 @@ from pathlib import Path
 from plainfall.cli.commands.onboard import exit_status, show_outcome
 from plainfall.cli.console import Console
 from plainfall.cli.document import outcome_document
+from plainfall.cli.ending import handled, taking_time
 from plainfall.cli.view import RunView
 from plainfall.diagnosis.reading import diagnose, lines_that_matter
 from plainfall.errors import NothingToOnboard
@@ -80,7 +80,7 @@ def _bring_up(
     started = [part for part, record in outcome.servers.items() if before.get(part) != record["pid"]]
     if options.background or not outcome.servers:
         if console.json:
-            console.result(json.dumps(outcome_document(outcome), indent=2, ensure_ascii=False))
+            console.document(outcome_document(outcome))
         else:
             show_outcome(console, outcome, options.clone)
         return exit_status(outcome)
@@ -105,7 +105,7 @@ def _show_attach(console: Console, outcome: Outcome) -> None:
     for part, record in outcome.servers.items():
         if record.get("attach") and not console.json:
             console.result(f"debugger of {part or outcome.survey.name}; for an editor:")
-            console.result(json.dumps(record["attach"], indent=2))
+            console.document(record["attach"])
 
 
 class _ServeView(RunView):
@@ -143,7 +143,9 @@ def _follow(console: Console, clone: Path, outcome: Outcome, started: list[str],
             time.sleep(_PAUSE)
     except KeyboardInterrupt:
         console.note("")
-    stopped = [one for part in started for one in stop_servers(clone, user_state, part)]
+    with taking_time():
+        stopped = [one for part in started for one in stop_servers(clone, user_state, part)]
+    handled()
     return _end(console, outcome, names, stopped, ended, failed)
 
 
@@ -162,8 +164,10 @@ def _show(console: Console, names: dict[str, str], width: int, event: Happening,
         return
     style = _STYLES[list(names).index(event.part) % len(_STYLES)]
     head = console.styled(f"{names[event.part]:<{width}} │", style, out=True)
-    if event.kind != "line":
-        text = console.styled(f"· {text}", "bad" if event.kind != "restarted" else "warn", out=True)
+    if event.kind == "line":
+        console.log_line(f"{head} ", text)
+        return
+    text = console.styled(f"· {text}", "bad" if event.kind != "restarted" else "warn", out=True)
     console.result(f"{head} {text}")
 
 
@@ -179,7 +183,7 @@ def _end(
     if console.json:
         rows = [{"part": one.part, "port": one.port, "port_free": one.port_free} for one in stopped]
         document = {"outcome": "failed" if status else "done", "stopped": rows, "ended": ended}
-        console.result(json.dumps(document, indent=2, ensure_ascii=False))
+        console.document(document)
         return status
     for one in stopped:
         if one.part not in ended:
@@ -194,7 +198,7 @@ def _list(console: Console, register: Register) -> int:
     pids = {(row.clone, row.part): row.pids for row in rows}
     if console.json:
         document = {"servers": [_row(row, pids[row.clone, row.part]) for row in rows]}
-        console.result(json.dumps(document, indent=2, ensure_ascii=False))
+        console.document(document)
         return 0
     running = [row for row in rows if pids[row.clone, row.part]]
     if not running:
@@ -253,7 +257,7 @@ def _show_commands(console: Console, survey: Survey, chosen: Collection[str] | N
             {"part": part.key, "commands": [one.as_json() for one in part.candidates("server")]}
             for part in parts
         ]
-        console.result(json.dumps({"parts": rows}, indent=2, ensure_ascii=False))
+        console.document({"parts": rows})
         return 0
     for part in parts:
         console.result(f"{part.key or survey.name}:")

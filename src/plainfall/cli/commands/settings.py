@@ -11,6 +11,7 @@ from typing import Any
 from plainfall.cli.commands.onboard import given_of
 from plainfall.cli.console import Console
 from plainfall.cli.view import show_contradictions
+from plainfall.cli.visible import visible
 from plainfall.errors import NothingToOnboard, UsageProblem
 from plainfall.onboarding.settling import Settling
 from plainfall.onboarding.state import CloneState
@@ -45,7 +46,7 @@ def run(options: argparse.Namespace, console: Console) -> int:
     contradictions = list({found.what: found for found in contradictions}.values())
     if console.json:
         document = settings_document(clone, settled, contradictions)
-        console.result(json.dumps(document, indent=2, ensure_ascii=False))
+        console.document(document)
         return 0
     for one in settled:
         _show(console, survey, one)
@@ -126,7 +127,7 @@ def _show(console: Console, survey: Survey, settled: Settled) -> None:
     languages = " and ".join(language.capitalize() for language in unit.languages) or "shared by all parts"
     console.result(f"{console.styled(name, 'strong', out=True)}  {languages}")
     for file in settled.files:
-        mine = [one for one in settled.settings if one.file == file.file.target]
+        mine = [one for one in settled.settings if one.file in file.file.paths]
         if not mine and file.file.template is None and file.file.there is None:
             continue
         console.result(f"  {_file_words(file)}")
@@ -145,6 +146,8 @@ def _file_words(file: Any) -> str:
     one = file.file
     known = [f"from {one.template_path}"] if one.template_path else []
     known += [f"loaded at {one.loaded}"] if one.loaded else []
+    if one.tracked is not None:
+        known.insert(0, f"over {one.tracked_path}, which version control tracks and Plainfall does not write")
     if one.there is None:
         state = "is not there yet; plainfall onboard makes it" if file.changed else "is not needed"
     else:
@@ -169,14 +172,14 @@ def _table(console: Console, settled: Settled, mine: Sequence[Setting]) -> None:
     for one in mine:
         style = {"open": "bold yellow", "generated": "green", "matched": "cyan"}.get(one.origin, "")
         table.add_row(
-            Text(one.key, style="bold" if one.needed else ""),
-            Text(_value(one, settled)),
-            Text(_origin(one), style=style),
+            Text(visible(one.key), style="bold" if one.needed else ""),
+            Text(visible(_value(one, settled))),
+            Text(visible(_origin(one)), style=style),
             Text(
                 "stops" if one.needed else ("starts" if one.uses else "not read"),
                 style="bold" if one.needed else "dim",
             ),
-            Text(_readers(one), style="dim"),
+            Text(visible(_readers(one)), style="dim"),
         )
     out = RichConsole(
         file=console.out,
@@ -189,11 +192,11 @@ def _table(console: Console, settled: Settled, mine: Sequence[Setting]) -> None:
     with out.capture() as captured:
         out.print(table)
     for line in captured.get().rstrip("\n").split("\n"):
-        console.result(f"    {line}".rstrip())
+        console.log_line("    ", line.rstrip())
 
 
 def _value(one: Setting, settled: Settled) -> str:
-    file = next(file for file in settled.files if file.file.target == one.file)
+    file = next(file for file in settled.files if one.file in file.file.paths)
     there = file.file.there is not None and one.key in file.file.there.values()
     if one.origin == "generated" and not there:
         return "(made by onboard)"

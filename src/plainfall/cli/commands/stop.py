@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import argparse
-import json
 from pathlib import Path
 
 from plainfall.cli.console import Console
@@ -21,7 +20,7 @@ def run(options: argparse.Namespace, console: Console) -> int:
     stopped = stop_servers(Path(options.clone).absolute(), user_state, _key(options.part))
     if console.json:
         rows = [_row(one) for one in stopped]
-        console.result(json.dumps({"outcome": "done", "stopped": rows}, indent=2))
+        console.document({"outcome": "done", "stopped": rows})
         return 0
     if not stopped:
         console.result("no dev server of this clone was running")
@@ -37,7 +36,7 @@ def _key(name: str | None) -> str | None:
 def _everywhere(console: Console, stopped: dict[str, list[Stopped]]) -> int:
     if console.json:
         clones = [{"clone": clone, "stopped": [_row(one) for one in rows]} for clone, rows in stopped.items()]
-        console.result(json.dumps({"outcome": "done", "clones": clones}, indent=2))
+        console.document({"outcome": "done", "clones": clones})
         return 0
     if not stopped:
         console.result("no dev server of any clone was running")

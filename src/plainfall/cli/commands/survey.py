@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import argparse
-import json
 from pathlib import Path
 from typing import Any
 
@@ -29,7 +28,7 @@ def run(options: argparse.Namespace, console: Console) -> int:
     survey, _ = look(clone, surroundings.cache)
     runtimes = {part.key: _runtime(part, surroundings) for part in survey.parts}
     if console.json:
-        console.result(json.dumps(survey_document(survey, runtimes), indent=2, ensure_ascii=False))
+        console.document(survey_document(survey, runtimes))
         return 0
     for part in survey.parts:
         _show_part(console, survey, part, runtimes[part.key])
@@ -63,7 +62,7 @@ def _learn(where: str, surroundings: Surroundings, console: Console) -> int:
     rows = sorted((major, name, ends) for name, (major, ends) in lines.by_name.items())
     if console.json:
         document = [{"major": major, "name": name, "ends": ends.isoformat()} for major, name, ends in rows]
-        console.result(json.dumps({"release_lines": document}, indent=2))
+        console.document({"release_lines": document})
         return 0
     for major, name, ends in rows:
         state = "supported until" if major in lines.current() else "support ended"

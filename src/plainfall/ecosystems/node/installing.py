@@ -20,6 +20,7 @@ from plainfall.ecosystems.node.repositories import repository_source
 from plainfall.ecosystems.node.resolving import TABLES, lock_text, resolve
 from plainfall.ecosystems.node.store import Store
 from plainfall.ecosystems.node.workspaces import linked_folders, workspaces
+from plainfall.errors import RegistryProblem
 from plainfall.packages.consent import withheld_words
 from plainfall.runtimes.choice import Choice
 from plainfall.surroundings import Surroundings
@@ -67,6 +68,10 @@ def install(
         making = clone / ".plainfall" / "laying" / digest_of(str(folder))[:12]
         patched = _patched_in_place(folder)
         laid = lay(folder, packages, store, making, allowed, patched, progress, access)
+    except RegistryProblem as error:
+        words = withheld_words(registries.withheld)
+        error.remedy += f" Not done: {words}." if words else ""
+        raise
     finally:
         store.close()
     remarks: list[str] = []

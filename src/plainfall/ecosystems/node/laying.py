@@ -279,11 +279,11 @@ def _settle(
     """Lays the packages below ``root``, in two processes where there are many."""
     links = [one for one in todo if one.link is not None]
     archives = [one for one in todo if one.link is None]
-    import multiprocessing
+    from plainfall.packages.workers import can_fork, worker_pool
 
     count = min(os.cpu_count() or 1, 4)
     done = 0
-    if len(archives) < _FEW or count < 2 or "fork" not in multiprocessing.get_all_start_methods():
+    if len(archives) < _FEW or count < 2 or not can_fork():
         folders = Folders(root)
         for one in archives:
             _take(laid, one, _linked(root, one, store.tree(one), copied, folders))
@@ -291,7 +291,7 @@ def _settle(
             progress(done, len(archives), "packages laid")
         laid.fetched, laid.fetched_bytes = store.fetched, store.fetched_bytes
     else:
-        from concurrent.futures import ProcessPoolExecutor, as_completed
+        from concurrent.futures import as_completed
 
         # The same package at several places goes to the same process, which gets it once.
         alike: dict[object, list[Package]] = {}
@@ -302,7 +302,7 @@ def _settle(
             if not chunks or len(chunks[-1]) >= _AT_ONCE:
                 chunks.append([])
             chunks[-1] += same
-        with ProcessPoolExecutor(count, mp_context=multiprocessing.get_context("fork")) as pool:
+        with worker_pool(count) as pool:
             waiting = [pool.submit(_lay_chunk, root, chunk, store, copied) for chunk in chunks]
             try:
                 for future in as_completed(waiting):

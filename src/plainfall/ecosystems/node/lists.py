@@ -13,9 +13,11 @@ from plainfall.ecosystems.node.servers import listed_names
 from plainfall.ecosystems.node.workspaces import owner_of, workspace_file, workspaces
 from plainfall.errors import BadInput
 from plainfall.evidence import Evidence
-from plainfall.reading import json_object
+from plainfall.reading import clone_text, json_object, of_its_form
 from plainfall.survey.parts import DependencyFile
 from plainfall.survey.walk import Tree
+
+_LARGEST = 64 * 1024**2  # bytes of a lock
 
 __all__ = ["COMPONENTS", "dependency_file", "disagreements", "read_lock"]
 
@@ -131,11 +133,13 @@ def _asked(document: Mapping[str, Any]) -> Iterator[str]:
 
 def read_lock(root: Path, path: str, document: Mapping[str, Any]) -> LockRead:
     """Reads a lock of any kind that is known. Raises BadInput; a lock may be larger than other files."""
-    try:
-        text = (root / path).read_text("utf-8-sig")
-    except (OSError, UnicodeDecodeError) as error:
-        raise BadInput(f"it cannot be read: {error}", place=Evidence(path)) from error
+    text = clone_text(root, path, _LARGEST)
     kind = _LOCKS[path.rpartition("/")[2]]
+    with of_its_form(path, "lock of this format"):
+        return _read_lock(root, path, kind, text, document)
+
+
+def _read_lock(root: Path, path: str, kind: str, text: str, document: Mapping[str, Any]) -> LockRead:
     if kind == "pnpm":
         from plainfall.ecosystems.node.locks.pnpm import read_pnpm_lock
 

@@ -10,10 +10,11 @@ from html.parser import HTMLParser
 from urllib.parse import unquote, urldefrag, urljoin, urlsplit
 
 from plainfall.errors import BadInput, RegistryProblem
+from plainfall.evidence import Evidence
 from plainfall.packages.digests import ALGORITHMS, Digest
 from plainfall.reading import foreign_json
 
-__all__ = ["ACCEPT", "IndexFile", "parse_page"]
+__all__ = ["ACCEPT", "IndexFile", "listed_file", "parse_page"]
 
 ACCEPT = "application/vnd.pypi.simple.v1+json, application/vnd.pypi.simple.v1+html;q=0.2, text/html;q=0.1"
 
@@ -44,6 +45,20 @@ class IndexFile:
         for algorithm, digest in known.items():
             Digest(algorithm, digest)
         object.__setattr__(self, "hashes", known)
+
+
+def listed_file(
+    filename: str, url: str, hashes: Mapping[str, str], place: Evidence, size: int | None = None
+) -> IndexFile:
+    """An archive as a lock names it. Raises BadInput, with the lock's place, for one that no lock would."""
+    try:
+        return IndexFile(filename, url, hashes, size=size)
+    except ValueError as error:
+        raise BadInput(
+            f"it names an archive wrongly: {error}",
+            place=place,
+            remedy="Write the lock anew with the tool that made it, or restore it.",
+        ) from error
 
 
 def parse_page(body: bytes, media_type: str, url: str) -> list[IndexFile]:

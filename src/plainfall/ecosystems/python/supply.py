@@ -112,13 +112,12 @@ class Supply:
     @staticmethod
     def _start_workers() -> Executor | None:
         """Processes for unpacking, started before any thread is (forking a threaded process is unsafe)."""
-        import multiprocessing
-        from concurrent.futures import ProcessPoolExecutor
+        from plainfall.packages.workers import can_fork, worker_pool
 
         count = min(os.cpu_count() or 1, 4)
-        if count < 2 or "fork" not in multiprocessing.get_all_start_methods():
+        if count < 2 or not can_fork():
             return None
-        workers = ProcessPoolExecutor(count, mp_context=multiprocessing.get_context("fork"))
+        workers = worker_pool(count)
         workers.submit(os.getpid).result()
         return workers
 

@@ -7,12 +7,16 @@ from collections.abc import Mapping, Sequence
 from dataclasses import replace
 from pathlib import Path
 
+from plainfall.ecosystems import InstallWishes
 from plainfall.onboarding.stages.tasks import carry_out
 from plainfall.onboarding.steps import State, StepResult
 from plainfall.onboarding.work import Work
 from plainfall.runtimes.choice import Choice
 from plainfall.settings.answers import install_code
+from plainfall.settings.setting import Question
 from plainfall.writing import digest_of, digest_of_files
+
+_HOSTS = "registry hosts"
 
 __all__ = ["dependencies", "environment", "runtime"]
 
@@ -90,6 +94,7 @@ def dependencies(work: Work) -> StepResult:
     wishes = replace(
         asked_for, allowed=asked_for.allowed | allowed, code_seconds=seconds or asked_for.code_seconds
     )
+    wishes = replace(wishes, hosts=_allowed_hosts(work, wishes))
     before = work.state.record(work.part.key, "dependencies")
     instead = {**before.get("instead", {}), **wishes.instead}
     scripts = [command.line for command in work.part.candidates("dependencies")]
@@ -99,6 +104,7 @@ def dependencies(work: Work) -> StepResult:
         sorted(wishes.groups),
         sorted(instead.items()),
         sorted(wishes.allowed),
+        sorted(wishes.hosts),
     ]
     fingerprint = digest_of(inputs, work.chosen().taken.identity, str(place), asked)
     work.fingerprints["dependencies"] = fingerprint
@@ -161,6 +167,32 @@ def dependencies(work: Work) -> StepResult:
             "resolved": done.resolved,
         },
     )
+
+
+def _allowed_hosts(work: Work, wishes: InstallWishes) -> frozenset[str]:
+    """The registries for which the clone's own configuration may have the person's variables: those that the
+    person allowed for this clone, now or before. On a terminal they are asked, once for each."""
+    known = work.state.record("", _HOSTS)
+    allowed = frozenset(known.get("allowed", ())) | wishes.hosts
+    refused = frozenset(known.get("refused", ())) - wishes.hosts
+    listed = work.part.dependencies
+    if work.ask is not None and listed is not None:
+        for one in work.language.withheld(
+            work.clone, work.folder, listed, work.surroundings, replace(wishes, hosts=allowed)
+        ):
+            if one.host in allowed | refused:
+                continue
+            names = ", ".join(one.names) or "a login"
+            why = f"{one.evidence} wants to send {names} to it. Write yes to allow it for this clone."
+            answer = work.ask(Question(f"the registry {one.host}", why, (), False, "no"))
+            if (answer or "").strip().lower() in ("y", "yes"):
+                allowed |= {one.host}
+            else:
+                refused |= {one.host}
+    record = {"allowed": sorted(allowed), "refused": sorted(refused)}
+    if (allowed or refused) and record != known:
+        work.state.keep("", _HOSTS, record)
+    return allowed
 
 
 def _all_there(place: Path, layout: Mapping[str, Sequence[str]]) -> bool:

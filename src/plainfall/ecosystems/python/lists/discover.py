@@ -12,6 +12,7 @@ from plainfall.ecosystems.python.lists.toml import load_toml
 from plainfall.ecosystems.python.pins import Listed, Pin, Target
 from plainfall.ecosystems.python.requirements import read_requirements
 from plainfall.errors import BadInput
+from plainfall.reading import of_its_form
 from plainfall.survey.walk import Tree
 
 __all__ = ["Candidate", "REQUIREMENTS", "find_lists", "read_list", "stale_remarks"]
@@ -138,6 +139,11 @@ def _says_something(tree: Tree, path: str, name: str) -> bool:
 def read_list(tree: Tree, path: str, kind: str, target: Target) -> Listed:
     """Reads a list of a kind. A requirement list counts as complete if every line is pinned with hashes:
     without them nothing says that it names all that is needed. Raises BadInput."""
+    with of_its_form(path, kind):
+        return _read_list(tree, path, kind, target)
+
+
+def _read_list(tree: Tree, path: str, kind: str, target: Target) -> Listed:
     reader = _LOCKS.get(kind) or _MANIFESTS.get(kind)
     if reader:
         listed = reader(tree, path, target)

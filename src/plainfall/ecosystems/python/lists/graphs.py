@@ -12,7 +12,7 @@ from packaging.utils import canonicalize_name
 
 from plainfall.ecosystems.python.lists.toml import check_format, load_toml, table_lines
 from plainfall.ecosystems.python.pins import Listed, Pin, Reference, Target
-from plainfall.ecosystems.python.simple import IndexFile
+from plainfall.ecosystems.python.simple import IndexFile, listed_file
 from plainfall.errors import BadInput
 from plainfall.evidence import Evidence
 from plainfall.survey.walk import Tree
@@ -89,12 +89,11 @@ def _sha(hashes: list[str]) -> dict[str, frozenset[str]]:
     return {"sha256": digests} if digests else {}
 
 
-def _file(url: str, hash_: str, size: object) -> IndexFile:
+def _file(url: str, hash_: str, size: object, place: Evidence) -> IndexFile:
     name = url.rpartition("/")[2].partition("#")[0]
     algorithm, _, digest = hash_.partition(":")
-    return IndexFile(
-        name, url, {algorithm: digest} if digest else {}, size=size if isinstance(size, int) else None
-    )
+    hashes = {algorithm: digest} if digest else {}
+    return listed_file(name, url, hashes, place, size if isinstance(size, int) else None)
 
 
 def read_uv_lock(tree: Tree, path: str, target: Target) -> Listed:
@@ -141,7 +140,7 @@ def _uv_node(table: Mapping[str, Any], place: Evidence) -> _Node:
     archives = [*table.get("wheels", []), *([table["sdist"]] if "sdist" in table else [])]
     hashes = [str(item["hash"]) for item in archives if "hash" in item]
     files = tuple(
-        _file(str(item.get("url", item.get("path", ""))), str(item.get("hash", "")), item.get("size"))
+        _file(str(item.get("url", item.get("path", ""))), str(item.get("hash", "")), item.get("size"), place)
         for item in archives
     )
     pin = Pin(
@@ -224,7 +223,7 @@ def read_poetry_lock(tree: Tree, path: str, target: Target) -> Listed:
 def _poetry_node(table: Mapping[str, Any], place: Evidence, metadata: Mapping[str, Any]) -> _Node:
     name = canonicalize_name(table["name"])
     rows = table.get("files") or metadata.get("files", {}).get(table["name"], [])
-    files = tuple(_file(str(row["file"]), str(row["hash"]), None) for row in rows)
+    files = tuple(_file(str(row["file"]), str(row["hash"]), None, place) for row in rows)
     source = table.get("source", {})
     reference = None
     if source.get("type") == "git":

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import tomllib
 from collections.abc import Mapping, Sequence
 
@@ -16,7 +17,7 @@ from packaging.pylock import (
 
 from plainfall.ecosystems.python.lists.toml import load_toml, table_lines
 from plainfall.ecosystems.python.pins import Listed, Pin, Reference, Target
-from plainfall.ecosystems.python.simple import IndexFile
+from plainfall.ecosystems.python.simple import IndexFile, listed_file
 from plainfall.errors import BadInput
 from plainfall.evidence import Evidence
 from plainfall.survey.walk import Tree
@@ -79,8 +80,11 @@ def _pin(package: Package, place: Evidence) -> Pin:
     archives: list[PackageWheel | PackageSdist] = [*(package.wheels or ())]
     archives += [package.sdist] if package.sdist else []
     files = tuple(
-        IndexFile(
-            item.name or (item.url or item.path or "").rpartition("/")[2], item.url or "", dict(item.hashes)
+        listed_file(
+            item.name or (item.url or item.path or "").rpartition("/")[2],
+            item.url or "",
+            dict(item.hashes),
+            place,
         )
         for item in archives
     )
@@ -116,4 +120,5 @@ def write_pylock(pins: Sequence[tuple[str, str, Sequence[IndexFile]]], python: s
 
 def _inline(file: IndexFile) -> str:
     hashes = ", ".join(f'{name} = "{digest}"' for name, digest in sorted(file.hashes.items()))
-    return f'{{ name = "{file.filename}", url = "{file.url}", hashes = {{ {hashes} }} }}'
+    name, url = (json.dumps(text, ensure_ascii=False) for text in (file.filename, file.url))
+    return f"{{ name = {name}, url = {url}, hashes = {{ {hashes} }} }}"

@@ -1,0 +1,105 @@
+"""One command from its words to its exit status, with every failure said."""
+
+from __future__ import annotations
+
+import contextlib
+import os
+import sys
+import time
+import traceback
+from collections.abc import Sequence
+
+from plainfall.cli.console import Console
+from plainfall.cli.definition import build_parser
+from plainfall.errors import PlainfallError
+
+__all__ = ["run"]
+
+_FAULT = 70  # EX_SOFTWARE of sysexits(3)
+
+
+def run(given: Sequence[str]) -> int:
+    """Runs the command that the words name; returns the exit status."""
+    # What stands behind two dashes is a command of the person's own, and none of it is an option of ours.
+    words = list(given)
+    split = words.index("--") if words[:1] == ["inside"] and "--" in words else len(words)
+    options = build_parser().parse_args(words[:split])
+    if words[:1] == ["inside"]:
+        options.words = words[split + 1 :]
+    console = Console.of_process(options)
+    try:
+        try:
+            status: int = options.run(options, console)
+            return status
+        except PlainfallError as error:
+            console.show_error(error)
+            return error.exit_status
+        except (BrokenPipeError, KeyboardInterrupt):
+            raise
+        except OSError as error:
+            problem = _of_system(error)
+            console.show_error(problem)
+            return problem.exit_status
+        except Exception:
+            problem = _of_fault(words)
+            console.show_error(problem)
+            return _FAULT
+    except BrokenPipeError:
+        return _reader_gone()
+    except OSError:
+        return 1  # the streams themselves cannot be written: there is nobody to tell
+
+
+def _of_system(error: OSError) -> PlainfallError:
+    """What the operating system does not do, in words."""
+    where = error.filename2 or error.filename
+    if isinstance(error, FileNotFoundError) and not _has_folder():
+        return PlainfallError(
+            "the current folder is gone",
+            remedy="Go to a folder that is there, and run the same command again.",
+        )
+    return PlainfallError(
+        f"operating system error: {(error.strerror or str(error)).lower()}"
+        + (f" ({where})" if where else ""),
+        remedy="Check the owner and mode of that place, and that its disk has room and can be written.",
+    )
+
+
+def _has_folder() -> bool:
+    try:
+        os.getcwd()
+    except OSError:
+        return False
+    return True
+
+
+def _of_fault(words: Sequence[str]) -> PlainfallError:
+    """Something that nobody foresaw: the traceback goes to a file, readable by the user alone."""
+    text = f"plainfall {' '.join(words)}\n\n{traceback.format_exc()}"
+    log = None
+    with contextlib.suppress(Exception):  # then it is shown without
+        from plainfall.surroundings import Surroundings
+
+        folder = Surroundings.of_process().state / "faults"
+        folder.mkdir(parents=True, exist_ok=True, mode=0o700)
+        path = folder / f"{time.strftime('%Y%m%d-%H%M%S')}-{os.getpid()}.log"
+        handle = os.open(path, os.O_WRONLY | os.O_CREAT | os.O_EXCL, 0o600)
+        with open(handle, "w", encoding="utf-8", errors="backslashreplace") as file:
+            file.write(text)
+        log = str(path)
+    last = traceback.format_exc().strip().splitlines()[-1][:300]
+    return PlainfallError(
+        f"a fault of Plainfall's own: {last}",
+        remedy="Nothing of yours was lost; the next run goes on. Send the log to the maintainers.",
+        log=log,
+    )
+
+
+def _reader_gone() -> int:
+    """Whoever read the output has ended: what is left of it goes nowhere, quietly."""
+    with contextlib.suppress(OSError, ValueError):
+        nowhere = os.open(os.devnull, os.O_WRONLY)
+        for stream in (sys.stdout, sys.stderr):
+            if stream is not None:
+                os.dup2(nowhere, stream.fileno())
+    return 1
