@@ -92,7 +92,7 @@ class Confined:
 
     def write_json(self, path: Path | str, value: object, *, mode: int = 0o644) -> None:
         """``write`` of the value as JSON."""
-        self.write(path, json.dumps(value, ensure_ascii=False, separators=(",", ":")), mode=mode)
+        self.write(path, json.dumps(value, separators=(",", ":")), mode=mode)
 
     def open(self, path: Path | str, flags: int, mode: int = 0o600) -> int:
         """A descriptor of a plain file that is opened without following a link; its folders are made if it

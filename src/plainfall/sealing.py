@@ -49,9 +49,7 @@ class Seal:
         """The sealed document of a content (JSON values), under a name that tells what it is."""
         about = self._about()
         document = {"about": about, "name": name, "content": content}
-        return json.dumps(
-            {**document, "seal": self._digest(document)}, ensure_ascii=False, separators=(",", ":")
-        )
+        return json.dumps({**document, "seal": self._digest(document)}, separators=(",", ":"))
 
     def read(self, data: bytes, name: str) -> Sealed | None:
         """What a sealed document holds; None if it was not sealed by this user under that name."""

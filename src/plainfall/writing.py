@@ -51,8 +51,8 @@ def locked(path: Path) -> Iterator[None]:
 
 
 def write_json(path: Path, value: object, *, mode: int = 0o644) -> None:
-    """``write_whole`` of the value as JSON."""
-    write_whole(path, json.dumps(value, ensure_ascii=False, separators=(",", ":")), mode=mode)
+    """``write_whole`` of the value as JSON, in ASCII: names of files need not be UTF-8."""
+    write_whole(path, json.dumps(value, separators=(",", ":")), mode=mode)
 
 
 def read_json(path: Path) -> Any:
@@ -67,7 +67,7 @@ def read_json(path: Path) -> Any:
 def digest_of(*pieces: object) -> str:
     """A short stable fingerprint (32 hex digits of SHA-256) of the pieces' JSON form."""
     text = json.dumps(pieces, ensure_ascii=False, sort_keys=True, default=str)
-    return hashlib.sha256(text.encode()).hexdigest()[:32]
+    return hashlib.sha256(text.encode("utf-8", "surrogatepass")).hexdigest()[:32]
 
 
 def digest_of_files(folder: Path, names: Iterable[str]) -> str:
@@ -78,6 +78,6 @@ def digest_of_files(folder: Path, names: Iterable[str]) -> str:
             content = (folder / name).read_bytes()
         except OSError:
             content = b"\0absent"
-        whole.update(f"{name}\0{len(content)}\0".encode())
+        whole.update(f"{name}\0{len(content)}\0".encode("utf-8", "surrogateescape"))
         whole.update(content)
     return whole.hexdigest()[:32]

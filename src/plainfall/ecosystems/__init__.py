@@ -95,6 +95,7 @@ class DebugWish:
     surroundings: Surroundings
     state: Path
     progress: Progress
+    access: CloneAccess
 
 
 @dataclass(frozen=True)
@@ -163,7 +164,7 @@ class Ecosystem(Protocol):
         """Makes the part's environment, or replaces one of ours."""
         ...
 
-    def variables(self, folder: Path, choice: Choice) -> dict[str, str]:
+    def variables(self, folder: Path, choice: Choice, access: CloneAccess) -> dict[str, str]:
         """Variables that put the environment to use; PATH is the folder of commands alone."""
         ...
 

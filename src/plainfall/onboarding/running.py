@@ -21,6 +21,7 @@ from plainfall.onboarding.settling import Settling
 from plainfall.onboarding.state import FOLDER, CloneState, Journal
 from plainfall.onboarding.steps import Stage, Step, StepResult
 from plainfall.onboarding.work import Wishes, Work
+from plainfall.packages.cache import PackageCache
 from plainfall.settings.setting import Asker, Setting
 from plainfall.surroundings import Surroundings
 from plainfall.survey.look import look
@@ -146,6 +147,7 @@ def onboard(
                 _gather(run, outcome)
         state.sweep()
         outcome.remarks += byproducts.remarks()
+        PackageCache(surroundings.cache).sweep()
         if outcome.failure:
             outcome.outcome = "open" if isinstance(outcome.failure[1], ValueNeeded) else "failed"
         outcome.seconds = time.perf_counter() - begin

@@ -13,6 +13,7 @@ from plainfall.ecosystems import CloneAccess, Ecosystem, EnvironmentStanding, In
 from plainfall.errors import PlainfallError
 from plainfall.evidence import Evidence
 from plainfall.onboarding.byproducts import ByProducts
+from plainfall.onboarding.edits import Edits
 from plainfall.onboarding.events import Listener, Making
 from plainfall.onboarding.settling import Settling
 from plainfall.onboarding.state import CloneState
@@ -66,6 +67,7 @@ class Work:
     after: Mapping[str, Evidence] = field(default_factory=dict)
     avoided: set[int] = field(default_factory=set)
     byproducts: ByProducts | None = None
+    edits: Edits | None = None
 
     @property
     def onboarded(self) -> bool:
@@ -120,7 +122,7 @@ class Work:
         """The whole environment of the part's commands: the short list of the developer's own variables,
         the part's settings, the part's environment first on the path."""
         variables = self.surroundings.for_project()
-        own = self.language.variables(self.folder, self.chosen())
+        own = self.language.variables(self.folder, self.chosen(), self.access())
         path = os.pathsep.join((own.pop("PATH"), variables["PATH"]))
         named = dict(self.part.variables)
         if "PYTHONPATH" in named:

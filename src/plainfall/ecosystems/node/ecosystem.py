@@ -6,6 +6,7 @@ import os
 from collections.abc import Collection, Mapping, Sequence
 from pathlib import Path
 from typing import Any
+from urllib.parse import quote
 
 from plainfall.ecosystems import (
     CloneAccess,
@@ -18,6 +19,7 @@ from plainfall.ecosystems import (
 )
 from plainfall.ecosystems.node import runner
 from plainfall.ecosystems.node.asks import manifest, node_asks
+from plainfall.ecosystems.node.configuration import folders_to, project_withholds
 from plainfall.ecosystems.node.interpreters import GRAMMAR, interpreter_at, node_interpreters
 from plainfall.ecosystems.node.lines import known_lines
 from plainfall.ecosystems.node.lists import COMPONENTS, dependency_file
@@ -34,6 +36,7 @@ from plainfall.surroundings import Surroundings
 from plainfall.survey.commands import Command
 from plainfall.survey.parts import DependencyFile, PartFound
 from plainfall.survey.walk import Tree
+from plainfall.writing import digest_of
 
 __all__ = ["ECOSYSTEM", "NodeEcosystem"]
 
@@ -128,14 +131,18 @@ class NodeEcosystem:
         """The runtime finds the folder by itself; it only has to be there, and be no link."""
         access.confined.own_folder(folder / _FOLDER)
 
-    def variables(self, folder: Path, choice: Choice) -> dict[str, str]:
-        names, above = _names_folder(folder)
+    def variables(self, folder: Path, choice: Choice, access: CloneAccess) -> dict[str, str]:
+        root = access.confined.root
+        inner = Path(os.path.realpath(folder)).relative_to(root).as_posix()
+        name = "top" if inner == "." else quote(inner, safe="")
+        names = root / ".plainfall" / "commands" / (digest_of(name) if len(name) > 200 else name)
+        above = folders_to(root, root / inner)
         interpreter = choice.taken
-        runner.write_names(names, _builder(interpreter))
+        runner.write_names(access.confined, names, _builder(interpreter))
         node = names / "node"
         if not node.is_symlink() or os.readlink(node) != str(interpreter.file):
-            node.unlink(missing_ok=True)
-            node.symlink_to(interpreter.file)
+            access.confined.remove(node)
+            access.confined.link(node, str(interpreter.file))
         path = os.pathsep.join([str(names), *(str(one / _FOLDER / ".bin") for one in above)])
         own = {"PATH": path, "NODE": str(interpreter.file), "BROWSER": "none", "FORCE_COLOR": "0"}
         headers = interpreter.file.parent.parent / "include/node/node.h"
@@ -165,8 +172,6 @@ class NodeEcosystem:
         surroundings: Surroundings,
         wishes: InstallWishes,
     ) -> Sequence[Withheld]:
-        from plainfall.ecosystems.node.configuration import project_withholds
-
         return project_withholds(surroundings, folders_to(clone, folder), wishes.hosts)
 
     def install(
@@ -189,7 +194,7 @@ class NodeEcosystem:
         inside = str(folder.relative_to(clone)) if folder != clone else ""
         path = f"{inside}/package.json" if inside else "package.json"
         document = manifest(Tree(clone, (path,) if (clone / path).is_file() else ()), inside)
-        own = self.variables(folder, choice)
+        own = self.variables(folder, choice, access)
         variables = surroundings.for_project()
         variables |= {**own, "PATH": os.pathsep.join((own["PATH"], variables["PATH"]))}
         return install(
@@ -207,29 +212,11 @@ class NodeEcosystem:
         )
 
 
-def folders_to(clone: Path, folder: Path) -> list[Path]:
-    """The folders from a part's up to the clone's."""
-    above = (one for one in folder.parents if one.is_relative_to(clone))
-    return list(dict.fromkeys([folder, *above]))
-
-
 def _builder(interpreter: Interpreter) -> list[str]:
     """The command that compiles native add-ons, from what the runtime bundles; empty if it bundles none."""
     client = str(interpreter.facts.get("client") or "")
     script = Path(client, "node_modules/node-gyp/bin/node-gyp.js")
     return [str(interpreter.file), str(script)] if client and script.is_file() else []
-
-
-def _names_folder(part: Path) -> tuple[Path, list[Path]]:
-    """Where the runner's names for a part stand, in the state folder of the clone, which is found above the
-    part; and the folders from the part to the clone, whose commands the part can use."""
-    above: list[Path] = []
-    for place in (part, *part.parents):
-        above.append(place)
-        if (place / ".plainfall").is_dir():
-            inner = str(part.relative_to(place)).replace("/", "-")
-            return place / ".plainfall" / "commands" / (inner if inner != "." else "top"), above
-    return part / ".plainfall" / "commands" / "top", [part]
 
 
 ECOSYSTEM = NodeEcosystem()

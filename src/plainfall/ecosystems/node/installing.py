@@ -10,7 +10,7 @@ from typing import Any
 from plainfall.confinement import Confined
 from plainfall.ecosystems import CloneAccess, Installation, InstallWishes, Progress
 from plainfall.ecosystems.node.components import install_components
-from plainfall.ecosystems.node.configuration import Registries, read_registries
+from plainfall.ecosystems.node.configuration import Registries, folders_to, read_registries
 from plainfall.ecosystems.node.laying import lay
 from plainfall.ecosystems.node.lists import COMPONENTS, disagreements, read_lock
 from plainfall.ecosystems.node.locks.package import LockRead, Package, wanted_here
@@ -46,8 +46,7 @@ def install(
     """Makes ``node_modules`` what the list says for this machine. ``state`` is a folder to keep a resolved
     lock in, ``variables`` the environment for packages' own code that is allowed to run. Raises what
     resolving, store and laying raise, and CommandFailed."""
-    above = (one for one in folder.parents if one.is_relative_to(clone))
-    registries = read_registries(surroundings, choice.taken, [folder, *above], wishes.hosts)
+    registries = read_registries(surroundings, choice.taken, folders_to(clone, folder), wishes.hosts)
     if listed.kind == "components":
         store = Store(surroundings.cache, registries, dict(surroundings.variables), folder, clone)
         return _with_components(Installation(), folder, store, state, progress, access)

@@ -14,6 +14,8 @@ import sys
 from collections.abc import Mapping, Sequence
 from pathlib import Path
 
+from plainfall.confinement import Confined
+
 __all__ = ["main", "write_names"]
 
 _NAMES = ("npm", "npx", "yarn", "pnpm")
@@ -22,22 +24,20 @@ _SHORT = {"start", "test", "stop", "restart", "t", "tst"}
 _INSTALLING = {"install", "i", "ci", "add", "remove", "update", "upgrade", "link", "dedupe", "prune", ""}
 
 
-def write_names(folder: Path, builder: list[str]) -> None:
-    """Writes the small files into a folder (made if it is not there); ``builder`` is the command that
-    compiles native add-ons (empty: there is none), to be found as ``node-gyp``."""
-    folder.mkdir(parents=True, exist_ok=True)
+def write_names(confined: Confined, folder: Path, builder: list[str]) -> None:
+    """Writes the small files into a folder of the clone (made if it is not there); ``builder`` is the command
+    that compiles native add-ons (empty: there is none), to be found as ``node-gyp``."""
     if builder:
-        _write(folder / "node-gyp", f'#!/bin/sh\nexec {shlex.join(builder)} "$@"\n')
+        _write(confined, folder / "node-gyp", f'#!/bin/sh\nexec {shlex.join(builder)} "$@"\n')
     source = shlex.quote(str(Path(__file__).parents[3]))
     for name in _NAMES:
         words = shlex.join([sys.executable, "-m", "plainfall.ecosystems.node.runner", name])
-        _write(folder / name, f'#!/bin/sh\nPYTHONPATH={source} exec {words} "$@"\n')
+        _write(confined, folder / name, f'#!/bin/sh\nPYTHONPATH={source} exec {words} "$@"\n')
 
 
-def _write(file: Path, text: str) -> None:
-    if not file.exists() or file.read_text("utf-8") != text:
-        file.write_text(text, "utf-8")
-        file.chmod(0o755)
+def _write(confined: Confined, file: Path, text: str) -> None:
+    if file.is_symlink() or not file.is_file() or file.read_text("utf-8", "replace") != text:
+        confined.write(file, text, mode=0o755)
 
 
 def main(words: Sequence[str]) -> int:

@@ -8,7 +8,7 @@ from collections.abc import Mapping
 from plainfall.ecosystems import Debugging, DebugWish
 from plainfall.evidence import Evidence
 from plainfall.packages.cache import PackageCache
-from plainfall.writing import digest_of, write_whole
+from plainfall.writing import digest_of
 
 __all__ = ["python_debugging"]
 
@@ -53,8 +53,7 @@ def python_debugging(wish: DebugWish) -> Debugging:
     attaches. Raises what getting a package raises."""
     places = _adapter(wish)
     hook = wish.state / "debug"
-    hook.mkdir(parents=True, exist_ok=True)
-    write_whole(hook / "sitecustomize.py", _HOOK)
+    wish.access.confined.write(hook / "sitecustomize.py", _HOOK)
     attach: Mapping[str, object] = {
         "name": f"attach to {wish.folder.name}",
         "type": _ADAPTER,

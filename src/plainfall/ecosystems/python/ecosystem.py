@@ -151,7 +151,7 @@ class PythonEcosystem:
     ) -> None:
         make_environment(folder / _FOLDER, choice.taken, prompt, making, access.confined, access.seal)
 
-    def variables(self, folder: Path, choice: Choice) -> dict[str, str]:
+    def variables(self, folder: Path, choice: Choice, access: CloneAccess) -> dict[str, str]:
         environment = self._environment(folder, choice)
         return {
             "VIRTUAL_ENV": str(environment.folder),

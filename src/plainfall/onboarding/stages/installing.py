@@ -8,6 +8,7 @@ from dataclasses import replace
 from pathlib import Path
 
 from plainfall.ecosystems import InstallWishes
+from plainfall.onboarding.edits import Edits
 from plainfall.onboarding.stages.tasks import carry_out
 from plainfall.onboarding.steps import State, StepResult
 from plainfall.onboarding.work import Work
@@ -67,6 +68,7 @@ def environment(work: Work) -> StepResult:
     """Makes the environment, keeps a right one, replaces a wrong one if it is ours."""
     standing = work.standing()
     place = work.folder / standing.path
+    work.edits = Edits.begin(work.state, work.surroundings.state, work.part.key, place)
     detail = {"path": str(place), "state_before": standing.state, "reason": standing.reason}
     if standing.state == "right":
         why = "right for this interpreter" + ("" if standing.ours else "; not made by Plainfall")
@@ -108,11 +110,20 @@ def dependencies(work: Work) -> StepResult:
     ]
     fingerprint = digest_of(inputs, work.chosen().taken.identity, str(place), asked)
     work.fingerprints["dependencies"] = fingerprint
-    if before.get("fingerprint") == fingerprint and _all_there(place, before.get("layout", {})):
+    edits = work.edits or Edits.begin(work.state, work.surroundings.state, work.part.key, place)
+    edited = edits.settle()
+    unchanged = before.get("fingerprint") == fingerprint and not edited
+    if unchanged and _all_there(place, before.get("layout", {})):
+        remarks = edits.finish() if edits.own else []
         title = f"{_packages(len(before.get('names', [])))}, as {listed.path} lists them"
         detail = {"laid": [], "kept": before.get("names", []), "taken_out": [], "fetched": 0}
         return StepResult(
-            State.KEPT, title, "list and environment are unchanged", (listed.evidence,), (), detail
+            State.KEPT,
+            title,
+            "list and environment are unchanged",
+            (listed.evidence,),
+            tuple(remarks),
+            detail,
         )
     done = work.language.install(
         work.clone,
@@ -124,7 +135,7 @@ def dependencies(work: Work) -> StepResult:
         work.state.folder / "locks" / work.state.name_of(work.part.key),
         before.get("memory", {}),
         work.progress,
-        work.access(),
+        work.access(edited),
     )
     names = sorted((*done.laid, *done.kept))
     record = {
@@ -135,7 +146,7 @@ def dependencies(work: Work) -> StepResult:
         "instead": instead,
     }
     changed = bool(done.laid or done.taken_out)
-    remarks = list(done.remarks)
+    remarks = [*done.remarks, *edits.finish()]
     own = work.part.candidates("dependencies")
     for command in own:
         remarks += carry_out(work, "dependencies", command)

@@ -88,7 +88,9 @@ def _debugging(work: Work) -> Debugging:
     """The part's debugger, on a free port of its own."""
     port = free_port(_DEBUG_PORT, {*work.settled_by().ports.values(), *work.avoided})
     state = work.state.folder / "tools" / work.state.name_of(work.part.key)
-    wish = DebugWish(work.clone, work.folder, work.chosen(), port, work.surroundings, state, work.progress)
+    wish = DebugWish(
+        work.clone, work.folder, work.chosen(), port, work.surroundings, state, work.progress, work.access()
+    )
     return work.language.debugging(wish)
 
 
