@@ -18,7 +18,7 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import IO, Any
 
-__all__ = ["Finished", "end_all", "release", "run", "start", "started"]
+__all__ = ["Finished", "end_all", "release", "run", "running", "start", "started"]
 
 _RUNNING: set[int] = set()  # ids of the sessions that are under way
 _LOCK = threading.Lock()
@@ -100,6 +100,12 @@ def release(pid: int) -> None:
     """Lets a process that was started here outlive this one."""
     with _LOCK:
         _RUNNING.discard(pid)
+
+
+def running() -> set[int]:
+    """Ids of what was started here and not released."""
+    with _LOCK:
+        return set(_RUNNING)
 
 
 def end_all() -> None:

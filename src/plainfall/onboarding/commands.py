@@ -16,7 +16,8 @@ from plainfall.evidence import Evidence
 from plainfall.onboarding.explaining import diagnose_for, mend_words
 from plainfall.onboarding.work import Work
 from plainfall.processes import release, start
-from plainfall.server.process import MARK, Running, adopt_orphans, marked, stop
+from plainfall.server.control_group import enter_words, kill_group, make_group, remove_group
+from plainfall.server.process import MARK, Running, adopt_orphans, marked, orphans, stop
 
 __all__ = ["end_leftovers", "run_command"]
 
@@ -35,10 +36,11 @@ def run_command(work: Work, stage: str, command: str, mark: str, evidence: Evide
     adopt_orphans()
     work.before_command()
     # On disk before the start, so that `stop` ends what is left of it after a kill.
-    work.state.keep_command(mark, command)
+    group = make_group(mark)
+    work.state.keep_command(mark, command, group)
     handle = work.state.open_log(work.part.key, stage)
     process = start(
-        ["/bin/sh", "-c", command],
+        enter_words(group, command),
         {**work.variables(), MARK: mark},
         folder=work.folder,
         stdin=subprocess.DEVNULL,
@@ -55,9 +57,9 @@ def run_command(work: Work, stage: str, command: str, mark: str, evidence: Evide
                 file.flush()
                 work.progress(number, 0, line.strip()[:80])
         status = process.wait()
-        left = _left_running(process, mark, command, str(log))
+        left = _left_running(process, mark, group, command, str(log))
     except BaseException:
-        end_leftovers(mark)
+        end_leftovers(mark, group)
         process.wait()
         raise
     finally:
@@ -100,10 +102,13 @@ def _lines(process: subprocess.Popen[bytes]) -> Iterator[bytes]:
         yield unfinished
 
 
-def _left_running(process: subprocess.Popen[bytes], mark: str, command: str, log: str) -> list[str]:
+def _left_running(
+    process: subprocess.Popen[bytes], mark: str, group: str, command: str, log: str
+) -> list[str]:
     """Ends what outlived the command; returns what is to be said of it."""
-    pids = marked(mark)
+    pids = sorted({*marked(mark, group), *orphans()})
     if not pids:
+        remove_group(group)
         return []
     import psutil
 
@@ -111,20 +116,33 @@ def _left_running(process: subprocess.Popen[bytes], mark: str, command: str, log
     for pid in pids:
         with contextlib.suppress(psutil.Error):  # it ended meanwhile
             names.add(psutil.Process(pid).name())
-    stop(Running(process.pid, time.time(), mark, command, log, 0), process, patience=2.0)
+    others = tuple(pair for pid in pids if (pair := _identity(pid)) is not None)
+    running = Running(process.pid, time.time(), mark, command, log, 0, others, group)
+    stop(running, process, patience=2.0)
     many = "1 process" if len(pids) == 1 else f"{len(pids)} processes"
     named = f" ({', '.join(sorted(names))})" if names else ""
-    return [f"`{command}` left {many} running{named}; ended, since nothing would have ended it later"]
+    return [f"terminated {many} left running by `{command}`{named}"]
 
 
-def end_leftovers(mark: str) -> list[int]:
-    """Ends every process that bears the mark, without asking; returns their ids."""
-    pids = marked(mark)
+def _identity(pid: int) -> tuple[int, float] | None:
+    import psutil
+
+    try:
+        return pid, psutil.Process(pid).create_time()
+    except psutil.Error:
+        return None  # it ended meanwhile
+
+
+def end_leftovers(mark: str, group: str = "") -> list[int]:
+    """Ends every process that bears the mark or is in the control group, without asking; returns their ids."""
+    pids = marked(mark, group)
+    kill_group(group)
     for pid in pids:
         try:
             os.kill(pid, signal.SIGKILL)
         except ProcessLookupError:
             continue  # it ended by itself meanwhile
+    remove_group(group)
     return pids
 
 

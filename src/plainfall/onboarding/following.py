@@ -11,6 +11,7 @@ from pathlib import Path
 from typing import Any
 
 from plainfall.onboarding.stages.serving import running_of
+from plainfall.server.logs import cut_log
 from plainfall.server.process import belonging, has_ended
 
 __all__ = ["Follower", "Happening"]
@@ -83,6 +84,9 @@ class Follower:
         if time.monotonic() >= self._next:
             self._next = time.monotonic() + _LOOK
             for part, one in self._followed.items():
+                size = cut_log(Path(one.record["log"]))
+                if size is not None:
+                    one.offset = size
                 if not one.over:
                     found += self._look(part, one)
         return found

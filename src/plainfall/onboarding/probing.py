@@ -126,6 +126,7 @@ def probe_servers(clone: Path, surroundings: Surroundings, wishes: ProbeWishes) 
         raise NothingToOnboard(f"{clone} is not a folder", remedy="Name the folder of a clone.")
     state = CloneState(clone, surroundings.state)
     chosen = None if wishes.part is None else "" if wishes.part == "." else wishes.part.strip("/")
+    state.register.cut_logs()
     looks = []
     for part, record in state.servers.items():
         if chosen is not None and part != chosen:

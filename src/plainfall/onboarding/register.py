@@ -14,6 +14,7 @@ from dataclasses import asdict, dataclass
 from pathlib import Path
 from typing import Any
 
+from plainfall.server.logs import cut_log
 from plainfall.server.ports import free_port, is_free
 from plainfall.server.process import Running, belonging
 from plainfall.writing import locked, read_json, write_json
@@ -48,6 +49,12 @@ class Register:
 
     def __init__(self, folder: Path) -> None:
         self._file = folder / "servers.json"
+
+    def cut_logs(self) -> None:
+        """Keeps the logs of all servers that run to their size."""
+        for row in self._read().values():
+            if row.running is not None:
+                cut_log(Path(row.running.log))
 
     def every(self) -> list[Registered]:
         """All rows whose clone is still there, or whose server still runs, by clone and part."""

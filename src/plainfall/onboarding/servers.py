@@ -19,13 +19,14 @@ __all__ = ["Stopped", "stop_everywhere", "stop_servers"]
 class Stopped:
     """A server that was ended: the ids of its processes (none if they were gone), whether its port is free
     now (another program may have taken it); ``command`` is the line of a command that a run before did not see
-    to its end, "" for a server."""
+    to its end, "" for a server. ``followed`` tells that nothing that it started can have been missed."""
 
     part: str
     port: int
     ended: list[int]
     port_free: bool
     command: str = ""
+    followed: bool = True
 
 
 def stop_servers(clone: Path, user_state: Path, part: str | None = None) -> list[Stopped]:
@@ -43,9 +44,10 @@ def stop_servers(clone: Path, user_state: Path, part: str | None = None) -> list
         for key, record in servers.items():
             ended = stop(Running.of_record(record))
             state.keep_server(key, None)
-            stopped.append(Stopped(key, record["port"], ended, is_free(record["port"])))
-        for mark, line in state.commands.items() if part is None else ():
-            pids = end_leftovers(mark)
+            followed = bool(record.get("group"))
+            stopped.append(Stopped(key, record["port"], ended, is_free(record["port"]), followed=followed))
+        for mark, (line, group) in state.commands.items() if part is None else ():
+            pids = end_leftovers(mark, group)
             state.keep_command(mark, None)
             if pids:
                 stopped.append(Stopped("", 0, pids, True, line))

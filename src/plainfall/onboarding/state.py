@@ -189,17 +189,18 @@ class CloneState:
             self.register.note(self.clone, part, record)
 
     @property
-    def commands(self) -> dict[str, str]:
-        """The marks of the project's commands that were started and not seen to end, with their lines."""
-        return dict(self._data["commands"])
+    def commands(self) -> dict[str, tuple[str, str]]:
+        """The marks of the project's commands that were started and not seen to end, with their lines and control
+        groups."""
+        return {mark: (line, group) for mark, (line, group) in self._data["commands"].items()}
 
-    def keep_command(self, mark: str, line: str | None) -> None:
+    def keep_command(self, mark: str, line: str | None, group: str = "") -> None:
         """Notes that a command is started, before it is; with None, that it and all it started has ended."""
         with self._lock:
             if line is None:
                 self._data["commands"].pop(mark, None)
             else:
-                self._data["commands"][mark] = line
+                self._data["commands"][mark] = [line, group]
             self._write()
 
     @staticmethod
@@ -246,6 +247,7 @@ class CloneState:
         The lock is the kernel's (flock(2)): it ends with the process, however that ends.
         """
         self.prepare()
+        self.register.cut_logs()
         remarks = self.remarks
         path = self.folder / "lock"
         handle = self.confined.open(path, os.O_RDWR | os.O_CREAT, 0o600)

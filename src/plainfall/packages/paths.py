@@ -7,8 +7,10 @@ from collections.abc import Iterable
 
 from plainfall.errors import ArchiveRefused
 
-__all__ = ["check_no_clashes", "member_path"]
+__all__ = ["check_amount", "check_no_clashes", "member_path"]
 
+_DEEPEST = 100  # folders within folders; packages have some ten
+_MOST_MEMBERS = 200_000  # files of an archive; the largest packages have some 50,000
 _DRIVE = re.compile(r"^[A-Za-z]:")
 
 
@@ -16,7 +18,8 @@ def member_path(name: str, archive: str) -> str:
     """The member's name as a plain relative path with forward slashes.
 
     Raises ArchiveRefused for a name that is empty, absolute, climbs with ``..``, holds a drive letter, a
-    backslash, a NUL byte or a line end, or is longer than Linux allows (PATH_MAX 4096, NAME_MAX 255).
+    backslash, a NUL byte or a line end, is longer than Linux allows (PATH_MAX 4096, NAME_MAX 255), is no text, or
+    is deeper than any package is.
     """
     pieces = [piece for piece in name.split("/") if piece not in ("", ".")]
     wrong = (
@@ -26,7 +29,9 @@ def member_path(name: str, archive: str) -> str:
         or _DRIVE.match(name) is not None
         or any(bad in name for bad in ("\\", "\0", "\n", "\r"))
         or len(name) > 4000
-        or any(len(piece.encode()) > 255 for piece in pieces)
+        or len(pieces) > _DEEPEST
+        or any(len(piece.encode("utf-8", "surrogatepass")) > 255 for piece in pieces)
+        or any(0xD800 <= ord(sign) <= 0xDFFF for sign in name)
     )
     if wrong:
         raise ArchiveRefused(
@@ -35,6 +40,12 @@ def member_path(name: str, archive: str) -> str:
             remedy="Nothing of it was used. Do not install it by other means either; tell its publisher.",
         )
     return "/".join(pieces)
+
+
+def check_amount(count: int, archive: str) -> None:
+    """Raises ArchiveRefused for more files than any package has."""
+    if count > _MOST_MEMBERS:
+        raise ArchiveRefused(f"{archive} holds more than {_MOST_MEMBERS:,} files")
 
 
 def check_no_clashes(names: Iterable[str], archive: str) -> None:

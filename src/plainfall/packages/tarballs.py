@@ -7,15 +7,17 @@ reader of our own, since the standard library's costs several times more for the
 
 from __future__ import annotations
 
+import mmap
 import os
 import re
 import stat
+import tempfile
 import zlib
 from collections.abc import Iterator
 from pathlib import Path
 
 from plainfall.errors import ArchiveRefused
-from plainfall.packages.paths import check_no_clashes, member_path
+from plainfall.packages.paths import check_amount, check_no_clashes, member_path
 from plainfall.packages.unpacking import Unpacked
 
 __all__ = ["unpack_tarball"]
@@ -23,8 +25,10 @@ __all__ = ["unpack_tarball"]
 _BLOCK = 512
 # A package of more than this, or one that grows more than this many times, is taken for a size bomb.
 _LARGEST = 2 * 1024**3
-_GROWTH = 400
+_GROWTH = 200
 _GROWTH_FREE = 64 * 1024**2
+_PIECE = 1 << 20
+_OCTAL = re.compile(rb"[0-7]*")
 _PAX = re.compile(rb"\d+ ([^=\n]+)=([^\n]*)\n")
 
 
@@ -35,7 +39,7 @@ def unpack_tarball(data: bytes, folder: Path, name: str) -> list[Unpacked]:
     stay inside are passed over, as registries' clients do. Raises ArchiveRefused, naming the archive, for
     anything damaged or hostile; what was written by then is the caller's to remove.
     """
-    whole = _inflated(data, name)
+    whole = _inflated(data, name, folder)
     members = list(_members(whole, name))
     check_no_clashes((path for path, _, _, _ in members), name)
     root, made, written = f"{folder}/", {""}, []
@@ -59,33 +63,52 @@ def unpack_tarball(data: bytes, folder: Path, name: str) -> list[Unpacked]:
     return written
 
 
-def _inflated(data: bytes, name: str) -> bytes:
+def _inflated(data: bytes, name: str, folder: Path) -> bytes | mmap.mmap:
+    """The archive itself: in memory where it is small, else a map of a nameless file in ``folder``."""
     limit = max(_GROWTH_FREE, min(_LARGEST, len(data) * _GROWTH))
-    pieces, rest, size = [], data, 0
-    try:
-        while rest:
-            inflate = zlib.decompressobj(31)
-            piece = inflate.decompress(rest, limit + 1 - size)
+    pieces, size = [], 0
+    for piece in _pieces(data, name):
+        pieces.append(piece)
+        size += len(piece)
+        if size > _GROWTH_FREE:
+            break
+    else:
+        return b"".join(pieces)
+    with tempfile.TemporaryFile(dir=folder) as file:
+        size = 0
+        for piece in _pieces(data, name):
             size += len(piece)
             if size > limit:
                 raise ArchiveRefused(
                     f"{name} of {len(data):,} bytes unpacks to over {limit:,} bytes: a size bomb"
                 )
+            file.write(piece)
+        file.flush()
+        return mmap.mmap(file.fileno(), 0, access=mmap.ACCESS_READ)
+
+
+def _pieces(data: bytes, name: str) -> Iterator[bytes]:
+    """The inflated bytes of all gzip members, a piece after the other."""
+    rest = data
+    try:
+        while rest:
+            inflate = zlib.decompressobj(31)
+            while rest and not inflate.eof:
+                yield inflate.decompress(rest, _PIECE)
+                rest = inflate.unconsumed_tail
             if not inflate.eof:
                 raise ArchiveRefused(f"{name} is damaged: it ends too early", remedy=_AGAIN)
-            pieces.append(piece)
             rest = inflate.unused_data
             if rest and not rest.startswith(b"\x1f\x8b"):
-                break  # padding after the last member
+                return  # padding after the last member
     except zlib.error as error:
         raise ArchiveRefused(f"{name} is damaged: {error}", remedy=_AGAIN) from error
-    return pieces[0] if len(pieces) == 1 else b"".join(pieces)
 
 
 _AGAIN = "Run the same command again to fetch it anew; if it stays so, the registry's copy is bad."
 
 
-def _members(whole: bytes, name: str) -> Iterator[tuple[str, int, int, int]]:
+def _members(whole: bytes | mmap.mmap, name: str) -> Iterator[tuple[str, int, int, int]]:
     """(path, mode, start, size) of every regular file; a later member of a name replaces an earlier one."""
     found: dict[str, tuple[str, int, int, int]] = {}
     position, end = 0, len(whole)
@@ -98,20 +121,27 @@ def _members(whole: bytes, name: str) -> Iterator[tuple[str, int, int, int]]:
         if sum(header[:148]) + 256 + sum(header[156:]) != _octal(header[148:156], name):
             raise ArchiveRefused(f"{name} is damaged: a header's checksum is wrong", remedy=_AGAIN)
         size = _octal(header[124:136], name)
-        if "size" in extended and extended["size"].isdigit():
-            size = int(extended["size"])
+        if "size" in extended:
+            stated = extended["size"]
+            if not stated.isascii() or not stated.isdigit() or len(stated) > 18:
+                raise ArchiveRefused(f"{name} is damaged: {stated[:40]!r} is no size", remedy=_AGAIN)
+            size = int(stated)
         kind = header[156:157]
         start = position + _BLOCK
         position = start + (size + _BLOCK - 1) // _BLOCK * _BLOCK
         if start + size > end:
             raise ArchiveRefused(f"{name} is damaged: it ends within a member", remedy=_AGAIN)
         if kind == b"x":
+            if size > _PIECE:
+                raise ArchiveRefused(f"{name} holds a header of {size:,} bytes", remedy=_HOSTILE)
             pairs = _PAX.findall(whole[start : start + size])
             extended = {
                 key.decode("utf-8", "replace"): value.decode("utf-8", "replace") for key, value in pairs
             }
             continue
         if kind == b"L":
+            if size > _PIECE:
+                raise ArchiveRefused(f"{name} holds a name of {size:,} bytes", remedy=_HOSTILE)
             long_name = whole[start : start + size].rstrip(b"\0").decode("utf-8", "replace")
             continue
         if kind in (b"g", b"K"):
@@ -122,6 +152,7 @@ def _members(whole: bytes, name: str) -> Iterator[tuple[str, int, int, int]]:
         inner = _inner(path, name)
         if kind in (b"0", b"\0", b"7") and inner and not path.endswith("/"):
             found[inner] = (inner, _octal(header[100:108], name), start, size)
+            check_amount(len(found), name)
         elif kind in (b"1", b"2"):
             _check_link(inner, link, name, hard=kind == b"1")
         elif kind in (b"3", b"4", b"6"):
@@ -136,10 +167,9 @@ def _octal(field: bytes, name: str) -> int:
     if field[:1] == b"\x80":
         return int.from_bytes(field[1:], "big")
     text = field.strip(b" \0")
-    try:
-        return int(text, 8) if text else 0
-    except ValueError as error:
-        raise ArchiveRefused(f"{name} is damaged: {field!r} is no number", remedy=_AGAIN) from error
+    if not _OCTAL.fullmatch(text):
+        raise ArchiveRefused(f"{name} is damaged: {field!r} is no number", remedy=_AGAIN)
+    return int(text, 8) if text else 0
 
 
 def _name(header: bytes) -> str:

@@ -16,14 +16,14 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from plainfall.errors import ArchiveRefused
-from plainfall.packages.paths import check_no_clashes, member_path
+from plainfall.packages.paths import check_amount, check_no_clashes, member_path
 
 __all__ = ["Unpacked", "unpack_zip"]
 
 # A package of more than this, or one that grows more than this many times, is taken for a size bomb. The
 # largest wheels in use are under 4 GiB; well-compressed source text grows 5 to 20 times.
 _LARGEST = 16 * 1024**3
-_GROWTH = 400
+_GROWTH = 200
 _GROWTH_FREE = 64 * 1024**2
 _WHOLE_IN_MEMORY = 64 * 1024**2
 _LOCAL_HEADER = struct.Struct("<4s5H3I2H")
@@ -52,7 +52,7 @@ def unpack_zip(archive: Path, folder: Path) -> list[Unpacked]:
             members = _checked(opened, archive)
             with mmap.mmap(file.fileno(), 0, access=mmap.ACCESS_READ) as view:
                 return _write_all(opened, view, members, folder, name)
-    except (zipfile.BadZipFile, zlib.error, struct.error, EOFError, RuntimeError) as error:
+    except (zipfile.BadZipFile, zlib.error, struct.error, EOFError, RuntimeError, ValueError) as error:
         raise ArchiveRefused(
             f"{name} is damaged: {error}",
             remedy="Run the same command again to fetch it anew; if it stays so, the registry's copy is bad.",
@@ -63,6 +63,7 @@ def _checked(opened: zipfile.ZipFile, archive: Path) -> list[tuple[zipfile.ZipIn
     name = archive.name
     members = []
     total = 0
+    check_amount(len(opened.infolist()), name)
     for info in opened.infolist():
         path = member_path(info.filename, name)
         kind = stat.S_IFMT(info.external_attr >> 16)
@@ -72,6 +73,8 @@ def _checked(opened: zipfile.ZipFile, archive: Path) -> list[tuple[zipfile.ZipIn
             raise ArchiveRefused(f"{name} holds {path!r}, which is a link or a device, not a file")
         if info.flag_bits & 0x1:
             raise ArchiveRefused(f"{name} holds {path!r}, which is encrypted")
+        if info.compress_type not in (zipfile.ZIP_STORED, zipfile.ZIP_DEFLATED):
+            raise ArchiveRefused(f"{name} holds {path!r}, packed in a way that packages are not")
         total += info.file_size
         members.append((info, path))
     packed = max(1, archive.stat().st_size)
@@ -99,7 +102,7 @@ def _write_all(
         flags = os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_NOFOLLOW
         handle = os.open(root + path, flags, 0o777 if executable else 0o666)
         try:
-            if info.compress_type in (0, 8) and info.file_size <= _WHOLE_IN_MEMORY:
+            if info.file_size <= _WHOLE_IN_MEMORY:
                 _write_fully(handle, _content(view, info, path, name))
             else:
                 with opened.open(info) as source:

@@ -16,6 +16,7 @@ from typing import Any
 
 from plainfall import processes
 from plainfall.errors import ServerFailed
+from plainfall.server.control_group import enter_words, kill_group, members, remove_group
 from plainfall.server.ports import holder_of, is_free
 
 __all__ = [
@@ -26,6 +27,7 @@ __all__ = [
     "has_ended",
     "is_alive",
     "marked",
+    "orphans",
     "new_mark",
     "start",
     "stop",
@@ -42,7 +44,8 @@ _PATIENCE = 5.0  # seconds between asking a process to end and forcing it
 class Running:
     """A server that was started: the leader's process id and start time (seconds since 1970, as the system
     states it), the mark, the command line, the log, the port it was given; and, once it has answered, the ids
-    and start times of its other processes, since one may leave the session and shed the mark."""
+    and start times of its other processes, since one may leave the session and shed the mark; and its control
+    group, "" where none could be made."""
 
     pid: int
     started: float
@@ -51,6 +54,7 @@ class Running:
     log: str
     port: int
     others: tuple[tuple[int, float], ...] = ()
+    group: str = ""
 
     def as_record(self) -> dict[str, Any]:
         """The form in which the clone's state keeps it."""
@@ -61,7 +65,9 @@ class Running:
         """The value of such a record, which may hold more."""
         names = ("pid", "started", "mark", "command", "log", "port")
         others = tuple((int(pid), float(started)) for pid, started in record.get("others") or ())
-        return cls(**{name: record[name] for name in names}, others=others)
+        return cls(
+            **{name: record[name] for name in names}, others=others, group=str(record.get("group") or "")
+        )
 
 
 def new_mark() -> str:
@@ -77,6 +83,7 @@ def start(
     port: int,
     mark: str,
     output: int | None = None,
+    group: str = "",
 ) -> tuple[Running, subprocess.Popen[bytes]]:
     """Starts the command line in ``folder``, its output into the descriptor ``output`` of the file ``log``,
     which is closed here (without one the file is emptied, with mode 600). Nothing ever comes on its input,
@@ -91,7 +98,7 @@ def start(
     silence, held = os.pipe()  # the server itself holds the other end, and so the pipe lasts as long as it
     try:
         process = processes.start(
-            ["/bin/sh", "-c", command],
+            enter_words(group, command),
             {**variables, MARK: mark},
             folder=folder,
             stdin=silence,
@@ -108,7 +115,7 @@ def start(
         started = psutil.Process(process.pid).create_time()
     except psutil.Error:
         started = time.time()
-    return Running(process.pid, started, mark, command, str(log), port), process
+    return Running(process.pid, started, mark, command, str(log), port, group=group), process
 
 
 def is_alive(pid: int, started: float) -> bool:
@@ -123,9 +130,11 @@ def is_alive(pid: int, started: float) -> bool:
 
 
 def belonging(running: Running) -> list[int]:
-    """Ids of all live processes of the server: its session, its descendants, and what bears its mark."""
+    """Ids of all live processes of the server: its control group, its session, its descendants, and what bears
+    its mark."""
     leader = running.pid if is_alive(running.pid, running.started) else None
-    return _gathered(running.mark, leader, [pid for pid, started in running.others if is_alive(pid, started)])
+    known = [pid for pid, started in running.others if is_alive(pid, started)]
+    return _gathered(running.mark, leader, [*known, *members(running.group)])
 
 
 def has_ended(running: Running) -> bool:
@@ -139,11 +148,12 @@ def has_ended(running: Running) -> bool:
 
 
 def with_others(running: Running) -> Running:
-    """The server with the processes that are seen of it now."""
+    """The server with the processes that are seen of it now, and those that came to this process when their own
+    parents ended."""
     import psutil
 
     seen = []
-    for pid in belonging(running):
+    for pid in {*belonging(running), *orphans()}:
         try:
             seen.append((pid, psutil.Process(pid).create_time()))
         except psutil.Error:
@@ -151,19 +161,39 @@ def with_others(running: Running) -> Running:
     return replace(running, others=tuple(seen))
 
 
-def marked(mark: str) -> list[int]:
-    """Ids of all live processes that bear a mark."""
-    return _gathered(mark, None, [])
+def marked(mark: str, group: str = "") -> list[int]:
+    """Ids of all live processes that bear a mark, or are in a control group."""
+    return _gathered(mark, None, members(group))
+
+
+def orphans() -> list[int]:
+    """Ids of live processes that this process has become the parent of, since theirs ended; nothing that it
+    started itself, nor what is left in the sessions of that."""
+    import psutil
+
+    own = processes.running()
+    workers = sys.modules.get("multiprocessing.process")
+    own |= {worker.pid for worker in workers.active_children()} if workers is not None else set()
+    found = []
+    for child in psutil.Process().children():
+        with contextlib.suppress(psutil.Error, OSError):  # it ended meanwhile
+            if child.pid in own or child.status() == psutil.STATUS_ZOMBIE:
+                continue
+            session = os.getsid(child.pid)
+            if session not in own and session != os.getsid(0):
+                found.append(child.pid)
+    return found
 
 
 def _gathered(mark: str, leader: int | None, seen: list[int]) -> list[int]:
     """Those of the leader's session, those with the mark, those seen before, and all that these started."""
     import psutil
 
-    found, parents = set(seen), {}
+    found, parents, dead = set(seen), {}, set()
     for process in psutil.process_iter():
         try:
             if process.status() == psutil.STATUS_ZOMBIE:
+                dead.add(process.pid)
                 continue
             parents[process.pid] = process.ppid()
             if (leader is not None and os.getsid(process.pid) == leader) or (
@@ -177,7 +207,7 @@ def _gathered(mark: str, leader: int | None, seen: list[int]) -> list[int]:
         started = {pid for pid, parent in parents.items() if parent in found} - found
         found |= started
         more = bool(started)
-    return sorted(found)
+    return sorted(found - dead)
 
 
 def stop(
@@ -192,6 +222,8 @@ def stop(
     held = _port_of(running, ended)
     for force in (signal.SIGTERM, signal.SIGKILL):
         asked: set[int] = set()
+        if force is signal.SIGKILL:
+            kill_group(running.group)
         deadline = time.monotonic() + patience
         while time.monotonic() < deadline:
             pids = set(belonging(running))
@@ -215,6 +247,7 @@ def stop(
             remedy="They hang in the system (a lost network disk, most often); a restart ends them.",
         )
     _reap([running.pid, *ended], popen)
+    remove_group(running.group)
     for port in held:
         # The system lets go of the sockets of a killed process a moment after it has taken it off its table.
         deadline = time.monotonic() + _PATIENCE

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import gzip
 import http.client
 import http.cookiejar
 import ssl
@@ -165,12 +164,11 @@ def _body(response: http.client.HTTPResponse, timeout: float) -> tuple[bytes, st
 
 
 def _decoded(content: bytes, encoding: str) -> bytes:
-    """The content itself; what cannot be unpacked stays as it is. Nothing packed was asked for."""
-    try:
-        if encoding == "gzip":
-            return gzip.decompress(content)
-        if encoding == "deflate":
-            return zlib.decompress(content)
-    except (OSError, EOFError, zlib.error):
+    """The content itself, as far as it may be large; what cannot be unpacked stays as it is. Nothing packed was
+    asked for."""
+    if encoding not in ("gzip", "x-gzip", "deflate"):
         return content
-    return content
+    try:
+        return zlib.decompressobj(47).decompress(content, _LARGEST)
+    except zlib.error:
+        return content

@@ -66,6 +66,10 @@ def stage_of(command: str, heading: str = "") -> str:
     return "server" if _BARE_SCRIPT.search(command) else ""
 
 
+_LARGEST = 400_000  # characters of a README that are read
+_LONGEST_LINE = 2_000
+
+
 def read_steps(text: str, path: str) -> list[ReadmeStep]:
     """The commands in the README's fenced and indented code under headings of that kind, in order.
 
@@ -75,7 +79,10 @@ def read_steps(text: str, path: str) -> list[ReadmeStep]:
 
     steps = []
     headings: list[tuple[int, str]] = []
-    tokens = MarkdownIt("commonmark").parse(text)
+    # Blocks only: what is inside of lines does not matter here, and its grammar costs the square of hostile text.
+    parser = MarkdownIt("commonmark")
+    parser.core.ruler.disable(["inline"])
+    tokens = parser.parse(_bounded(text))
     for position, token in enumerate(tokens):
         if token.type == "heading_open":
             level = int(token.tag[1:])
@@ -92,6 +99,11 @@ def read_steps(text: str, path: str) -> list[ReadmeStep]:
                 place = Evidence(path, first + offset, command)
                 steps.append(ReadmeStep(command, heading, stage_of(command, heading), place))
     return steps
+
+
+def _bounded(text: str) -> str:
+    """As much of a README as is read: the lines keep their numbers."""
+    return "\n".join(line[:_LONGEST_LINE] for line in text[:_LARGEST].splitlines())
 
 
 def _commands(code: str) -> Iterator[tuple[int, str]]:
@@ -115,7 +127,7 @@ def _commands(code: str) -> Iterator[tuple[int, str]]:
 def readme_addresses(text: str, path: str) -> list[tuple[int | None, str, Evidence]]:
     """Loopback addresses that the README names: port (None if not written), path, place."""
     found = []
-    for number, line in enumerate(text.splitlines(), 1):
+    for number, line in enumerate(_bounded(text).splitlines(), 1):
         for match in _ADDRESS.finditer(line):
             port = int(match.group(1)) if match.group(1) else None
             where = (match.group(2) or "/").rstrip(".") or "/"

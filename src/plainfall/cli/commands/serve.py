@@ -44,6 +44,7 @@ def run(options: argparse.Namespace, console: Console) -> int:
     """Lists, or chooses, or brings up; then follows unless that is to go on in the background."""
     surroundings = Surroundings.of_process()
     register = Register(surroundings.state)
+    register.cut_logs()
     if options.list:
         return _list(console, register)
     clone = Path(options.clone).absolute()

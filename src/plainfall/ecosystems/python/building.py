@@ -3,9 +3,12 @@ that holds its build requirements and nothing else."""
 
 from __future__ import annotations
 
+import lzma
 import os
+import shutil
 import subprocess
 import tarfile
+import zlib
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
@@ -17,7 +20,7 @@ from plainfall.diagnosis.reading import diagnose, lines_that_matter
 from plainfall.ecosystems.python.environment import VirtualEnvironment, make_environment
 from plainfall.errors import ArchiveRefused, BadInput, CommandFailed
 from plainfall.evidence import Evidence
-from plainfall.packages.paths import check_no_clashes, member_path
+from plainfall.packages.paths import check_amount, check_no_clashes, member_path
 from plainfall.packages.unpacking import unpack_zip
 from plainfall.reading import toml_table
 from plainfall.runtimes.interpreters import Interpreter
@@ -29,7 +32,9 @@ __all__ = ["BuildSystem", "build_system", "build_wheel_from", "unpack_source"]
 # Installs requirements into an environment; what builds need is resolved like everything else.
 Provide = Callable[[Sequence[str], VirtualEnvironment], None]
 
-_LARGEST = 4 * 1024**3
+_LARGEST = 4 * 1024**3  # bytes of a source package, unpacked
+_GROWTH = 200  # and how many times it may grow, beyond the next
+_GROWTH_FREE = 256 * 1024**2
 
 
 @dataclass(frozen=True)
@@ -147,32 +152,52 @@ def unpack_source(archive: Path, folder: Path) -> Path:
 def _unpack_tar(archive: Path, folder: Path) -> None:
     try:
         with tarfile.open(archive) as opened:
-            members = [member for member in opened.getmembers() if member.name.strip("./")]
-            names = {member.name: member_path(member.name, archive.name) for member in members}
-            check_no_clashes((names[m.name] for m in members if not m.isdir()), archive.name)
-            if sum(member.size for member in members) > _LARGEST:
-                raise ArchiveRefused(f"{archive.name} would unpack to more than 4 GiB")
-            for member in members:
-                place = folder / names[member.name]
-                place.parent.mkdir(parents=True, exist_ok=True)
-                if member.isdir():
-                    place.mkdir(exist_ok=True)
-                elif member.isreg():
-                    source = opened.extractfile(member)
-                    place.write_bytes(source.read() if source else b"")
-                    place.chmod(0o755 if member.mode & 0o111 else 0o644)
-                elif member.issym():
-                    _link(member, place, folder, archive.name)
-                else:
-                    raise ArchiveRefused(f"{archive.name} holds {member.name!r}, a hard link or a device")
-    except (tarfile.TarError, EOFError, OSError) as error:
-        if isinstance(error, OSError) and error.errno is not None:
+            links: set[str] = set()
+            names: list[str] = []
+            total, limit = 0, max(_GROWTH_FREE, min(_LARGEST, archive.stat().st_size * _GROWTH))
+            for member in opened:
+                if not member.name.strip("./"):
+                    continue
+                path = member_path(member.name, archive.name)
+                total += max(0, member.size)
+                if total > limit:
+                    raise ArchiveRefused(f"{archive.name} unpacks to over {limit:,} bytes: a size bomb")
+                if any(path == link or path.startswith(f"{link}/") for link in links):
+                    raise ArchiveRefused(f"{archive.name} holds {member.name!r} behind a link of its own")
+                if not member.isdir():
+                    names.append(path)
+                    check_amount(len(names), archive.name)
+                _write_member(opened, member, folder / path, folder, archive.name)
+                if member.issym():
+                    links.add(path)
+            check_no_clashes(names, archive.name)
+    except (tarfile.TarError, EOFError, OSError, ValueError, zlib.error, lzma.LZMAError) as error:
+        if isinstance(error, OSError) and error.errno is not None and not isinstance(error, FileExistsError):
             raise
         raise ArchiveRefused(f"{archive.name} is damaged: {error}") from error
 
 
+def _write_member(
+    opened: tarfile.TarFile, member: tarfile.TarInfo, place: Path, folder: Path, name: str
+) -> None:
+    place.parent.mkdir(parents=True, exist_ok=True)
+    if member.isdir():
+        place.mkdir(exist_ok=True)
+    elif member.isreg():
+        source = opened.extractfile(member)
+        flags = os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_NOFOLLOW
+        handle = os.open(place, flags, 0o755 if member.mode & 0o111 else 0o644)
+        with open(handle, "wb") as file:
+            if source is not None:
+                shutil.copyfileobj(source, file, 1 << 20)
+    elif member.issym():
+        _link(member, place, folder, name)
+    else:
+        raise ArchiveRefused(f"{name} holds {member.name!r}, a hard link or a device")
+
+
 def _link(member: tarfile.TarInfo, place: Path, folder: Path, name: str) -> None:
-    target = os.path.normpath(place.parent / member.linkname)
-    if member.linkname.startswith("/") or not f"{target}/".startswith(f"{folder}/"):
+    target = os.path.realpath(place.parent / member.linkname)
+    if member.linkname.startswith("/") or not f"{target}/".startswith(f"{os.path.realpath(folder)}/"):
         raise ArchiveRefused(f"{name} holds {member.name!r}, a link that leads out of its folder")
     place.symlink_to(member.linkname)

@@ -271,7 +271,7 @@ def _undo_unfinished(work: Work) -> list[str]:
     mark = guard.under_way()
     if mark is None:
         return []
-    end_leftovers(mark)
+    end_leftovers(mark, work.state.commands.get(mark, ("", ""))[1])
     work.state.keep_command(mark, None)
     if any(work.state.record(work.part.key, stage).get("mark") == mark for stage in ("migrations", "seeds")):
         guard.end()

@@ -13,6 +13,9 @@ from plainfall.errors import ServerFailed
 from plainfall.onboarding.explaining import diagnose_for, mend_words
 from plainfall.onboarding.steps import State, StepResult
 from plainfall.onboarding.work import Work
+from plainfall.processes import release
+from plainfall.server.control_group import make_group
+from plainfall.server.logs import end_of_log
 from plainfall.server.ports import free_port, holder_of, listening_ports, with_port
 from plainfall.server.process import Running, belonging, marked, new_mark, start, stop, with_others
 from plainfall.survey.commands import Command
@@ -128,6 +131,7 @@ def _start(
         variables |= {"PYTHONPATH": os.pathsep.join(filter(None, search))} if debugging.module_folders else {}
     log = work.state.log(work.part.key, "server")
     mark = new_mark()
+    group = make_group(mark)
     record: dict[str, Any] = {
         "mark": mark,
         "command": line,
@@ -136,13 +140,14 @@ def _start(
         "wanted": wanted,
         "pid": 0,
         "started": 0,
+        "group": group,
         "attach": dict(debugging.attach) if debugging is not None else None,
     }
     # On disk before the start, so that a run after a kill finds the processes by their mark.
     work.state.keep_server(work.part.key, record)
     work.making("server", log, exclude=False)
     output = work.state.open_log(work.part.key, "server")
-    running, process = start(line, work.folder, variables, log, port, mark, output)
+    running, process = start(line, work.folder, variables, log, port, mark, output, group)
     record.update(running.as_record(), fingerprint=fingerprint)
     work.state.keep_server(work.part.key, record)
     from plainfall.server.readiness import wait_until_ready
@@ -160,6 +165,7 @@ def _start(
         if ready.state != "answers":
             raise _failure(work, command, running, ready)
         record.update(with_others(running).as_record())
+        release(process.pid)  # it is meant to stay when this process ends
     except BaseException:
         stop(running, process)
         work.state.keep_server(work.part.key, None)
@@ -174,7 +180,7 @@ def _start(
 
 
 def _failure(work: Work, command: Command, running: Running, ready: Ready) -> ServerFailed:
-    output = work.masked(Path(running.log).read_text("utf-8", "replace"))
+    output = work.masked(end_of_log(Path(running.log)))
     known = diagnose_for(work, output, ready.exit_status)
     if ready.state == "asks":
         return ServerFailed(
@@ -235,7 +241,7 @@ def _detail(record: dict[str, Any]) -> dict[str, Any]:
 
 def stop_server(work: Work, record: dict[str, Any]) -> list[int]:
     """Ends a recorded server and drops the record; returns the ids of the ended processes."""
-    ended = stop(running_of(record)) if record.get("pid") or marked(record["mark"]) else []
+    ended = stop(running_of(record)) if record.get("pid") or marked(record["mark"], record["group"]) else []
     work.state.keep_server(work.part.key, None)
     return ended
 
@@ -298,7 +304,7 @@ def best_page(base: str, paths: tuple[str, ...]) -> tuple[Probe, list[str]]:
 
 def probe_failure(work: Work, record: dict[str, Any], result: Probe, tried: list[str]) -> ServerFailed:
     time.sleep(0.05)  # a server writes its log line after the answer is sent
-    output = work.masked(Path(record["log"]).read_text("utf-8", "replace"))
+    output = work.masked(end_of_log(Path(record["log"])))
     known = diagnose_for(work, output)
     return ServerFailed(
         f"{result.url}: {result.problem}" + (f" ({known.cause})" if known.cause else ""),
