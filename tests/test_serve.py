@@ -91,7 +91,7 @@ def follow(machine: Machine, clone: Path, *words: str) -> subprocess.Popen[str]:
     deadline = time.monotonic() + 20
     while not rows(machine).get(clone.name, {}).get("running") and time.monotonic() < deadline:
         time.sleep(0.1)
-    time.sleep(0.6)
+    time.sleep(1.2)
     return followed
 
 

@@ -64,14 +64,11 @@ class FrameworkFound:
     serves: bool = True
 
 
-def is_repeatable(command: Command) -> bool:
+def is_repeatable(command: Command, language: str) -> bool:
     """Whether a database command is a framework's own migrations: they only add what is lacking, and may run
     again and again. Of any other command nobody knows what it does to rows that are there."""
-    modules = [
-        importlib.import_module(f"plainfall.frameworks.{name}")
-        for names in _MODULES.values()
-        for name in names
-    ]
+    names = _MODULES.get(language, ())
+    modules = [importlib.import_module(f"plainfall.frameworks.{name}") for name in names]
     patterns = [pattern for one in modules if (pattern := getattr(one, "REPEATABLE", None)) is not None]
     pieces = [piece for piece in command.pieces if not _HARMLESS.match(piece)]
     return bool(pieces) and all(any(pattern.search(piece) for pattern in patterns) for piece in pieces)

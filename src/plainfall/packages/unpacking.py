@@ -6,6 +6,7 @@ file, since the library's member objects cost more than the inflating for the sm
 
 from __future__ import annotations
 
+import lzma
 import mmap
 import os
 import stat
@@ -26,6 +27,11 @@ _LARGEST = 16 * 1024**3
 _GROWTH = 200
 _GROWTH_FREE = 64 * 1024**2
 _WHOLE_IN_MEMORY = 64 * 1024**2
+# What the standard library raises for damaged archives; bzip2's errors are OSErrors without a number.
+_DAMAGED = (
+    *(zipfile.BadZipFile, zlib.error, lzma.LZMAError, struct.error),
+    *(EOFError, RuntimeError, ValueError, NotImplementedError, OverflowError),
+)
 _LOCAL_HEADER = struct.Struct("<4s5H3I2H")
 
 
@@ -52,7 +58,9 @@ def unpack_zip(archive: Path, folder: Path) -> list[Unpacked]:
             members = _checked(opened, archive)
             with mmap.mmap(file.fileno(), 0, access=mmap.ACCESS_READ) as view:
                 return _write_all(opened, view, members, folder, name)
-    except (zipfile.BadZipFile, zlib.error, struct.error, EOFError, RuntimeError, ValueError) as error:
+    except (*_DAMAGED, OSError) as error:
+        if isinstance(error, OSError) and error.errno is not None:
+            raise
         raise ArchiveRefused(
             f"{name} is damaged: {error}",
             remedy="Run the same command again to fetch it anew; if it stays so, the registry's copy is bad.",
@@ -73,8 +81,6 @@ def _checked(opened: zipfile.ZipFile, archive: Path) -> list[tuple[zipfile.ZipIn
             raise ArchiveRefused(f"{name} holds {path!r}, which is a link or a device, not a file")
         if info.flag_bits & 0x1:
             raise ArchiveRefused(f"{name} holds {path!r}, which is encrypted")
-        if info.compress_type not in (zipfile.ZIP_STORED, zipfile.ZIP_DEFLATED):
-            raise ArchiveRefused(f"{name} holds {path!r}, packed in a way that packages are not")
         total += info.file_size
         members.append((info, path))
     packed = max(1, archive.stat().st_size)
@@ -102,7 +108,7 @@ def _write_all(
         flags = os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_NOFOLLOW
         handle = os.open(root + path, flags, 0o777 if executable else 0o666)
         try:
-            if info.file_size <= _WHOLE_IN_MEMORY:
+            if info.compress_type in (0, 8) and info.file_size <= _WHOLE_IN_MEMORY:
                 _write_fully(handle, _content(view, info, path, name))
             else:
                 with opened.open(info) as source:

@@ -27,7 +27,7 @@ from plainfall.processes import run
 from plainfall.runtimes.interpreters import Interpreter
 from plainfall.surroundings import Surroundings
 
-__all__ = ["Registries", "folders_to", "project_withholds", "read_registries"]
+__all__ = ["Registries", "project_withholds", "read_registries"]
 
 _LARGEST = 1 << 20  # bytes of an rc file
 
@@ -88,12 +88,6 @@ def read_registries(
         plain_hosts=frozenset(host_of(address) for address in named if address.startswith("http://")),
     )
     return Registries(_slashed(registry), scopes, connection, project.withheld, project.ignored)
-
-
-def folders_to(clone: Path, folder: Path) -> list[Path]:
-    """The folders from a part's up to the clone's."""
-    above = (one for one in folder.parents if one.is_relative_to(clone))
-    return list(dict.fromkeys([folder, *above]))
 
 
 def project_withholds(

@@ -19,10 +19,9 @@ from plainfall.ecosystems import (
 )
 from plainfall.ecosystems.node import runner
 from plainfall.ecosystems.node.asks import manifest, node_asks
-from plainfall.ecosystems.node.configuration import folders_to, project_withholds
 from plainfall.ecosystems.node.interpreters import GRAMMAR, interpreter_at, node_interpreters
 from plainfall.ecosystems.node.lines import known_lines
-from plainfall.ecosystems.node.lists import COMPONENTS, dependency_file
+from plainfall.ecosystems.node.lists import COMPONENTS, dependency_file, folders_to
 from plainfall.ecosystems.node.scripts import beside_another, node_commands
 from plainfall.ecosystems.node.servers import leaves_servers_to_others, serves_here
 from plainfall.ecosystems.node.workspaces import owner_of
@@ -172,6 +171,8 @@ class NodeEcosystem:
         surroundings: Surroundings,
         wishes: InstallWishes,
     ) -> Sequence[Withheld]:
+        from plainfall.ecosystems.node.configuration import project_withholds
+
         return project_withholds(surroundings, folders_to(clone, folder), wishes.hosts)
 
     def install(

@@ -10,9 +10,9 @@ from typing import Any
 from plainfall.confinement import Confined
 from plainfall.ecosystems import CloneAccess, Installation, InstallWishes, Progress
 from plainfall.ecosystems.node.components import install_components
-from plainfall.ecosystems.node.configuration import Registries, folders_to, read_registries
+from plainfall.ecosystems.node.configuration import Registries, read_registries
 from plainfall.ecosystems.node.laying import lay
-from plainfall.ecosystems.node.lists import COMPONENTS, disagreements, read_lock
+from plainfall.ecosystems.node.lists import COMPONENTS, disagreements, folders_to, read_lock
 from plainfall.ecosystems.node.locks.package import LockRead, Package, wanted_here
 from plainfall.ecosystems.node.locks.package_lock import read_package_lock
 from plainfall.ecosystems.node.own_code import code_remarks, run_allowed

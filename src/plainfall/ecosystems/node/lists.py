@@ -19,7 +19,7 @@ from plainfall.survey.walk import Tree
 
 _LARGEST = 64 * 1024**2  # bytes of a lock
 
-__all__ = ["COMPONENTS", "dependency_file", "disagreements", "read_lock"]
+__all__ = ["folders_to", "COMPONENTS", "dependency_file", "disagreements", "read_lock"]
 
 COMPONENTS = "bower.json"
 
@@ -183,3 +183,9 @@ def disagreements(
             more = f" and {len(apart) - 4} more" if len(apart) > 4 else ""
             remarks.append(f"{path} disagrees with {listed.path}: {', '.join(apart[:4])}{more}")
     return remarks
+
+
+def folders_to(clone: Path, folder: Path) -> list[Path]:
+    """The folders from a part's up to the clone's."""
+    above = (one for one in folder.parents if one.is_relative_to(clone))
+    return list(dict.fromkeys([folder, *above]))

@@ -46,7 +46,7 @@ def migrations(work: Work) -> StepResult:
     command = work.part.candidates("migrations")[0]
     undone = _undo_unfinished(work)
     inputs = digest_of(command.line, digest_of_files(work.clone, _files(work, command)))
-    repeatable = is_repeatable(command)
+    repeatable = is_repeatable(command, work.part.language)
     before = work.state.record(work.part.key, "migrations")
     holds = _still_holds(work, before)
     if repeatable:
