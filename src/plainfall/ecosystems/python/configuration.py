@@ -48,6 +48,11 @@ class Sources:
     constraints: tuple[Source, ...] = ()
     connection: Connection = field(default_factory=Connection)
 
+    @property
+    def addresses(self) -> list[str]:
+        """Where packages come from, in order."""
+        return [source.address for source in (*self.links, *self.indexes)]
+
 
 def read_sources(surroundings: Surroundings, interpreter: Interpreter, options: IndexOptions) -> Sources:
     """The sources for one dependency list: the indexes and folders that it names win over the user's

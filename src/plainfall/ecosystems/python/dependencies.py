@@ -151,7 +151,7 @@ def _lay(job: Job, missing: Sequence[Pin], lazy: Lazy, result: InstallResult) ->
         for pin in missing:
             if pin.name in trees:
                 continue
-            sha256 = cache.recall("choices", choice_key(pin, job.interpreter)) if pin.hashes else None
+            sha256 = _chosen_before(cache, pin, job, lazy) if pin.hashes else None
             tree = cache.tree(sha256) if isinstance(sha256, str) else None
             if tree is not None and not tree.damaged():
                 trees[pin.name] = tree
@@ -182,6 +182,14 @@ def _lay(job: Job, missing: Sequence[Pin], lazy: Lazy, result: InstallResult) ->
         job.progress(number, len(missing), "laid")
     if not job.surroundings.variables.get("PYTHONDONTWRITEBYTECODE"):
         compile_later(job.interpreter, without_bytecode, job.environment.packages, job.surroundings)
+
+
+def _chosen_before(cache: PackageCache, pin: Pin, job: Job, lazy: Lazy) -> str | None:
+    """The wheel that was taken for the same pin: one that the list names, or one that was built with the tools of
+    the same registries."""
+    found = cache.recall("choices", choice_key(pin, job.interpreter))
+    found = found or cache.recall("choices", choice_key(pin, job.interpreter, lazy.sources().addresses))
+    return found if isinstance(found, str) else None
 
 
 def _edited_distributions(job: Job) -> set[str]:

@@ -16,6 +16,7 @@ from plainfall.runtimes.interpreters import Interpreter
 from plainfall.surroundings import Surroundings
 
 if TYPE_CHECKING:
+    from plainfall.ecosystems.python.configuration import Sources
     from plainfall.ecosystems.python.supply import Progress, Supply
 
 __all__ = ["InstallResult", "Job", "Lazy"]
@@ -65,16 +66,24 @@ class Lazy:
     def __init__(self, job: Job) -> None:
         self._job = job
         self._made: Supply | None = None
+        self._sources: Sources | None = None
         self.directs: dict[str, tuple[CachedTree, str]] = {}
+
+    def sources(self) -> Sources:
+        """Where the packages come from."""
+        if self._sources is None:
+            from plainfall.ecosystems.python.configuration import read_sources
+
+            job = self._job
+            self._sources = read_sources(job.surroundings, job.interpreter, job.listed.options)
+        return self._sources
 
     def get(self) -> Supply:
         if self._made is None:
-            from plainfall.ecosystems.python.configuration import read_sources
             from plainfall.ecosystems.python.supply import Supply
 
             job = self._job
-            sources = read_sources(job.surroundings, job.interpreter, job.listed.options)
-            self._made = Supply(job.clone, sources, job.interpreter, job.surroundings, job.progress)
+            self._made = Supply(job.clone, self.sources(), job.interpreter, job.surroundings, job.progress)
         return self._made
 
     def direct(self, reference: Reference, place: Evidence) -> tuple[CachedTree, str]:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -98,8 +98,9 @@ class Listed:
     withheld: tuple[Withheld, ...] = ()
 
 
-def choice_key(pin: Pin, interpreter: Interpreter) -> str:
-    """Under which the archive that was chosen for a pin with hashes is remembered: for the same hashes and
-    interpreter the choice is the same, whatever the registry."""
+def choice_key(pin: Pin, interpreter: Interpreter, origin: Sequence[str] = ()) -> str:
+    """Under which the wheel that was chosen for a pin with hashes is remembered: for the same hashes and
+    interpreter the choice is the same, whatever the registry. What was built from a source package depends on
+    the registries, too (``origin``), since its tools came from there."""
     hashes = {name: sorted(values) for name, values in pin.hashes.items()}
-    return digest_of("python", pin.name, pin.version, hashes, interpreter.identity)
+    return digest_of("python", pin.name, pin.version, hashes, interpreter.identity, *origin)

@@ -96,7 +96,7 @@ class Supply:
         self.supplied = Supplied()
         # What a build comes to depends on its tools, and so on where those are from: a wheel that was built with
         # the registry of one clone is not taken for a clone with another.
-        self.origin = [source.address for source in (*sources.links, *sources.indexes)]
+        self.origin = sources.addresses
         self.cache = PackageCache(surroundings.cache)
         self.client = RegistryClient(sources.connection, surroundings.variables, connections=_AT_ONCE)
         self.finder = Finder(self.client, sources, supported_tags(interpreter.facts), interpreter.facts)
@@ -141,7 +141,9 @@ class Supply:
                 tree = item.result() if hasattr(item, "result") else item
             self._check_identity(pin, tree)
             if pin.hashes:
-                self.cache.remember("choices", choice_key(pin, self.interpreter), tree.sha256)
+                built = tree.sha256 not in pin.hashes.get("sha256", {tree.sha256})
+                key = choice_key(pin, self.interpreter, self.origin if built else ())
+                self.cache.remember("choices", key, tree.sha256)
             trees[pin.name] = tree
         return trees
 
