@@ -15,7 +15,7 @@ import time
 import zlib
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import TYPE_CHECKING, Any
 
 from plainfall.errors import RegistryProblem
@@ -23,7 +23,16 @@ from plainfall.errors import RegistryProblem
 if TYPE_CHECKING:
     import urllib3
 
-__all__ = ["LIMITS", "Limits", "limited_pools", "patient_retries", "pieces_of", "read_body", "watched"]
+__all__ = [
+    "LIMITS",
+    "Limits",
+    "limited_pools",
+    "limits_for",
+    "patient_retries",
+    "pieces_of",
+    "read_body",
+    "watched",
+]
 
 _PIECE = 1 << 16
 _TICK = 0.25  # seconds between two looks of the watchdog
@@ -47,6 +56,11 @@ class Limits:
 
 
 LIMITS = Limits()
+
+
+def limits_for(timeout: float) -> Limits:
+    """The limits for a socket timeout in seconds that the person's configuration states."""
+    return replace(LIMITS, stall=4 * timeout, seconds=12 * timeout)
 
 
 @dataclass(eq=False)
@@ -132,8 +146,11 @@ def limited_pools(limits: Limits) -> dict[str, Any]:
 
     def getresponse(connection: Any, ask: Callable[[], Any]) -> Any:
         sock = connection.sock
-        with watched(sock, limits.stall):
+        with watched(sock, limits.stall) as watch:
             response = ask()
+        if watch.expired:
+            response.close()
+            raise _too_slow(f"http://{connection.host}", limits.stall)
         response.own_socket = sock
         return response
 
@@ -168,6 +185,8 @@ def patient_retries(
                 wished = None
             if wished is None:
                 return None
+            stated = response.headers.get("Retry-After", "").strip()
+            wished = float(stated) if stated.isascii() and stated.isdigit() and len(stated) < 12 else wished
             wait = min(wished, limits.retry_after)
             if wait >= 1:
                 cut = f" (it asked for {wished:,.0f} s)" if wished > wait else ""

@@ -19,6 +19,7 @@ from pathlib import Path
 
 from plainfall.errors import BadInput, RegistryProblem
 from plainfall.evidence import Evidence
+from plainfall.packages.answers import limits_for
 from plainfall.packages.cache import PackageCache
 from plainfall.packages.client import Connection
 from plainfall.packages.consent import VARIABLE, Withheld, expanded, host_in
@@ -78,11 +79,13 @@ def read_registries(
     named = [
         value for key, value in personal.items() if key == "registry" or (key.endswith(":registry") and value)
     ]
+    timeout = max(0.1, _number(personal, "fetch-timeout", 30_000) / 1000)
     connection = Connection(
         proxy=personal.get("https-proxy") or personal.get("proxy") or None,
         certificates=personal.get("cafile") or None,
         trusted_hosts=frozenset() if strict else frozenset(host_of(address) for address in named),
-        timeout=_number(personal, "fetch-timeout", 30_000) / 1000,
+        timeout=timeout,
+        limits=limits_for(timeout),
         retries=int(_number(personal, "fetch-retries", 3)),
         logins={**_logins(project.logins), **_logins(personal)},
         plain_hosts=frozenset(host_of(address) for address in named if address.startswith("http://")),

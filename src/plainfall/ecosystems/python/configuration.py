@@ -17,6 +17,7 @@ from pathlib import Path
 from plainfall.ecosystems.python.requirements import IndexOptions
 from plainfall.errors import BadInput, RegistryProblem
 from plainfall.evidence import Evidence
+from plainfall.packages.answers import limits_for
 from plainfall.packages.cache import PackageCache
 from plainfall.packages.client import Connection
 from plainfall.packages.logins import host_of
@@ -71,12 +72,14 @@ def read_sources(surroundings: Surroundings, interpreter: Interpreter, options: 
     indexes: list[Source] = []
     if not no_index:
         indexes = [_index(values, options, surroundings, interpreter), *extra]
+    timeout = max(0.1, _number(values, "timeout", 15.0))
     connection = Connection(
         proxy=_single(values, "proxy") or None,
         certificates=_single(values, "cert") or None,
         client_certificate=_single(values, "client-cert") or None,
         trusted_hosts=trusted,
-        timeout=_number(values, "timeout", 15.0),
+        timeout=timeout,
+        limits=limits_for(timeout),
         retries=int(_number(values, "retries", 4.0)),
         plain_hosts=frozenset(host_of(address) for address in own if address.startswith("http://")),
     )
