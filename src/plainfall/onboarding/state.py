@@ -26,6 +26,7 @@ from plainfall.onboarding.events import Event, Making, RunFinished, RunStarted, 
 from plainfall.onboarding.register import Register
 from plainfall.repository import Repository, exclude_locally, repository_of
 from plainfall.sealing import Seal
+from plainfall.server.control_group import sweep_groups
 from plainfall.writing import digest_of
 
 __all__ = ["FOLDER", "CloneState", "Journal"]
@@ -137,6 +138,7 @@ class CloneState:
         """Takes away what was being made when a run before was stopped. Only while the clone is held."""
         for name in ("making", "laying"):
             self.confined.remove(f"{FOLDER}/{name}")
+        sweep_groups()
 
     def is_tracked(self, path: Path) -> bool:
         """Whether version control tracks a file of the clone, or anything below a folder."""

@@ -10,11 +10,13 @@ from __future__ import annotations
 import contextlib
 import os
 import re
+import time
 from functools import cache
 from pathlib import Path
 
-__all__ = ["enter_words", "kill_group", "make_group", "members", "remove_group"]
+__all__ = ["enter_words", "kill_group", "make_group", "members", "remove_group", "sweep_groups"]
 
+_EMPTY_FOR = 60.0  # seconds
 _NAME = re.compile(r"plainfall-[0-9a-f]{16}")
 
 
@@ -54,6 +56,17 @@ def make_group(mark: str) -> str:
     except OSError:
         return ""
     return str(group)
+
+
+def sweep_groups() -> None:
+    """Takes away groups that runs which were killed left behind, when they have been empty for a while."""
+    base = _own()
+    if base is None:
+        return
+    for group in base.glob("plainfall-*"):
+        with contextlib.suppress(OSError):  # something lives in it, or it is gone
+            if _is_ours(str(group)) and time.time() - group.stat().st_mtime > _EMPTY_FOR:
+                group.rmdir()
 
 
 def enter_words(group: str, command: str) -> list[str]:
