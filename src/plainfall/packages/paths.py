@@ -2,15 +2,28 @@
 
 from __future__ import annotations
 
+import errno
 import re
 from collections.abc import Iterable
 
 from plainfall.errors import ArchiveRefused
 
-__all__ = ["check_amount", "check_no_clashes", "member_path"]
+__all__ = ["check_amount", "check_no_clashes", "is_of_archive", "member_path"]
 
 _DEEPEST = 100  # folders within folders; packages have some ten
 _MOST_MEMBERS = 200_000  # files of an archive; the largest packages have some 50,000
+_OF_ARCHIVE = frozenset(
+    (
+        None,
+        errno.EINVAL,
+        errno.ENOENT,
+        errno.ENOTDIR,
+        errno.EISDIR,
+        errno.EEXIST,
+        errno.ELOOP,
+        errno.ENAMETOOLONG,
+    )
+)
 _DRIVE = re.compile(r"^[A-Za-z]:")
 
 
@@ -46,6 +59,12 @@ def check_amount(count: int, archive: str) -> None:
     """Raises ArchiveRefused for more files than any package has."""
     if count > _MOST_MEMBERS:
         raise ArchiveRefused(f"{archive} holds more than {_MOST_MEMBERS:,} files")
+
+
+def is_of_archive(error: OSError) -> bool:
+    """Whether the operating system refused what an archive says (an offset, a link without a target), and not the
+    disk or its owner."""
+    return error.errno in _OF_ARCHIVE
 
 
 def check_no_clashes(names: Iterable[str], archive: str) -> None:

@@ -17,7 +17,7 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from plainfall.errors import ArchiveRefused
-from plainfall.packages.paths import check_amount, check_no_clashes, member_path
+from plainfall.packages.paths import check_amount, check_no_clashes, is_of_archive, member_path
 
 __all__ = ["Unpacked", "unpack_zip"]
 
@@ -59,7 +59,7 @@ def unpack_zip(archive: Path, folder: Path) -> list[Unpacked]:
             with mmap.mmap(file.fileno(), 0, access=mmap.ACCESS_READ) as view:
                 return _write_all(opened, view, members, folder, name)
     except (*_DAMAGED, OSError) as error:
-        if isinstance(error, OSError) and error.errno is not None:
+        if isinstance(error, OSError) and not is_of_archive(error):
             raise
         raise ArchiveRefused(
             f"{name} is damaged: {error}",

@@ -54,10 +54,16 @@ class Context:
     exact: bool = False
 
 
+_FARTHEST = 40  # steps out of an expression; more is not written by people
+
+
 def context_of(source: Source, grammar: Grammar, node: Node, start: Context) -> Context:
     """What the code around a read does with it, on top of what is known of the read itself."""
     context, inner = start, node
-    while (outer := inner.parent) is not None:
+    for _ in range(_FARTHEST):
+        outer = inner.parent
+        if outer is None:
+            break
         kind = outer.type
         if kind in THROUGH:
             pass

@@ -22,7 +22,7 @@ ENDINGS: Mapping[str, tuple[str, ...]] = {
     "ruby": (".rb", ".ru", ".rake"),
 }
 _CONFIGURATION = (".yml", ".yaml", ".erb")
-_VERSION = 1  # of what the readers find: raised when they find more, so that remembered files are read anew
+_VERSION = 2  # of what the readers find: raised when they find more, so that remembered files are read anew
 _LARGEST = 1024 * 1024
 _MANY = 300  # below this many files to read, starting a second process costs more than it saves
 

@@ -59,19 +59,20 @@ class Constant:
 
 @dataclass(frozen=True)
 class FileFound:
-    """All that one file says."""
+    """All that one file says; ``cut`` tells that it was too large or too odd to be read to its end."""
 
     uses: tuple[Use, ...] = ()
     loads: tuple[Load, ...] = ()
     constants: tuple[Constant, ...] = ()
+    cut: bool = False
 
-    def as_record(self) -> dict[str, list[list[Any]]]:
+    def as_record(self) -> dict[str, Any]:
         """A form for JSON; empty lists are left out."""
-        record = {}
-        for one in dataclasses.fields(self):
-            values = getattr(self, one.name)
+        record: dict[str, Any] = {"cut": True} if self.cut else {}
+        for name in ("uses", "loads", "constants"):
+            values = getattr(self, name)
             if values:
-                record[one.name] = [_flat(value) for value in values]
+                record[name] = [_flat(value) for value in values]
         return record
 
     @classmethod
@@ -81,6 +82,7 @@ class FileFound:
             tuple(Use(**_deep(Use, row)) for row in record.get("uses", ())),
             tuple(Load(**_deep(Load, row)) for row in record.get("loads", ())),
             tuple(Constant(**_deep(Constant, row)) for row in record.get("constants", ())),
+            bool(record.get("cut")),
         )
 
 

@@ -59,7 +59,12 @@ def read_javascript(text: str, path: str) -> FileFound:
         for script in _SCRIPT.finditer(text):
             first = text[: script.start(2)].count("\n") + 1
             one = _read(Source(script.group(2), path, "typescript", first))
-            found = FileFound(found.uses + one.uses, found.loads + one.loads, found.constants + one.constants)
+            found = FileFound(
+                found.uses + one.uses,
+                found.loads + one.loads,
+                found.constants + one.constants,
+                found.cut or one.cut,
+            )
         return found
     language = {"ts": "typescript", "mts": "typescript", "cts": "typescript", "tsx": "tsx"}.get(
         ending, "javascript"
@@ -69,7 +74,7 @@ def read_javascript(text: str, path: str) -> FileFound:
 
 def _read(source: Source) -> FileFound:
     uses = [*_uses(source), *schema_uses(source), *_document_uses(source)]
-    return FileFound(tuple(uses), tuple(_loads(source)), tuple(_constants(source)))
+    return FileFound(tuple(uses), tuple(_loads(source)), tuple(_constants(source)), source.cut)
 
 
 def _use(source: Source, node: Node, key: str, start: Context | None = None) -> Use:

@@ -60,7 +60,7 @@ def read_php(text: str, path: str) -> FileFound:
     """What a PHP source says."""
     source = Source(text, path, "php")
     uses = [*_calls(source), *_arrays(source), *_required(source), *_document_uses(source)]
-    return FileFound(tuple(uses), tuple(_loads(source)), tuple(_constants(source)))
+    return FileFound(tuple(uses), tuple(_loads(source)), tuple(_constants(source)), source.cut)
 
 
 def _use(source: Source, node: Node, key: str, start: Context) -> Use:

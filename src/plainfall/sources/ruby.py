@@ -52,7 +52,7 @@ def read_ruby(text: str, path: str) -> FileFound:
     """What a Ruby source says."""
     source = Source(text, path, "ruby")
     uses = [*_uses(source), *_required(source), *_document_uses(source)]
-    return FileFound(tuple(uses), tuple(_loads(source)), tuple(_constants(source)))
+    return FileFound(tuple(uses), tuple(_loads(source)), tuple(_constants(source)), source.cut)
 
 
 def _use(source: Source, node: Node, key: str, start: Context) -> Use:

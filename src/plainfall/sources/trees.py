@@ -7,6 +7,7 @@ there, so that comments and texts do not count and a whole file is never walked.
 from __future__ import annotations
 
 import re
+import time
 from collections.abc import Collection, Iterator
 from functools import cache
 from typing import TYPE_CHECKING
@@ -51,6 +52,10 @@ def _parser(language: str) -> Parser:
     return Parser(Language(made))
 
 
+_LONGEST = 1.5  # seconds that one file may take
+_MOST_PLACES = 2_000  # matches of one pattern in one file
+
+
 class Source:
     """One parsed file; ``first_line`` is the line on which ``text`` begins in it."""
 
@@ -63,6 +68,8 @@ class Source:
         self._first = first_line
         self._plain = len(self.data) == len(text)
         self.demands_lengths: bool | None = None
+        self.cut = False
+        self._deadline = time.monotonic() + _LONGEST
         self._conditions: list[Node] | None = None
 
     def conditions(self, types: Collection[str]) -> list[Node]:
@@ -74,8 +81,11 @@ class Source:
 
     def places(self, pattern: re.Pattern[str]) -> Iterator[tuple[re.Match[str], Node]]:
         """Each match with the smallest node that spans its first group (or all of it); none in comments and
-        texts."""
-        for found in pattern.finditer(self.text):
+        texts. Ends early (``cut``) after many matches, or when the file has taken its time."""
+        for count, found in enumerate(pattern.finditer(self.text)):
+            if count >= _MOST_PLACES or time.monotonic() > self._deadline:
+                self.cut = True
+                return
             group = 1 if found.re.groups else 0
             start, end = found.span(group)
             if not self._plain:

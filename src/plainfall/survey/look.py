@@ -66,7 +66,7 @@ def look(
         _part(tree, *one, templates[one[0]], cache, beside=one[0] in [other[0] for other in found[:number]])
         for number, one in enumerate(found)
     )
-    remarks = [*_remarks(tree), *(_other_remark(language, place) for _, language, place in others)]
+    remarks = [*_remarks(tree, sources), *(_other_remark(language, place) for _, language, place in others)]
     rest = [
         PartFound(folder, language, (place,), templates=templates[folder])
         for folder, language, place in others
@@ -195,7 +195,7 @@ def _steps(tree: Tree, folder: str) -> list[ReadmeStep]:
         return []  # a README in an old encoding is no reason to stop; nothing stands on it
 
 
-def _remarks(tree: Tree) -> Iterator[tuple[str, Evidence]]:
+def _remarks(tree: Tree, sources: Mapping[str, FileFound]) -> Iterator[tuple[str, Evidence]]:
     for folder, names in tree.folders.items():
         for name, language in _COMPILED.items():
             if name in names:
@@ -208,6 +208,12 @@ def _remarks(tree: Tree) -> Iterator[tuple[str, Evidence]]:
         remedy = error.remedy or "Restore the file from version control."
         where = error.place or Evidence(".")
         yield f"the services that {where.path} defines are not known, for {error.cause}. {remedy}", where
+    for path, found in sources.items():
+        if found.cut:
+            yield (
+                "only a part of this file was looked at for settings: it is too large or too odd",
+                Evidence(path),
+            )
     if tree.cut:
         yield "the clone holds more files than are looked at; the rest was passed over", Evidence(".")
 

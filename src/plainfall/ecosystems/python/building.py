@@ -20,7 +20,7 @@ from plainfall.diagnosis.reading import diagnose, lines_that_matter
 from plainfall.ecosystems.python.environment import VirtualEnvironment, make_environment
 from plainfall.errors import ArchiveRefused, BadInput, CommandFailed
 from plainfall.evidence import Evidence
-from plainfall.packages.paths import check_amount, check_no_clashes, member_path
+from plainfall.packages.paths import check_amount, check_no_clashes, is_of_archive, member_path
 from plainfall.packages.unpacking import unpack_zip
 from plainfall.reading import toml_table
 from plainfall.runtimes.interpreters import Interpreter
@@ -172,7 +172,7 @@ def _unpack_tar(archive: Path, folder: Path) -> None:
                     links.add(path)
             check_no_clashes(names, archive.name)
     except (tarfile.TarError, EOFError, OSError, ValueError, zlib.error, lzma.LZMAError) as error:
-        if isinstance(error, OSError) and error.errno is not None and not isinstance(error, FileExistsError):
+        if isinstance(error, OSError) and not is_of_archive(error):
             raise
         raise ArchiveRefused(f"{archive.name} is damaged: {error}") from error
 
