@@ -5,6 +5,7 @@ from __future__ import annotations
 
 import multiprocessing
 import os
+import resource
 import shlex
 import subprocess
 import sys
@@ -12,7 +13,7 @@ import tempfile
 from collections.abc import Mapping, Sequence
 from pathlib import Path
 
-__all__ = ["PYTHON", "run_program"]
+__all__ = ["PYTHON", "memory_of_last_run", "run_program"]
 
 PYTHON = shlex.quote(sys.executable)  # as a word of a command line
 
@@ -34,6 +35,7 @@ def run_program(
     words: Sequence[str], variables: Mapping[str, str], folder: Path, timeout: float
 ) -> tuple[int, str, str]:
     """Exit status (negative: the signal that ended it), output, error output. Raises TimeoutExpired."""
+    global _memory
     with tempfile.TemporaryDirectory() as made:
         out, err = Path(made, "out"), Path(made, "err")
         process = _FORKS.Process(target=_program, args=(words, dict(variables), folder, out, err))
@@ -45,7 +47,17 @@ def run_program(
             raise subprocess.TimeoutExpired(
                 list(words), timeout, out.read_text("utf-8"), err.read_text("utf-8")
             )
+        used = Path(made, "used")
+        _memory = int(used.read_text()) if used.exists() else 0
         return process.exitcode, out.read_text("utf-8"), err.read_text("utf-8")
+
+
+_memory = 0
+
+
+def memory_of_last_run() -> int:
+    """The most memory that the last finished run had, in kB; 0 if it was ended by a signal."""
+    return _memory
 
 
 def _program(words: Sequence[str], variables: Mapping[str, str], folder: Path, out: Path, err: Path) -> None:
@@ -66,4 +78,7 @@ def _program(words: Sequence[str], variables: Mapping[str, str], folder: Path, o
     sys.argv = ["plainfall", *words]
     from plainfall.cli import main
 
-    sys.exit(main(words))
+    try:
+        sys.exit(main(words))
+    finally:
+        out.with_name("used").write_text(str(resource.getrusage(resource.RUSAGE_SELF).ru_maxrss))

@@ -7,6 +7,7 @@ from collections.abc import Callable, Iterator
 from pathlib import Path
 from typing import Any
 
+from plainfall.ecosystems.node.documents import plain_manifest
 from plainfall.ecosystems.node.lines import Lines, known_lines
 from plainfall.ecosystems.node.versions import is_range
 from plainfall.errors import BadInput
@@ -38,7 +39,7 @@ def manifest(tree: Tree, folder: str) -> dict[str, Any]:
     path = _within(folder, "package.json")
     if path not in tree:
         return {}
-    return json_object(tree.text(path), path)
+    return plain_manifest(json_object(tree.text(path), path))
 
 
 def _within(folder: str, name: str) -> str:

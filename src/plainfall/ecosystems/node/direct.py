@@ -8,6 +8,7 @@ from collections.abc import Mapping
 from pathlib import Path
 from typing import Any
 
+from plainfall.ecosystems.node.documents import plain_manifest
 from plainfall.ecosystems.node.graph import GraphPackage
 from plainfall.ecosystems.node.locks.package import Package
 from plainfall.ecosystems.node.repositories import RepositorySource, repository_source
@@ -104,5 +105,4 @@ class Direct:
 
 
 def _manifest(path: Path) -> dict[str, Any]:
-    document = foreign_json(path.read_bytes(), path.name)
-    return document if isinstance(document, dict) else {}
+    return plain_manifest(foreign_json(path.read_bytes(), path.name))

@@ -16,6 +16,7 @@ from urllib.parse import quote
 
 from plainfall.ecosystems import Progress
 from plainfall.ecosystems.node.configuration import Registries, read_registries
+from plainfall.ecosystems.node.documents import plain_manifest, versions_of
 from plainfall.ecosystems.node.interpreters import GRAMMAR, ask_node
 from plainfall.ecosystems.node.lines import known_lines
 from plainfall.ecosystems.node.locks.package import Package
@@ -115,9 +116,7 @@ def _newest(
     registries: Registries,
     cache: Path,
 ) -> dict[str, object] | None:
-    versions = document.get("versions") if isinstance(document, dict) else None
-    if not isinstance(versions, dict):
-        return None
+    versions = versions_of(document)
     fitting = [one for one in versions if all(GRAMMAR.admits(ask.specifier, one) for ask in held)]
     if not fitting:
         relaxed = [GRAMMAR.relaxed(a.specifier) or a.specifier for a in held]
@@ -125,7 +124,7 @@ def _newest(
     majors = set(known_lines(cache).majors)
     fitting.sort(key=lambda one: (GRAMMAR.order(one)[:1] and GRAMMAR.order(one)[0] in majors, order(one)))
     for version in reversed(fitting):
-        dist = versions[version].get("dist") or {}
+        dist = plain_manifest(versions[version])["dist"] if "dist" in versions[version] else {}
         if dist.get("integrity") and "-" not in version:
             # The first byte of the archive tells how large it is.
             first = client.page(registry_address(registries.of(name), name, version), span=(0, 0))

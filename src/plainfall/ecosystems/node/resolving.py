@@ -15,6 +15,7 @@ from typing import Any
 from urllib.parse import quote
 
 from plainfall.ecosystems.node.direct import Direct, is_direct
+from plainfall.ecosystems.node.documents import plain_manifest, tags_of, versions_of
 from plainfall.ecosystems.node.graph import GraphPackage, hoisted
 from plainfall.ecosystems.node.locks.package import Package
 from plainfall.ecosystems.node.overrides import Overrides
@@ -176,7 +177,7 @@ class _Resolver:
         address = self._store.registries.of(name) + quote(name, safe="@")
         page = self._client.page(address, accept=_SHORT)
         document = foreign_json(page.body, page.url) if page is not None else {}
-        return document if isinstance(document, dict) else {}
+        return {"versions": versions_of(document), "dist-tags": tags_of(document)}
 
     def _choose(self, name: str, wish: str, chain: tuple[str, ...], may_lack: bool) -> dict[str, Any] | None:
         if ":" in wish or "/" in wish:
@@ -196,8 +197,8 @@ class _Resolver:
                 return None
             have = ", ".join(list(versions)[-4:]) if versions else "nothing of that name"
             raise self._problem(chain, f"no version of {name} is admitted by {wish}; the registry has {have}")
-        known[number] = versions[number]
-        return versions[number]
+        known[number] = plain_manifest(versions[number], number)
+        return known[number]
 
     def _newest(self, wish: str, versions: Mapping[str, Any], latest: str | None) -> str | None:
         if latest is not None and admits(wish, latest) and self._fits(versions.get(latest)):

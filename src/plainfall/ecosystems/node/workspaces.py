@@ -10,6 +10,7 @@ from pathlib import Path
 from typing import Any
 
 from plainfall.ecosystems.node.asks import manifest
+from plainfall.ecosystems.node.documents import plain_manifest
 from plainfall.errors import BadInput
 from plainfall.evidence import Evidence
 from plainfall.reading import foreign_json, yaml_value
@@ -55,7 +56,7 @@ def workspaces(part: Path, document: Mapping[str, Any]) -> dict[str, dict[str, A
                     place=Evidence(str(inner)),
                     remedy="Mend it, or restore it from version control.",
                 ) from error
-            found[folder] = one if isinstance(one, dict) else {}
+            found[folder] = plain_manifest(one)
     return found
 
 
