@@ -16,8 +16,9 @@ def main(words: Sequence[str] | None = None) -> int:
 
     try:
         with ending_by_signals():
-            from plainfall.cli.program import run
+            from plainfall.cli.program import flushed, run
 
-            return run(list(sys.argv[1:] if words is None else words))
+            with flushed():
+                return run(list(sys.argv[1:] if words is None else words))
     except KeyboardInterrupt:
         end_now("interrupted; run the same command again to go on")

@@ -7,13 +7,13 @@ import os
 import sys
 import time
 import traceback
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 
 from plainfall.cli.console import Console
 from plainfall.cli.definition import build_parser
 from plainfall.errors import PlainfallError
 
-__all__ = ["run"]
+__all__ = ["flushed", "run"]
 
 _FAULT = 70  # EX_SOFTWARE of sysexits(3)
 
@@ -93,6 +93,21 @@ def _of_fault(words: Sequence[str]) -> PlainfallError:
         remedy="Nothing of yours was lost; the next run goes on. Send the log to the maintainers.",
         log=log,
     )
+
+
+@contextlib.contextmanager
+def flushed() -> Iterator[None]:
+    """What is written in the block has left this process when it ends, or goes nowhere if nobody reads it: the
+    interpreter would complain of that at its very end."""
+    try:
+        yield
+    finally:
+        for stream in (sys.stdout, sys.stderr):
+            try:
+                if stream is not None:
+                    stream.flush()
+            except (OSError, ValueError):
+                _reader_gone()
 
 
 def _reader_gone() -> int:

@@ -14,6 +14,8 @@ from dataclasses import asdict, dataclass
 from pathlib import Path
 from typing import Any
 
+from plainfall.errors import PlainfallError
+from plainfall.evidence import Evidence
 from plainfall.server.logs import cut_log
 from plainfall.server.ports import free_port, is_free
 from plainfall.server.process import Running, belonging
@@ -108,6 +110,14 @@ class Register:
 
     @contextmanager
     def _changing(self) -> Iterator[dict[tuple[str, str], Registered]]:
+        try:
+            self._file.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
+        except OSError as error:
+            raise PlainfallError(
+                f"the state folder cannot be used: {error.strerror or error}",
+                place=Evidence(str(self._file.parent)),
+                remedy="Check its owner and mode, or move it with PLAINFALL_STATE=FOLDER.",
+            ) from error
         with locked(self._file.with_suffix(".lock")):
             rows = self._read()
             yield rows

@@ -208,7 +208,7 @@ class CloneState:
     @staticmethod
     def name_of(part: str) -> str:
         """A part's name on the disk, which no other part has."""
-        name = quote(part, safe="() ")
+        name = quote(os.fsencode(part), safe="() ")
         if len(name) > 150:
             name = f"{name[:100]}-{digest_of(part)}"
         return "top" if not part else "top%2F" if name == "top" else name

@@ -18,10 +18,12 @@ from plainfall.evidence import Evidence
 __all__ = ["Dotenv", "Entry", "parse_dotenv", "quoted"]
 
 _ASSIGNMENT = re.compile(r"[^\S\r\n]*(?:export[^\S\r\n]+)?([A-Za-z_][\w.-]*)[^\S\r\n]*=[^\S\r\n]*")
-_SINGLE = re.compile(r"'((?:\\'|\\\\|[^'])*)'")
+# Taken at once and never given back (possessive), since hostile text would be tried in every way otherwise.
+_SINGLE = re.compile(r"'((?:\\['\\]|[^'])*+)")
 _DOUBLE = re.compile(r'"((?:\\.|[^"\\])*)"', re.DOTALL)
 _UNQUOTED = re.compile(r"[^\r\n]*")
 _REST = re.compile(r"[^\r\n]*(?:\r\n|\n|\r|$)")
+_MOST = 5_000  # settings of one file
 _REFERENCE = re.compile(r"\$\{([A-Za-z_][\w.-]*)(?::?-([^}]*))?\}")
 _ESCAPES = {"n": "\n", "r": "\r", "t": "\t", '"': '"', "\\": "\\", "'": "'", "$": "$", "`": "`"}
 
@@ -111,6 +113,12 @@ def parse_dotenv(text: str, path: str = ".env") -> Dotenv:
         found = _ASSIGNMENT.match(text, position)
         if found:
             value, start, end, after = _value(text, found.end(), path, line)
+            if len(entries) >= _MOST:
+                raise BadInput(
+                    f"it holds more than {_MOST:,} settings, which is more than is read",
+                    place=Evidence(path, line),
+                    remedy="Restore the file from version control, or take out what is no setting.",
+                )
             entries.append(Entry(found.group(1), value, line, "\n".join(comment), start, end))
             comment = []
         else:
@@ -132,12 +140,11 @@ def _value(text: str, start: int, path: str, line: int) -> tuple[str, int, int, 
     """The value at a position: (value, start and end of what is written, where reading goes on)."""
     quote = text[start : start + 1]
     if quote in ("'", '"'):
-        pattern = _SINGLE if quote == "'" else _DOUBLE
-        found = pattern.match(text, start)
-        if found:
-            inner = found.group(1)
+        inner = _quoted(text, start, quote)
+        if inner is not None:
             value = re.sub(r"\\(['\\])", r"\1", inner) if quote == "'" else _unescaped(inner)
-            return value, start, found.end(), found.end()
+            end = start + len(inner) + 2
+            return value, start, end, end
         raise BadInput(
             f"the value opens with {quote} and is never closed",
             place=Evidence(path, line),
@@ -147,6 +154,20 @@ def _value(text: str, start: int, path: str, line: int) -> tuple[str, int, int, 
     assert plain is not None  # the pattern matches anywhere, even nothing
     written = re.sub(r"(^|\s+)#.*$", "", plain.group()).rstrip()
     return written, start, start + len(written), plain.end()
+
+
+def _quoted(text: str, start: int, quote: str) -> str | None:
+    """What stands between the quotes, as it is written; None if they are never closed. Where only an escaped
+    single quote is left, that one closes, as the common readers have it."""
+    if quote == '"':
+        found = _DOUBLE.match(text, start)
+        return found.group(1) if found else None
+    single = _SINGLE.match(text, start)
+    inner = single.group(1) if single else ""
+    if text[start + 1 + len(inner) : start + 2 + len(inner)] == "'":
+        return inner
+    last = inner.rfind("\\'")
+    return inner[: last + 1] if last >= 0 else None
 
 
 def _unescaped(inner: str) -> str:

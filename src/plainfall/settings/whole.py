@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from pathlib import Path
@@ -213,7 +214,7 @@ def _local_target(target: str, unit: Unit, surveyed: Surveyed) -> str:
     loads = any(path == local for path, _ in resolved_loads(unit.folder, surveyed.sources))
     if (loads or set(unit.frameworks) & _READ_LOCAL) and not surveyed.tracked(local):
         return local
-    return f".plainfall/settings/{quote(target, safe='')}"
+    return f".plainfall/settings/{quote(os.fsencode(target), safe='')}"
 
 
 def _unnamed_target(unit: Unit, tree: Tree, sources: Mapping[str, FileFound]) -> tuple[str, Evidence | None]:

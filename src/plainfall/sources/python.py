@@ -62,7 +62,7 @@ def read_python(text: str, path: str) -> FileFound:
     """What a Python source says; nothing for one that this Python cannot parse."""
     try:
         tree = ast.parse(text)
-    except (SyntaxError, ValueError, RecursionError):
+    except (SyntaxError, ValueError, RecursionError, MemoryError):  # the last for too many brackets
         return FileFound()  # written for another Python, or not finished: running it will say more
     module = Module(tree, text, path)
     reader = _Reader(module)

@@ -66,7 +66,7 @@ def stage_of(command: str, heading: str = "") -> str:
     return "server" if _BARE_SCRIPT.search(command) else ""
 
 
-_LARGEST = 400_000  # characters of a README that are read
+_LARGEST = 150_000  # characters of a README that are read
 _LONGEST_LINE = 2_000
 
 

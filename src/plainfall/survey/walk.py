@@ -10,6 +10,7 @@ from pathlib import Path, PurePosixPath
 from typing import TYPE_CHECKING
 
 from plainfall.evidence import Evidence
+from plainfall.ignoring import ignore_rules
 from plainfall.reading import clone_text
 
 if TYPE_CHECKING:
@@ -122,8 +123,6 @@ def _vendored(name: str, path: str) -> bool:
 
 
 def _rules(root: Path, folder: str) -> list[tuple[str, GitIgnoreSpec]]:
-    from pathspec import GitIgnoreSpec
-
     lines: list[str] = []
     places = [root / folder / ".gitignore"]
     if not folder:
@@ -133,7 +132,7 @@ def _rules(root: Path, folder: str) -> list[tuple[str, GitIgnoreSpec]]:
             lines += place.read_text("utf-8", "replace").splitlines()
         except OSError:
             continue  # not there, or a folder of that name: no rules
-    return [(folder, GitIgnoreSpec.from_lines(lines))]
+    return [(folder, ignore_rules(lines))]
 
 
 def _ignored(path: str, rules: list[tuple[str, GitIgnoreSpec]], is_folder: bool) -> bool:

@@ -23,6 +23,8 @@ from plainfall.surroundings import Surroundings
 from plainfall.survey.look import look
 from plainfall.survey.parts import Contradiction, Survey
 
+_MOST_ROWS = 400  # keys that are shown of one file
+
 __all__ = ["run"]
 
 _OUTSIDE_THE_FILE = ("code default", "optional", "open")
@@ -169,7 +171,7 @@ def _table(console: Console, settled: Settled, mine: Sequence[Setting]) -> None:
         ("READ AT", 26),
     ):
         table.add_column(heading, overflow="fold", ratio=ratio, no_wrap=False)
-    for one in mine:
+    for one in mine[:_MOST_ROWS]:
         style = {"open": "bold yellow", "generated": "green", "matched": "cyan"}.get(one.origin, "")
         table.add_row(
             Text(visible(one.key), style="bold" if one.needed else ""),
@@ -191,6 +193,8 @@ def _table(console: Console, settled: Settled, mine: Sequence[Setting]) -> None:
     )
     with out.capture() as captured:
         out.print(table)
+    if len(mine) > _MOST_ROWS:
+        console.note(f"    and {len(mine) - _MOST_ROWS:,} more; --json has them all")
     for line in captured.get().rstrip("\n").split("\n"):
         console.log_line("    ", line.rstrip())
 

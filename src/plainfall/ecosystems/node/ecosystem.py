@@ -133,7 +133,7 @@ class NodeEcosystem:
     def variables(self, folder: Path, choice: Choice, access: CloneAccess) -> dict[str, str]:
         root = access.confined.root
         inner = Path(os.path.realpath(folder)).relative_to(root).as_posix()
-        name = "top" if inner == "." else quote(inner, safe="")
+        name = "top" if inner == "." else quote(os.fsencode(inner), safe="")
         names = root / ".plainfall" / "commands" / (digest_of(name) if len(name) > 200 else name)
         above = folders_to(root, root / inner)
         interpreter = choice.taken

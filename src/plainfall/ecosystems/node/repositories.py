@@ -12,6 +12,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from plainfall.errors import BadInput, DependencyProblem
+from plainfall.ignoring import ignore_rules
 from plainfall.packages.checkouts import COMMIT
 from plainfall.packages.unpacking import Unpacked
 from plainfall.reading import foreign_json
@@ -115,9 +116,7 @@ def pack(checkout: Path, folder: Path) -> list[Unpacked]:
 
 def plain_files(checkout: Path, folder: Path, left_out: list[str]) -> list[Unpacked]:
     """Copies every file of a checkout but for those that its ignore rules (gitignore(5)) name, and links."""
-    from pathspec import GitIgnoreSpec
-
-    rules = GitIgnoreSpec.from_lines(["/.git", *left_out])
+    rules = ignore_rules(["/.git", *left_out])
     found = (one for one in checkout.rglob("*") if one.is_file() and not one.is_symlink())
     paths = sorted(one.relative_to(checkout).as_posix() for one in found)
     return _copied(checkout, folder, [path for path in paths if not rules.match_file(path)])
@@ -137,13 +136,11 @@ def _copied(checkout: Path, folder: Path, paths: list[str]) -> list[Unpacked]:
 
 
 def _packed(checkout: Path, document: Mapping[str, Any]) -> Iterator[str]:
-    from pathspec import GitIgnoreSpec
-
     named = document.get("files")
     chosen = None
     if isinstance(named, list):
         rows = [str(row).removeprefix("./") for row in named]
-        chosen = GitIgnoreSpec.from_lines(_anchored(row) for row in rows)
+        chosen = ignore_rules(_anchored(row) for row in rows)
     bins = document.get("bin")
     whole = [document.get("main"), *(bins.values() if isinstance(bins, dict) else [bins])]
     entries = {str(one).removeprefix("./") for one in whole if one}
@@ -163,14 +160,12 @@ def _files(
     checkout: Path, inner: str, ignored: list[tuple[str, GitIgnoreSpec]], *, by_list: bool
 ) -> Iterator[str]:
     """Paths below a folder that its ignore files leave (at the top they count only without ``files``)."""
-    from pathspec import GitIgnoreSpec
-
     folder = checkout / inner
     rules = list(ignored)
     for name in (".npmignore", ".gitignore"):
         if (folder / name).is_file() and not (by_list and not inner):
             text = (folder / name).read_text("utf-8", "replace")
-            rules.append((f"{inner}/" if inner else "", GitIgnoreSpec.from_lines(text.splitlines())))
+            rules.append((f"{inner}/" if inner else "", ignore_rules(text.splitlines())))
             break
     for entry in sorted(os.scandir(folder), key=lambda one: one.name):
         path = f"{inner}/{entry.name}" if inner else entry.name

@@ -25,6 +25,8 @@ __all__ = ["IndexOptions", "RequirementLine", "RequirementList", "parse_requirem
 _COMMENT = re.compile(r"(^|\s+)#.*$")
 _ARCHIVE = re.compile(r"\.(whl|zip|tar\.gz|tgz|tar\.bz2|tar\.xz)$", re.IGNORECASE)
 _REMEDY = "One requirement a line, as in: name==1.2.3 --hash=sha256:…  (see PEP 508 for names and markers)."
+_MOST_LINES = 10_000
+_LONGEST_LINE = 20_000  # characters; a requirement with a hundred hashes has 8,000
 _WITH_VALUE = {
     "-i": "index", "--index-url": "index", "--extra-index-url": "extra",
     "-f": "links", "--find-links": "links", "--trusted-host": "trusted",
@@ -126,7 +128,20 @@ def _merge(
     constraint: bool,
 ) -> RequirementList:
     whole = RequirementList(files=(path,))
-    for number, line in _logical_lines(read(path)):
+    pending: list[RequirementLine] = []
+
+    def with_pending() -> RequirementList:
+        added = tuple(pending)
+        pending.clear()
+        if constraint:
+            return replace(whole, constraints=whole.constraints + added)
+        return replace(whole, lines=whole.lines + added)
+
+    for count, (number, line) in enumerate(_logical_lines(read(path), path)):
+        if count >= _MOST_LINES:
+            raise BadInput(
+                f"it has more than {_MOST_LINES:,} lines", place=Evidence(path, number), remedy=_REMEDY
+            )
         evidence = Evidence(path, number, line)
         names = VARIABLE.findall(line)
         if names and host_in(line) in hosts:
@@ -139,23 +154,23 @@ def _merge(
             included = _included(path, value, evidence, chain)
             constraining = constraint or kind == "constraint"
             inner = _merge(included, read, variables, hosts, (*chain, evidence), constraint=constraining)
-            whole = _joined(whole, inner)
+            whole = _joined(with_pending(), inner)
         elif kind == "requirement" or kind == "editable":
-            parsed = _requirement(value or rest, evidence, editable=kind == "editable", path=path)
-            if constraint:
-                whole = replace(whole, constraints=(*whole.constraints, parsed))
-            else:
-                whole = replace(whole, lines=(*whole.lines, parsed))
+            pending.append(_requirement(value or rest, evidence, editable=kind == "editable", path=path))
         else:
             whole = _with_option(whole, kind, value, evidence)
-    return whole
+    return with_pending()
 
 
-def _logical_lines(text: str) -> Iterator[tuple[int, str]]:
+def _logical_lines(text: str, path: str) -> Iterator[tuple[int, str]]:
     """Continuations joined, comments and blank lines left out; the number of the first physical line."""
     start, gathered = 0, ""
     for number, raw in enumerate(text.removeprefix("\ufeff").splitlines(), 1):
         start = start or number
+        if len(raw) > _LONGEST_LINE:
+            raise BadInput(
+                "the line is too long for a requirement", place=Evidence(path, number), remedy=_REMEDY
+            )
         if raw.endswith("\\") and not _COMMENT.match(raw):
             gathered += raw[:-1].rstrip() + " "
             continue

@@ -158,6 +158,8 @@ def read_setup_py(tree: Tree, path: str, target: Target) -> Listed:
         module = ast.parse(tree.text(path))
     except SyntaxError as error:
         raise BadInput(f"it cannot be read: {error.msg}", place=Evidence(path, error.lineno or 0)) from error
+    except (ValueError, RecursionError, MemoryError) as error:  # the last for too many brackets
+        raise BadInput("it cannot be read: too deep, or no text", place=Evidence(path)) from error
     names = {
         target_.id: node.value
         for node in module.body
