@@ -267,6 +267,7 @@ class _Looking:
             self._look.notes.append("no source file of this part was found that could be touched")
             return
         channel = self._look.channel[0] if self._look.channel and self._look.channel[1] else None
+        file = self._state.confined.target(file)  # its time is set: not that of something outside
         self._look.reloaded = touch_and_watch(running_of(self._record), self._base, file, channel)
 
     def _source(self, named: str) -> Path | None:

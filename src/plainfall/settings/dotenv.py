@@ -105,7 +105,7 @@ def parse_dotenv(text: str, path: str = ".env") -> Dotenv:
 
     Raises BadInput, with the line, for a quoted value that is never closed.
     """
-    entries = []
+    entries: list[Entry] = []
     comment: list[str] = []
     position = 1 if text.startswith("\ufeff") else 0
     line = 1
