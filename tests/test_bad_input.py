@@ -254,7 +254,7 @@ os._exit({status})
     assert not Path("/proc", (clone / "left.txt").read_text()).exists()
     assert (clone / ".plainfall" / "logs" / "seeds.log").read_text() == "one reading"
     if status == 0:
-        assert "left 1 process running" in " ".join(run.step("seeds")["remarks"])
+        assert "terminated 1 process left running" in " ".join(run.step("seeds")["remarks"])
     with sqlite3.connect(clone / "rain.db") as base:
         tables = [name for (name,) in base.execute("SELECT name FROM sqlite_master")]
     assert tables == (["stations"] if status else ["stations", "readings"])
