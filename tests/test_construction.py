@@ -100,9 +100,12 @@ def changes(tree: ast.Module) -> Iterator[str]:
             if isinstance(called, ast.Attribute)
             else ""
         )
-        if name == "open" and len(node.args) > 1 and isinstance(node.args[1], ast.Constant):
-            if set(str(node.args[1].value)) & set("wax+"):
-                yield f"{node.lineno}: {ast.unparse(called)} for writing"
+        if name == "open" and len(node.args) > 1 and _writes(node.args[1]):
+            yield f"{node.lineno}: {ast.unparse(called)} for writing"
+
+
+def _writes(mode: ast.expr) -> bool:
+    return isinstance(mode, ast.Constant) and bool(set(str(mode.value)) & set("wax+"))
 
 
 def test_files_are_changed_only_where_it_is_known_to_be_safe() -> None:

@@ -351,6 +351,33 @@ def test_a_list_gets_a_variable_only_with_the_persons_word_for_that_host(
     assert machine.run("onboard", second, "--until", "dependencies").status == 3  # and for no other
 
 
+@pytest.mark.parametrize("answer", ["yes", ""])
+def test_on_a_terminal_the_person_is_asked_once(
+    machine: Machine, offer: Callable[..., Any], answer: str
+) -> None:
+    import sys
+
+    import pexpect
+
+    from plainfall.standins.registry import Archive
+
+    registry = offer([Archive.of(package())])
+    registry.faults.user = "Basic " + base64.b64encode(f"mira:{SECRET}".encode()).decode()
+    index = registry.url.replace("http://", "http://mira:${RAIN_PASS}@")
+    clone = machine.clone({"requirements.txt": f"--index-url {index}\ngaugekit\n", "app.py": ""})
+    machine.variables |= {"RAIN_PASS": SECRET, "TERM": "dumb"}
+    words = ["-m", "plainfall", "onboard", str(clone), "--until", "dependencies"]
+    child = pexpect.spawn(sys.executable, words, env=machine.variables, timeout=20, encoding="utf-8")
+    child.expect("wants to send RAIN_PASS to it")
+    child.expect("value")
+    child.sendline(answer)
+    child.expect(pexpect.EOF)
+    child.close()
+    assert child.exitstatus == (0 if answer else 3)
+    again = machine.run("onboard", clone, "--until", "dependencies")
+    assert again.status == (0 if answer else 3)
+
+
 def test_a_list_trusts_no_host(machine: Machine) -> None:
     import sys
 

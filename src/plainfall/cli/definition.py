@@ -24,7 +24,7 @@ _STAGES = (
 )
 _EPILOG = """\
 exit status: 0 done, 1 a step failed, 2 wrong usage, 3 a value is needed that only you have,
-4 nothing here that can be onboarded, 130 interrupted
+4 nothing here that can be onboarded, 70 a fault of its own, 130 interrupted
 """
 
 

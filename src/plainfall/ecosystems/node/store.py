@@ -33,6 +33,7 @@ from plainfall.writing import digest_of
 __all__ = ["Store", "integrity_of", "registry_address"]
 
 _FROM_REGISTRY = re.compile(r"/(?:@[^/]+/)?[^/@]+/-/[^/]+\.tgz$")
+_LARGEST_MANIFEST = 8 * 1024**2  # bytes
 _PATCHING = 1  # changes with how patches are put on
 _INSTALL_SCRIPTS = ("preinstall", "install", "postinstall")
 
@@ -252,6 +253,8 @@ def _facts(folder: Path, files: list[Unpacked], *, prepared: bool = True) -> dic
     """What must be known of a package besides its files; its commands are made executable on the way. One
     that was not ``prepared`` comes from a repository, where its publisher's preparing was not done."""
     names = {file.path for file in files}
+    if any(file.path == "package.json" and file.size > _LARGEST_MANIFEST for file in files):
+        raise ArchiveRefused("a package whose package.json is larger than any such file")
     try:
         document = foreign_json((folder / "package.json").read_bytes(), "package.json")
     except (OSError, BadInput) as error:

@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 import io
+import lzma
 import re
 import zipfile
+import zlib
 from collections.abc import Callable
 from dataclasses import dataclass
 from pathlib import Path
@@ -20,6 +22,7 @@ from plainfall.writing import digest_of
 
 __all__ = ["Metadata", "MetadataSource", "parse_metadata"]
 
+_LARGEST = 8 * 1024**2  # bytes of a METADATA that are read
 _TAIL = 48 * 1024  # bytes; the central directory of most wheels, and often the METADATA too, lie within
 
 
@@ -87,10 +90,14 @@ class MetadataSource:
                 return page.body.decode("utf-8", "replace")
         if not wheel:
             return self._build(file)
-        with self._opened(file) as archive:
-            for name in archive.namelist():
-                if re.fullmatch(r"[^/]+\.dist-info/METADATA", name):
-                    return archive.read(name).decode("utf-8", "replace")
+        try:
+            with self._opened(file) as archive:
+                for info in archive.infolist():
+                    if re.fullmatch(r"[^/]+\.dist-info/METADATA", info.filename):
+                        with archive.open(info) as opened:
+                            return opened.read(_LARGEST).decode("utf-8", "replace")
+        except (zipfile.BadZipFile, zlib.error, lzma.LZMAError, EOFError, RuntimeError, ValueError) as error:
+            raise RegistryProblem(f"{file.filename} is damaged: {error}") from error
         raise RegistryProblem(f"{file.filename} holds no METADATA")
 
     def _opened(self, file: IndexFile) -> zipfile.ZipFile:
@@ -141,4 +148,6 @@ class _Remote(io.RawIOBase):
         if page is None:
             raise RegistryProblem(f"{self._url} is not there any more")
         self._pieces[start if page.whole else 0] = page.body
+        if (start if page.whole else 0) + len(page.body) < end or (not page.whole and start > len(page.body)):
+            raise RegistryProblem(f"{self._url} gave fewer bytes than it has")
         return self.read(end - start)

@@ -19,6 +19,7 @@ __all__ = ["describe_wheel", "has_wheel", "wheel_parts"]
 
 _SCHEMES = {"purelib", "platlib", "headers", "scripts", "data"}
 _INTERPRETER = re.compile(r"(python|pythonw|pypy|activate|deactivate)[^/]*", re.IGNORECASE)
+_LARGEST = 32 * 1024**2  # bytes of a file that describes a wheel
 _ENTRY = re.compile(r"^\s*([\w.]+)\s*(?::\s*([\w.]+))?\s*(\[.*\])?\s*$")
 
 
@@ -59,6 +60,9 @@ def describe_wheel(folder: Path, files: list[Unpacked]) -> dict[str, Any]:
     if len(infos) != 1:
         raise ArchiveRefused(f"the wheel has {len(infos)} .dist-info folders, not one")
     info = infos.pop()
+    for file in files:
+        if file.path.startswith(f"{info}/") and file.size > _LARGEST:
+            raise ArchiveRefused(f"{file.path} of {file.size:,} bytes is larger than any such file")
     wheel = _headers(folder / info / "WHEEL", info)
     if wheel.get("wheel-version", "1").partition(".")[0] != "1":
         raise ArchiveRefused(f"{info} is of wheel version {wheel['wheel-version']}; 1 is known here")
