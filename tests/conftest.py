@@ -17,9 +17,9 @@ import pytest
 from forked import run_program
 
 from plainfall.errors import BadInput
+from plainfall.formats.dotenv import parse_dotenv
+from plainfall.formats.values import is_placeholder, is_secret
 from plainfall.sealing import Seal
-from plainfall.settings.dotenv import parse_dotenv
-from plainfall.settings.values import is_placeholder, is_secret
 from plainfall.standins.building import Built, wheel_bytes
 from plainfall.standins.node_registry import NodeArchive, NodeRegistry, serving_node
 from plainfall.standins.registry import Archive, Faults, Registry, serving

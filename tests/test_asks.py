@@ -8,10 +8,10 @@ from pathlib import Path
 import pytest
 from conftest import Machine, package
 
+from plainfall.clone.walk import walk
 from plainfall.ecosystems.python.asks import python_asks
 from plainfall.ecosystems.python.wheel import has_wheel
 from plainfall.standins.registry import Archive, Registry
-from plainfall.survey.walk import walk
 
 PLACES = {
     ".tool-versions": ("nodejs 20.1.0\npython 3.11.4 3.10.2\n", ["3.11.4|PIN|2"]),

@@ -15,7 +15,8 @@ from dotenv import dotenv_values
 from hypothesis import HealthCheck, Phase, given, settings
 from hypothesis import strategies as st
 
-from plainfall.settings.dotenv import Entry, parse_dotenv
+from plainfall.formats.dotenv import parse_dotenv
+from plainfall.formats.entries import Entry
 
 KEYS = st.from_regex(r"[A-Z][A-Z0-9_]{0,6}", fullmatch=True)
 PLAIN = st.from_regex(r"[A-Za-z0-9_./:@%+,-][A-Za-z0-9_./:@%+,~ =&?!#-]{0,14}[A-Za-z0-9]", fullmatch=True)

@@ -11,11 +11,11 @@ from typing import Any
 import pytest
 from forked import PYTHON
 
+from plainfall.clone.parts import PartFound, SettingsFound
+from plainfall.clone.walk import walk
 from plainfall.onboarding.following import Follower, Happening
 from plainfall.onboarding.order import in_order, needs_of
 from plainfall.server.process import Running, new_mark, start, stop
-from plainfall.survey.parts import PartFound, SettingsFound
-from plainfall.survey.walk import walk
 
 # Starts its child anew as often as it is told; the child says a line.
 PARENT = """\

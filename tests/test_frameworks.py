@@ -7,8 +7,9 @@ from pathlib import Path
 import pytest
 from conftest import Machine
 
-from plainfall.frameworks import FrameworkFound, find_frameworks
-from plainfall.survey.walk import walk
+from plainfall.clone.frameworks import FrameworkFound
+from plainfall.clone.walk import walk
+from plainfall.ecosystems.frameworks import find_frameworks
 
 MANAGE = "import os\nos.environ.setdefault('DJANGO_SETTINGS_MODULE', 'rain.settings')\nimport django\n"
 

@@ -347,7 +347,7 @@ def test_a_fault_of_our_own_is_said_and_its_traceback_is_in_a_file(machine: Mach
     broken = machine.home / "broken"
     broken.mkdir()
     (broken / "sitecustomize.py").write_text(
-        "import plainfall.survey.walk as walk\ndef wrong(root):\n    raise LookupError('nobody foresaw this')\nwalk.walk = wrong\n"
+        "import plainfall.clone.walk as walk\ndef wrong(root):\n    raise LookupError('nobody foresaw this')\nwalk.walk = wrong\n"
     )
     clone = machine.clone({"app.py": ""})
     for words in ([], ["--json"]):

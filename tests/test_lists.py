@@ -10,6 +10,7 @@ import pytest
 from conftest import Machine, package
 from packaging.markers import default_environment
 
+from plainfall.clone.walk import walk
 from plainfall.ecosystems.python.lists.discover import find_lists, read_list, stale_remarks
 from plainfall.ecosystems.python.lists.graphs import spelled_out
 from plainfall.ecosystems.python.lists.pylock import write_pylock
@@ -17,7 +18,6 @@ from plainfall.ecosystems.python.pins import Listed, Target
 from plainfall.ecosystems.python.simple import IndexFile
 from plainfall.errors import BadInput
 from plainfall.standins.registry import Archive, Registry
-from plainfall.survey.walk import walk
 
 HERE = {key: str(value) for key, value in default_environment().items()}
 A, B = "a" * 64, "b" * 64

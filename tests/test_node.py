@@ -13,6 +13,7 @@ import pytest
 from conftest import Machine
 from node_clones import SERVER, lock, package_json
 
+from plainfall.clone.walk import walk
 from plainfall.ecosystems.node.asks import node_asks
 from plainfall.ecosystems.node.configuration import read_registries
 from plainfall.ecosystems.node.fetched import package_name
@@ -23,7 +24,6 @@ from plainfall.runtimes.choice import choose
 from plainfall.runtimes.interpreters import Interpreter
 from plainfall.standins.node_registry import NodeArchive, node_archive, tarball
 from plainfall.surroundings import Surroundings
-from plainfall.survey.walk import walk
 
 pytestmark = pytest.mark.skipif(shutil.which("node") is None, reason="no Node here")
 

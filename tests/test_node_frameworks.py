@@ -8,9 +8,9 @@ from typing import Any
 import pytest
 from conftest import Machine
 
+from plainfall.clone.parts import PartFound
 from plainfall.ecosystems.node.servers import fans_out
 from plainfall.survey.look import look
-from plainfall.survey.parts import PartFound
 
 
 def manifest(*names: str, **more: Any) -> str:

@@ -14,6 +14,7 @@ import pytest
 from conftest import Machine
 from test_node_sources import git
 
+from plainfall.clone.walk import walk
 from plainfall.ecosystems.node.direct import is_direct
 from plainfall.ecosystems.node.locks.yarn import _patched
 from plainfall.ecosystems.node.repositories import pack, plain_files
@@ -23,7 +24,6 @@ from plainfall.errors import BadInput, DependencyProblem
 from plainfall.packages.checkouts import apply_patch, check_out, references_of
 from plainfall.server.endpoints import ask_endpoints
 from plainfall.server.visitor import Visitor
-from plainfall.survey.walk import walk
 
 
 def tree(folder: Path, files: dict[str, str]) -> Path:

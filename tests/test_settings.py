@@ -13,9 +13,9 @@ from hypothesis import strategies as st
 
 from plainfall.ecosystems.python.drivers import missing_driver
 from plainfall.errors import BadInput
-from plainfall.settings.dotenv import parse_dotenv, quoted
-from plainfall.settings.templates import target_of
-from plainfall.settings.values import Kind, is_secret, kind_of
+from plainfall.formats.dotenv import parse_dotenv, quoted
+from plainfall.formats.template_names import target_of
+from plainfall.formats.values import Kind, is_secret, kind_of
 
 KEYS = st.from_regex(r"[A-Z][A-Z0-9_]{0,8}", fullmatch=True)
 VALUES = st.text(st.characters(codec="utf-8", exclude_categories=("Cs", "Cc")), max_size=20)

@@ -12,7 +12,7 @@ import pexpect
 import pytest
 from conftest import SERVER, Machine
 
-from plainfall.settings.dotenv import parse_dotenv
+from plainfall.formats.dotenv import parse_dotenv
 
 # A compose file, two templates and code that disagree in five ways.
 COMPOSE = """\

@@ -9,17 +9,18 @@ from conftest import Machine
 from hypothesis import given
 from hypothesis import strategies as st
 
+from plainfall.clone.walk import walk
 from plainfall.evidence import Evidence
+from plainfall.formats.addresses import Address, is_local, parse_address
+from plainfall.formats.documents import kind_of_file, read_document
+from plainfall.formats.template_names import target_of
+from plainfall.formats.values import development_value, is_placeholder, is_secret, shown_value
 from plainfall.services.database_files import find_database_files
 from plainfall.services.definitions import Interpolated, find_definitions
-from plainfall.settings.addresses import Address, is_local, parse_address
 from plainfall.settings.between import Listener, bind_value, match_listeners
-from plainfall.settings.documents import kind_of_file, read_document
 from plainfall.settings.matching import match_service, role_of
 from plainfall.settings.near import nearest
-from plainfall.settings.templates import find_templates, target_of
-from plainfall.settings.values import development_value, is_placeholder, is_secret, shown_value
-from plainfall.survey.walk import walk
+from plainfall.settings.templates import find_templates
 
 HERE = Evidence("x", 1)
 DOCUMENTS = {

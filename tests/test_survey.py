@@ -8,9 +8,9 @@ from pathlib import Path
 import pytest
 from conftest import Machine
 
+from plainfall.clone.readme import read_steps, stage_of
+from plainfall.clone.walk import walk
 from plainfall.survey.look import look
-from plainfall.survey.readme import read_steps, stage_of
-from plainfall.survey.walk import walk
 
 README = """\
 # Gauges

@@ -6,8 +6,8 @@ import getpass
 
 from plainfall.cli.console import Console
 from plainfall.cli.view import RunView
+from plainfall.formats.values import is_secret
 from plainfall.settings.setting import Question
-from plainfall.settings.values import is_secret
 
 __all__ = ["TerminalAsker"]
 

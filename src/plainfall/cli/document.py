@@ -7,9 +7,9 @@ from typing import TYPE_CHECKING, Any
 from plainfall.errors import PlainfallError
 
 if TYPE_CHECKING:  # `survey` needs nothing of a run
+    from plainfall.clone.parts import PartFound, Survey
     from plainfall.onboarding.running import Outcome
     from plainfall.onboarding.steps import Step, StepResult
-    from plainfall.survey.parts import PartFound, Survey
 
 __all__ = ["failure_document", "outcome_document", "survey_document"]
 

@@ -8,6 +8,7 @@ from typing import Any
 
 from plainfall.cli.console import Console
 from plainfall.cli.visible import visible
+from plainfall.clone.parts import Contradiction, PartFound, Survey
 from plainfall.evidence import Evidence
 from plainfall.onboarding.events import (
     Event,
@@ -17,7 +18,6 @@ from plainfall.onboarding.events import (
     StepStarted,
 )
 from plainfall.onboarding.steps import State, Step, StepResult
-from plainfall.survey.parts import Contradiction, PartFound, Survey
 
 __all__ = ["RunView", "part_heading", "part_of", "show_contradictions"]
 

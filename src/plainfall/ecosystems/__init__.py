@@ -8,6 +8,9 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any, Protocol
 
+from plainfall.clone.commands import Command
+from plainfall.clone.parts import DependencyFile, PartFound
+from plainfall.clone.walk import Tree
 from plainfall.confinement import Confined
 from plainfall.evidence import Evidence
 from plainfall.packages.consent import Withheld
@@ -15,9 +18,6 @@ from plainfall.runtimes.asks import VersionAsk
 from plainfall.runtimes.choice import Choice
 from plainfall.sealing import Seal
 from plainfall.surroundings import Surroundings
-from plainfall.survey.commands import Command
-from plainfall.survey.parts import DependencyFile, PartFound
-from plainfall.survey.walk import Tree
 
 __all__ = ["Ecosystem", "EnvironmentStanding", "InstallWishes", "Installation", "ecosystem", "ecosystems"]
 

@@ -6,9 +6,9 @@ from __future__ import annotations
 import threading
 from pathlib import Path
 
+from plainfall.clone.walk import Tree, walk
 from plainfall.onboarding.state import CloneState
 from plainfall.repository import exclude_locally, repository_of
-from plainfall.survey.walk import Tree, walk
 
 __all__ = ["ByProducts"]
 

@@ -4,11 +4,11 @@ from __future__ import annotations
 
 from dataclasses import replace
 
+from plainfall.clone.commands import Command
+from plainfall.clone.parts import PartFound, Survey
 from plainfall.errors import UsageProblem
 from plainfall.evidence import Evidence
 from plainfall.onboarding.state import CloneState
-from plainfall.survey.commands import Command
-from plainfall.survey.parts import PartFound, Survey
 
 __all__ = ["choose_command", "part_named", "with_choices"]
 

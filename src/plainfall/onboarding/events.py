@@ -6,9 +6,9 @@ from __future__ import annotations
 from collections.abc import Callable
 from dataclasses import dataclass
 
+from plainfall.clone.parts import Survey
 from plainfall.errors import PlainfallError
 from plainfall.onboarding.steps import Step, StepResult
-from plainfall.survey.parts import Survey
 
 __all__ = [
     "Event",

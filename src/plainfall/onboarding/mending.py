@@ -6,11 +6,11 @@ migrations applied, a build run.
 
 from __future__ import annotations
 
+from plainfall.clone.commands import Command
 from plainfall.errors import PlainfallError
 from plainfall.evidence import Evidence
 from plainfall.onboarding.stages import filling_data, installing, tasks
 from plainfall.onboarding.work import Work
-from plainfall.survey.commands import Command
 
 __all__ = ["mend"]
 

@@ -5,10 +5,10 @@ from __future__ import annotations
 import re
 from collections.abc import Iterator, Mapping, Sequence
 
+from plainfall.clone.parts import PartFound
+from plainfall.clone.walk import Tree
 from plainfall.errors import BadInput
 from plainfall.evidence import Evidence
-from plainfall.survey.parts import PartFound
-from plainfall.survey.walk import Tree
 
 __all__ = ["in_order", "needs_of"]
 

@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
+from plainfall.clone.parts import PartFound
 from plainfall.onboarding.settling import Settling
 from plainfall.onboarding.stages import configuring, filling_data, installing, serving, tasks
 from plainfall.onboarding.steps import Stage, State, Step, StepResult
 from plainfall.onboarding.work import Work
-from plainfall.survey.parts import PartFound
 
 __all__ = ["plan", "plan_settings"]
 

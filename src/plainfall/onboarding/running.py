@@ -8,24 +8,25 @@ from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import Any
 
+from plainfall.clone.parts import Contradiction, Survey
 from plainfall.ecosystems import ecosystem
 from plainfall.errors import PlainfallError, ValueNeeded
 from plainfall.evidence import Evidence
 from plainfall.onboarding.byproducts import ByProducts
 from plainfall.onboarding.choices import with_choices
 from plainfall.onboarding.events import Event, Listener, RunFinished, RunStarted
+from plainfall.onboarding.journal import Journal
 from plainfall.onboarding.order import in_order, needs_of
 from plainfall.onboarding.parts import Ahead, PartRun, waiting
 from plainfall.onboarding.planning import plan, plan_settings
 from plainfall.onboarding.settling import Settling
-from plainfall.onboarding.state import FOLDER, CloneState, Journal
+from plainfall.onboarding.state import FOLDER, CloneState
 from plainfall.onboarding.steps import Stage, Step, StepResult
 from plainfall.onboarding.work import Wishes, Work
 from plainfall.packages.cache import PackageCache
 from plainfall.settings.setting import Asker, Setting
 from plainfall.surroundings import Surroundings
 from plainfall.survey.look import look
-from plainfall.survey.parts import Contradiction, Survey
 
 __all__ = ["Outcome", "onboard"]
 

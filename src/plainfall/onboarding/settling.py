@@ -6,21 +6,22 @@ import secrets
 from collections.abc import Mapping, Sequence
 from pathlib import Path
 
+from plainfall.clone.parts import PartFound, Survey
+from plainfall.clone.walk import Tree
 from plainfall.errors import BadInput
+from plainfall.formats.documents import read_document
+from plainfall.formats.dotenv import parse_dotenv
+from plainfall.formats.entries import Entry
 from plainfall.onboarding.state import CloneState
 from plainfall.services.database_files import find_database_files
 from plainfall.services.definitions import find_definitions
 from plainfall.settings.answers import given_values
 from plainfall.settings.between import Listener
-from plainfall.settings.documents import read_document
-from plainfall.settings.dotenv import Entry, parse_dotenv
 from plainfall.settings.item import Given, fingerprint
 from plainfall.settings.setting import Asker
 from plainfall.settings.units import Unit, sources_of, units_of, uses_of
 from plainfall.settings.whole import Settled, Surveyed, settle
-from plainfall.survey.parts import PartFound, Survey
 from plainfall.survey.ports import PORT_KEYS, USUAL, PortWanted, port_wanted
-from plainfall.survey.walk import Tree
 
 __all__ = ["Settling"]
 

@@ -11,25 +11,23 @@ import fcntl
 import json
 import os
 import threading
-import time
 from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
-from typing import IO, Any
+from typing import Any
 from urllib.parse import quote
 
 from plainfall.confinement import Confined
 from plainfall.errors import CloneBusy, ForeignState, PlainfallError, disk_full_explained
 from plainfall.evidence import Evidence
 from plainfall.onboarding.copied import adopted
-from plainfall.onboarding.events import Event, Making, RunFinished, RunStarted, StepFinished, StepStarted
 from plainfall.onboarding.register import Register
 from plainfall.repository import Repository, exclude_locally, repository_of
 from plainfall.sealing import Seal
 from plainfall.server.control_group import sweep_groups
 from plainfall.writing import digest_of
 
-__all__ = ["FOLDER", "CloneState", "Journal"]
+__all__ = ["FOLDER", "CloneState"]
 
 FOLDER = ".plainfall"
 _RECORDS = "state.json"
@@ -271,42 +269,3 @@ class CloneState:
             yield
         finally:
             os.close(handle)
-
-
-class Journal:
-    """A listener that appends to ``journal.jsonl`` what a run does and makes, one JSON object a line."""
-
-    def __init__(self, state: CloneState) -> None:
-        self._state = state
-
-    def __call__(self, event: Event) -> None:
-        line = self._line(event)
-        if line is None:
-            return
-        line["at"] = time.strftime("%Y-%m-%dT%H:%M:%S%z")
-        flags = os.O_WRONLY | os.O_CREAT | os.O_APPEND
-        handle = self._state.confined.open(f"{FOLDER}/journal.jsonl", flags, 0o600)
-        file: IO[bytes]
-        with open(handle, "ab") as file:
-            file.write((json.dumps(line, ensure_ascii=False) + "\n").encode("utf-8", "replace"))
-
-    def _line(self, event: Event) -> dict[str, Any] | None:
-        if isinstance(event, RunStarted):
-            return {"event": "run started", "process": os.getpid(), "steps": len(event.steps)}
-        if isinstance(event, StepStarted):
-            return {"event": "step started", "part": event.step.part, "stage": event.step.stage.value}
-        if isinstance(event, Making):
-            return {"event": "making", "kind": event.kind, "path": event.path}
-        if isinstance(event, StepFinished):
-            return {
-                "event": "step finished",
-                "part": event.step.part,
-                "stage": event.step.stage.value,
-                "state": event.result.state.value,
-                "title": event.result.title,
-                "seconds": round(event.seconds, 3),
-                "cause": str(event.error) if event.error else None,
-            }
-        if isinstance(event, RunFinished):
-            return {"event": "run finished", "outcome": event.outcome, "seconds": round(event.seconds, 3)}
-        return None

@@ -5,12 +5,9 @@ from __future__ import annotations
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
 from enum import Enum
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 from plainfall.evidence import Evidence
-
-if TYPE_CHECKING:
-    from plainfall.onboarding.work import Work
 
 __all__ = ["Stage", "State", "Step", "StepResult"]
 
@@ -60,11 +57,12 @@ class StepResult:
 
 @dataclass(frozen=True)
 class Step:
-    """One thing to do for one part; ``title`` and ``why`` are what a preview shows."""
+    """One thing to do for one part; ``title`` and ``why`` are what a preview shows. ``carry_out`` gets the part's
+    ``Work``."""
 
     part: str
     stage: Stage
     title: str
     why: str
     evidence: tuple[Evidence, ...]
-    carry_out: Callable[[Work], StepResult]
+    carry_out: Callable[[Any], StepResult]

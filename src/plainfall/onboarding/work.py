@@ -8,10 +8,13 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
+from plainfall.clone.parts import Contradiction, PartFound
+from plainfall.clone.walk import Tree
 from plainfall.data.sqlite import DatabaseFound
 from plainfall.ecosystems import CloneAccess, Ecosystem, EnvironmentStanding, InstallWishes
 from plainfall.errors import PlainfallError
 from plainfall.evidence import Evidence
+from plainfall.formats.values import is_secret
 from plainfall.onboarding.byproducts import ByProducts
 from plainfall.onboarding.edits import Edits
 from plainfall.onboarding.events import Listener, Making
@@ -20,10 +23,7 @@ from plainfall.onboarding.state import CloneState
 from plainfall.repository import exclude_locally
 from plainfall.runtimes.choice import Choice
 from plainfall.settings.setting import Asker, Setting
-from plainfall.settings.values import is_secret
 from plainfall.surroundings import Surroundings
-from plainfall.survey.parts import Contradiction, PartFound
-from plainfall.survey.walk import Tree
 
 __all__ = ["Wishes", "Work"]
 

@@ -9,13 +9,13 @@ from __future__ import annotations
 import re
 from collections.abc import Iterator, Mapping, Sequence
 
+from plainfall.clone.walk import Tree
 from plainfall.errors import BadInput
 from plainfall.evidence import Evidence
+from plainfall.formats.addresses import parse_address
+from plainfall.formats.documents import Document, kind_of_file, read_document
+from plainfall.formats.values import is_placeholder
 from plainfall.services.definitions import Definition, Interpolated
-from plainfall.settings.addresses import parse_address
-from plainfall.settings.documents import Document, kind_of_file, read_document
-from plainfall.settings.values import is_placeholder
-from plainfall.survey.walk import Tree
 
 __all__ = ["find_database_files"]
 

@@ -14,11 +14,11 @@ from dataclasses import dataclass, field
 from functools import lru_cache
 from typing import Any
 
+from plainfall.clone.walk import Tree
 from plainfall.errors import BadInput
 from plainfall.evidence import Evidence
+from plainfall.formats.dotenv import parse_dotenv
 from plainfall.reading import yaml_node
-from plainfall.settings.dotenv import parse_dotenv
-from plainfall.survey.walk import Tree
 
 __all__ = ["Definition", "Interpolated", "find_definitions", "unreadable_definitions"]
 
@@ -258,7 +258,7 @@ def _of_env_files(tree: Tree, folder: str, service: Mapping[str, Any]) -> dict[s
 
 def _values_of(tree: Tree, path: str) -> dict[str, str]:
     """The values in a dotenv file, or in the template that it will be made from; ignored files count too."""
-    from plainfall.settings.templates import target_of
+    from plainfall.formats.template_names import target_of
 
     folder, name = posixpath.split(path)
     names = [name, *(one for one in tree.folders.get(folder, ()) if target_of(one) == name)]

@@ -7,11 +7,11 @@ from collections.abc import Mapping, Sequence
 from pathlib import Path
 from typing import Any
 
+from plainfall.clone.walk import Tree
 from plainfall.errors import BadInput, UsageProblem
 from plainfall.evidence import Evidence
 from plainfall.reading import toml_table
 from plainfall.settings.item import Given
-from plainfall.survey.walk import Tree
 
 __all__ = ["PREFIX", "TEAM_FILE", "given_values", "install_code", "parse_given", "tolerated_lines"]
 

@@ -7,9 +7,9 @@ from collections.abc import Sequence
 from dataclasses import dataclass, replace
 
 from plainfall.evidence import Evidence
-from plainfall.settings.addresses import is_local, parse_address
+from plainfall.formats.addresses import is_local, parse_address
+from plainfall.formats.values import is_placeholder, plain_key
 from plainfall.settings.matching import Match
-from plainfall.settings.values import is_placeholder, plain_key
 
 __all__ = ["Listener", "bind_value", "match_listeners"]
 

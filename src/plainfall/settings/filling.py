@@ -5,14 +5,9 @@ from __future__ import annotations
 from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 
+from plainfall.clone.parts import Contradiction
 from plainfall.evidence import Evidence
-from plainfall.settings.between import bind_value, match_listeners
-from plainfall.settings.generated import form_of, generated
-from plainfall.settings.item import Agreement, Given, Item, fingerprint, is_plain
-from plainfall.settings.matching import Match, match_service, role_of
-from plainfall.settings.near import nearest
-from plainfall.settings.setting import Asker, Question, Setting, SettingsFile
-from plainfall.settings.values import (
+from plainfall.formats.values import (
     Kind,
     development_value,
     is_mode,
@@ -22,8 +17,13 @@ from plainfall.settings.values import (
     plain_key,
     says_optional,
 )
+from plainfall.settings.between import bind_value, match_listeners
+from plainfall.settings.generated import form_of, generated
+from plainfall.settings.item import Agreement, Given, Item, fingerprint, is_plain
+from plainfall.settings.matching import Match, match_service, role_of
+from plainfall.settings.near import nearest
+from plainfall.settings.setting import Asker, Question, Setting, SettingsFile
 from plainfall.sources.found import Use
-from plainfall.survey.parts import Contradiction
 
 __all__ = ["Filler"]
 

@@ -7,9 +7,9 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 
 from plainfall.evidence import Evidence
+from plainfall.formats.addresses import Address, is_local, parse_address
+from plainfall.formats.values import is_placeholder, is_secret, plain_key
 from plainfall.services.definitions import Definition
-from plainfall.settings.addresses import Address, is_local, parse_address
-from plainfall.settings.values import is_placeholder, is_secret, plain_key
 
 __all__ = ["Match", "Role", "match_service", "role_of"]
 

@@ -6,8 +6,8 @@ from collections.abc import Callable
 from dataclasses import dataclass
 
 from plainfall.evidence import Evidence
-from plainfall.settings.documents import Document
-from plainfall.settings.values import is_secret
+from plainfall.formats.documents import Document
+from plainfall.formats.values import is_secret
 from plainfall.sources.found import Use
 
 __all__ = ["ORIGINS", "Asker", "Question", "Setting", "SettingsFile"]

@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
-from plainfall.settings.documents import Document, read_document
-from plainfall.settings.dotenv import Dotenv, parse_dotenv, quoted
+from plainfall.formats.documents import Document, read_document
+from plainfall.formats.dotenv import Dotenv, parse_dotenv, quoted
 from plainfall.settings.setting import Setting, SettingsFile
 
 __all__ = ["settled_text"]

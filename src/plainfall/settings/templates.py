@@ -11,18 +11,15 @@ import re
 from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
 from difflib import SequenceMatcher
 
+from plainfall.clone.parts import SettingsFound
+from plainfall.clone.walk import Tree
 from plainfall.evidence import Evidence
-from plainfall.settings.documents import kind_of_file, read_document
+from plainfall.formats.documents import kind_of_file, read_document
+from plainfall.formats.template_names import target_of
 from plainfall.sources.found import FileFound, Load
-from plainfall.survey.parts import SettingsFound
-from plainfall.survey.walk import Tree
 
-__all__ = ["find_templates", "resolved_loads", "target_of"]
+__all__ = ["find_templates", "resolved_loads"]
 
-_MARK = re.compile(
-    r"(?:^|(?<=[.\-_]))(?:example|sample|dist|template|default|tpl|tmpl|skel|skeleton)(?=[.\-_]|$)",
-    re.IGNORECASE,
-)
 # File names that people keep settings in; a template of another name counts if the code loads its file.
 _SETTINGS_NAME = re.compile(
     r"^\.?(config|conf|configuration|settings?|database|db|secrets?|credentials|parameters|params|local|app|"
@@ -39,23 +36,6 @@ _ELSEWHERE = re.compile(
     r"(^|/)(tests?|spec|docs?|examples?|fixtures|node_modules|\.github|deploy|k8s|charts)(/|$)"
 )
 _MODES = re.compile(r"\b(prod|production|test|testing|ci|staging|docker|e2e|heroku|cypress)\b", re.IGNORECASE)
-
-
-def target_of(name: str) -> str | None:
-    """The file name that a template of this name is for (``.env.local-sample`` → ``.env.local``); None if
-    it is no template's name."""
-    found = _MARK.search(name)
-    kind = kind_of_file(_MARK.sub("", name).strip(".-_")) or kind_of_file(name)
-    if not found or not kind:
-        return None
-    before, after = name[: found.start()].rstrip(".-_"), name[found.end() :].lstrip("-_")
-    if after and not after.startswith("."):
-        after = f".{after}"
-    target = before + after
-    if kind_of_file(target) == "dotenv":
-        return target if target.startswith(".") or re.search(r"\w\.env$", target) else f".{target}"
-    stem = target.lstrip(".-_")
-    return stem if kind_of_file(target) and stem.rpartition(".")[0] else None
 
 
 def find_templates(

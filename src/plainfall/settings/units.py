@@ -6,13 +6,13 @@ import re
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 
+from plainfall.clone.parts import PartFound, SettingsFound, Survey
+from plainfall.clone.walk import Tree
 from plainfall.errors import BadInput
 from plainfall.reading import json_value
 from plainfall.sources.files import ENDINGS
 from plainfall.sources.found import Constant, FileFound, Use
 from plainfall.sources.names import is_process_variable
-from plainfall.survey.parts import PartFound, SettingsFound, Survey
-from plainfall.survey.walk import Tree
 
 __all__ = ["Unit", "constants_of", "document_uses", "sources_of", "units_of", "uses_of"]
 

@@ -9,11 +9,13 @@ from pathlib import Path
 from typing import Any
 from urllib.parse import quote
 
+from plainfall.clone.parts import Contradiction
+from plainfall.clone.walk import Tree
 from plainfall.evidence import Evidence
+from plainfall.formats.documents import Document, read_document
+from plainfall.formats.dotenv import Dotenv
 from plainfall.services.definitions import Definition, Interpolated
 from plainfall.settings.between import Listener
-from plainfall.settings.documents import Document, read_document
-from plainfall.settings.dotenv import Dotenv
 from plainfall.settings.filling import Filler
 from plainfall.settings.item import Agreement, Given, fingerprint
 from plainfall.settings.setting import Asker, Setting, SettingsFile
@@ -21,8 +23,6 @@ from plainfall.settings.settled import settled_text
 from plainfall.settings.templates import resolved_loads
 from plainfall.settings.units import Unit, constants_of, document_uses, sources_of, uses_of
 from plainfall.sources.found import Constant, FileFound, Use
-from plainfall.survey.parts import Contradiction
-from plainfall.survey.walk import Tree
 
 __all__ = ["Settled", "SettledFile", "Surveyed", "record_of", "settle"]
 

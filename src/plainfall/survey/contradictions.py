@@ -6,13 +6,13 @@ import re
 from collections.abc import Iterator, Sequence
 from itertools import combinations
 
+from plainfall.clone.commands import missing_script
+from plainfall.clone.parts import Contradiction, PartFound
+from plainfall.clone.readme import ReadmeStep, readme_addresses
+from plainfall.clone.walk import Tree
 from plainfall.evidence import Evidence
+from plainfall.formats.dotenv import parse_dotenv
 from plainfall.runtimes.asks import Strength, VersionAsk
-from plainfall.settings.dotenv import parse_dotenv
-from plainfall.survey.commands import missing_script
-from plainfall.survey.parts import Contradiction, PartFound
-from plainfall.survey.readme import ReadmeStep, readme_addresses
-from plainfall.survey.walk import Tree
 
 __all__ = ["find_contradictions"]
 

@@ -8,11 +8,11 @@ import shlex
 from collections.abc import Iterator
 from typing import Any
 
+from plainfall.clone.commands import Command, missing_script
+from plainfall.clone.walk import Tree
 from plainfall.errors import BadInput
 from plainfall.evidence import Evidence
 from plainfall.reading import json_value
-from plainfall.survey.commands import Command, missing_script
-from plainfall.survey.walk import Tree
 
 __all__ = ["container_commands", "editor_commands"]
 

@@ -6,22 +6,22 @@ import re
 from collections.abc import Collection, Iterator, Mapping, Sequence
 from pathlib import Path
 
+from plainfall.clone.commands import process_file_commands, readme_commands, with_port_words
+from plainfall.clone.parts import PartFound, SettingsFound, Survey
+from plainfall.clone.readme import ReadmeStep, read_steps, readme_addresses
+from plainfall.clone.walk import Tree, walk
 from plainfall.ecosystems import Ecosystem, ecosystems
+from plainfall.ecosystems.frameworks import find_frameworks
 from plainfall.errors import BadInput, NothingToOnboard
 from plainfall.evidence import Evidence
-from plainfall.frameworks import find_frameworks
 from plainfall.services.definitions import unreadable_definitions
 from plainfall.settings.templates import find_templates
 from plainfall.sources.files import memory_file, read_sources
 from plainfall.sources.found import FileFound
-from plainfall.survey.commands import process_file_commands, readme_commands, with_port_words
 from plainfall.survey.contradictions import find_contradictions
 from plainfall.survey.launching import container_commands, editor_commands
 from plainfall.survey.modes import modes_of
 from plainfall.survey.others import other_parts
-from plainfall.survey.parts import PartFound, SettingsFound, Survey
-from plainfall.survey.readme import ReadmeStep, read_steps, readme_addresses
-from plainfall.survey.walk import Tree, walk
 
 __all__ = ["look"]
 

@@ -7,10 +7,10 @@ from collections.abc import Iterator, Sequence
 from itertools import chain
 from typing import Any
 
+from plainfall.clone.readme import ReadmeStep
+from plainfall.clone.walk import Tree
 from plainfall.errors import BadInput
 from plainfall.reading import json_value
-from plainfall.survey.readme import ReadmeStep
-from plainfall.survey.walk import Tree
 
 __all__ = ["modes_of"]
 

@@ -4,8 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Collection, Iterator
 
+from plainfall.clone.walk import Tree
 from plainfall.evidence import Evidence
-from plainfall.survey.walk import Tree
 
 __all__ = ["Other", "other_parts"]
 

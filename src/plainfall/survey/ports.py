@@ -7,15 +7,15 @@ from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 from typing import Any
 
+from plainfall.clone.parts import PartFound
+from plainfall.clone.readme import readme_addresses
+from plainfall.clone.walk import Tree
 from plainfall.errors import BadInput
 from plainfall.evidence import Evidence
+from plainfall.formats.documents import read_document
 from plainfall.reading import json_value
-from plainfall.settings.documents import read_document
 from plainfall.sources.files import ENDINGS
 from plainfall.sources.found import FileFound
-from plainfall.survey.parts import PartFound
-from plainfall.survey.readme import readme_addresses
-from plainfall.survey.walk import Tree
 
 __all__ = ["PORT_KEYS", "USUAL", "PortWanted", "port_wanted"]
 

@@ -13,11 +13,11 @@ from plainfall.cli.view import RunView, part_heading, part_of, show_contradictio
 from plainfall.ecosystems import InstallWishes
 from plainfall.errors import BadInput, UsageProblem
 from plainfall.evidence import Evidence
+from plainfall.formats.dotenv import parse_dotenv
 from plainfall.onboarding.running import Outcome, onboard
 from plainfall.onboarding.steps import Stage
 from plainfall.onboarding.work import Wishes
 from plainfall.settings.answers import parse_given
-from plainfall.settings.dotenv import parse_dotenv
 from plainfall.surroundings import Surroundings
 
 __all__ = ["exit_status", "given_of", "run", "show_disagreements", "show_outcome", "verdict", "wishes_of"]

@@ -12,6 +12,7 @@ from plainfall.cli.console import Console
 from plainfall.cli.document import outcome_document
 from plainfall.cli.ending import handled, taking_time
 from plainfall.cli.view import RunView
+from plainfall.clone.parts import Survey
 from plainfall.diagnosis.reading import diagnose, lines_that_matter
 from plainfall.errors import NothingToOnboard
 from plainfall.onboarding.choices import choose_command, part_named, with_choices
@@ -24,7 +25,6 @@ from plainfall.onboarding.steps import Stage, State, Step, StepResult
 from plainfall.onboarding.work import Wishes
 from plainfall.surroundings import Surroundings
 from plainfall.survey.look import look
-from plainfall.survey.parts import Survey
 
 __all__ = ["run"]
 

@@ -12,16 +12,16 @@ from plainfall.cli.commands.onboard import given_of
 from plainfall.cli.console import Console
 from plainfall.cli.view import show_contradictions
 from plainfall.cli.visible import visible
+from plainfall.clone.parts import Contradiction, Survey
 from plainfall.errors import NothingToOnboard, UsageProblem
+from plainfall.formats.values import shown_value
 from plainfall.onboarding.settling import Settling
 from plainfall.onboarding.state import CloneState
 from plainfall.settings.near import nearest
 from plainfall.settings.setting import ORIGINS, Setting
-from plainfall.settings.values import shown_value
 from plainfall.settings.whole import Settled
 from plainfall.surroundings import Surroundings
 from plainfall.survey.look import look
-from plainfall.survey.parts import Contradiction, Survey
 
 _MOST_ROWS = 400  # keys that are shown of one file
 

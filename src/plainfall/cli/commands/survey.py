@@ -9,12 +9,12 @@ from typing import Any
 from plainfall.cli.console import Console
 from plainfall.cli.document import survey_document
 from plainfall.cli.view import part_heading, show_contradictions
+from plainfall.clone.parts import PartFound, Survey
 from plainfall.ecosystems import ecosystem
 from plainfall.errors import BadInput, NoFittingRuntime
 from plainfall.evidence import Evidence
 from plainfall.surroundings import Surroundings
 from plainfall.survey.look import look
-from plainfall.survey.parts import PartFound, Survey
 
 __all__ = ["run"]
 

@@ -7,6 +7,7 @@ from collections.abc import Callable, Iterator
 from pathlib import Path
 from typing import Any
 
+from plainfall.clone.walk import Tree
 from plainfall.ecosystems.node.documents import plain_manifest
 from plainfall.ecosystems.node.lines import Lines, known_lines
 from plainfall.ecosystems.node.versions import is_range
@@ -14,7 +15,6 @@ from plainfall.errors import BadInput
 from plainfall.evidence import Evidence
 from plainfall.reading import json_object
 from plainfall.runtimes.asks import Strength, VersionAsk
-from plainfall.survey.walk import Tree
 
 __all__ = ["manifest", "node_asks"]
 

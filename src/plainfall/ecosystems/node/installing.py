@@ -7,6 +7,7 @@ from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
+from plainfall.clone.parts import DependencyFile
 from plainfall.confinement import Confined
 from plainfall.ecosystems import CloneAccess, Installation, InstallWishes, Progress
 from plainfall.ecosystems.node.components import install_components
@@ -24,7 +25,6 @@ from plainfall.errors import RegistryProblem
 from plainfall.packages.consent import withheld_words
 from plainfall.runtimes.choice import Choice
 from plainfall.surroundings import Surroundings
-from plainfall.survey.parts import DependencyFile
 from plainfall.writing import digest_of
 
 __all__ = ["install"]

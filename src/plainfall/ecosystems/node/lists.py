@@ -6,6 +6,8 @@ from collections.abc import Iterator, Mapping
 from pathlib import Path
 from typing import Any
 
+from plainfall.clone.parts import DependencyFile
+from plainfall.clone.walk import Tree
 from plainfall.ecosystems.node.asks import manifest
 from plainfall.ecosystems.node.locks.package import LockRead
 from plainfall.ecosystems.node.locks.package_lock import read_package_lock
@@ -14,8 +16,6 @@ from plainfall.ecosystems.node.workspaces import owner_of, workspace_file, works
 from plainfall.errors import BadInput
 from plainfall.evidence import Evidence
 from plainfall.reading import clone_text, json_object, of_its_form
-from plainfall.survey.parts import DependencyFile
-from plainfall.survey.walk import Tree
 
 _LARGEST = 64 * 1024**2  # bytes of a lock
 

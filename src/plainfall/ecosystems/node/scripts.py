@@ -6,11 +6,11 @@ import re
 import shlex
 from collections.abc import Iterator
 
+from plainfall.clone.commands import Command
+from plainfall.clone.walk import Tree
 from plainfall.ecosystems.node.asks import manifest
 from plainfall.ecosystems.node.servers import SERVERS, fans_out, scripts_of, servers_below
 from plainfall.ecosystems.node.workspaces import needed_first, owner_of, workspaces
-from plainfall.survey.commands import Command
-from plainfall.survey.walk import Tree
 
 __all__ = ["beside_another", "node_commands"]
 

@@ -5,8 +5,8 @@ from __future__ import annotations
 import re
 from collections.abc import Iterator
 
+from plainfall.clone.walk import Tree
 from plainfall.ecosystems.node.asks import manifest
-from plainfall.survey.walk import Tree
 
 __all__ = [
     "SERVERS",
@@ -66,7 +66,7 @@ def leaves_servers_to_others(tree: Tree, folder: str) -> bool:
 
 def serves_here(tree: Tree, folder: str, owner: str = "") -> bool:
     """Whether a framework's server is recognised in a folder, by what its manifest and its owner's list."""
-    from plainfall.frameworks import find_frameworks
+    from plainfall.ecosystems.frameworks import find_frameworks
 
     names = frozenset(listed_names(tree, folder) + listed_names(tree, owner))
     found = find_frameworks(tree, folder, "node", names)

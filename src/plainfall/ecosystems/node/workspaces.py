@@ -9,12 +9,12 @@ from fnmatch import fnmatchcase
 from pathlib import Path
 from typing import Any
 
+from plainfall.clone.walk import Tree
 from plainfall.ecosystems.node.asks import manifest
 from plainfall.ecosystems.node.documents import plain_manifest
 from plainfall.errors import BadInput
 from plainfall.evidence import Evidence
 from plainfall.reading import foreign_json, yaml_value
-from plainfall.survey.walk import Tree
 
 __all__ = ["linked_folders", "needed_first", "owner_of", "workspace_file", "workspaces"]
 

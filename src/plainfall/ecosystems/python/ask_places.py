@@ -9,11 +9,11 @@ from __future__ import annotations
 import re
 from collections.abc import Callable, Iterator
 
+from plainfall.clone.walk import Tree
 from plainfall.errors import BadInput
 from plainfall.evidence import Evidence
 from plainfall.reading import json_object
 from plainfall.runtimes.asks import Strength, VersionAsk
-from plainfall.survey.walk import Tree
 
 __all__ = ["OTHER_READERS"]
 

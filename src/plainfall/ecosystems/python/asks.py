@@ -6,12 +6,12 @@ import re
 from collections.abc import Callable, Iterator
 from typing import Any
 
+from plainfall.clone.walk import Tree
 from plainfall.ecosystems.python.ask_places import OTHER_READERS
 from plainfall.errors import BadInput
 from plainfall.evidence import Evidence
 from plainfall.reading import toml_table
 from plainfall.runtimes.asks import Strength, VersionAsk
-from plainfall.survey.walk import Tree
 
 __all__ = ["READERS", "manifest", "python_asks"]
 

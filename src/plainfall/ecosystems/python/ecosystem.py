@@ -6,6 +6,9 @@ from collections.abc import Collection, Mapping, Sequence
 from pathlib import Path
 from typing import Any
 
+from plainfall.clone.commands import Command
+from plainfall.clone.parts import DependencyFile, PartFound
+from plainfall.clone.walk import Tree
 from plainfall.ecosystems import (
     CloneAccess,
     Debugging,
@@ -33,9 +36,6 @@ from plainfall.runtimes.asks import VersionAsk
 from plainfall.runtimes.choice import Choice, choose, named_choice
 from plainfall.runtimes.interpreters import Interpreter
 from plainfall.surroundings import Surroundings
-from plainfall.survey.commands import Command
-from plainfall.survey.parts import DependencyFile, PartFound
-from plainfall.survey.walk import Tree
 
 __all__ = ["ECOSYSTEM", "PythonEcosystem"]
 

@@ -3,6 +3,7 @@ chosen: a pin whose wheels are for an older Python is a reason to take that one.
 
 from __future__ import annotations
 
+from plainfall.clone.parts import DependencyFile
 from plainfall.ecosystems.python.configuration import read_sources
 from plainfall.ecosystems.python.finding import Finder, version_of
 from plainfall.ecosystems.python.requirements import IndexOptions
@@ -11,7 +12,6 @@ from plainfall.packages.cache import PackageCache
 from plainfall.packages.client import RegistryClient
 from plainfall.runtimes.interpreters import Interpreter
 from plainfall.surroundings import Surroundings
-from plainfall.survey.parts import DependencyFile
 from plainfall.writing import digest_of
 
 __all__ = ["offered_archives"]

@@ -6,15 +6,15 @@ import re
 from collections.abc import Iterator, Sequence
 from typing import Any
 
+from plainfall.clone.commands import Command, script_file_commands
+from plainfall.clone.parts import DependencyFile
+from plainfall.clone.walk import Tree
 from plainfall.ecosystems.python.asks import manifest
 from plainfall.ecosystems.python.lists.discover import REQUIREMENTS, find_lists, read_list
 from plainfall.ecosystems.python.pins import Pin, Target
 from plainfall.ecosystems.python.requirements import RequirementLine
 from plainfall.errors import BadInput
 from plainfall.evidence import Evidence
-from plainfall.survey.commands import Command, script_file_commands
-from plainfall.survey.parts import DependencyFile
-from plainfall.survey.walk import Tree
 
 __all__ = ["dependency_file", "needed_modules", "python_commands", "recognise_python"]
 

@@ -6,9 +6,9 @@ import os
 from collections.abc import Sequence
 from typing import TYPE_CHECKING
 
+from plainfall.clone.walk import Tree
 from plainfall.ecosystems.python.job import InstallResult, Job, Lazy
 from plainfall.ecosystems.python.pins import Pin
-from plainfall.survey.walk import Tree
 from plainfall.writing import digest_of, digest_of_files
 
 if TYPE_CHECKING:

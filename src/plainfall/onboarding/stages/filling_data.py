@@ -12,6 +12,7 @@ import re
 from pathlib import Path
 from typing import Any
 
+from plainfall.clone.commands import Command
 from plainfall.data.guard import DatabaseGuard, PutBack
 from plainfall.data.sqlite import (
     DatabaseFound,
@@ -20,15 +21,14 @@ from plainfall.data.sqlite import (
     difference,
     look_into,
 )
+from plainfall.ecosystems.frameworks import is_repeatable
 from plainfall.errors import CommandFailed, PathRefused
 from plainfall.evidence import Evidence
-from plainfall.frameworks import is_repeatable
 from plainfall.onboarding.commands import end_leftovers, run_command
 from plainfall.onboarding.steps import State, StepResult
 from plainfall.onboarding.work import Work
 from plainfall.repository import exclude_locally
 from plainfall.server.process import new_mark
-from plainfall.survey.commands import Command
 from plainfall.writing import digest_of, digest_of_files
 
 __all__ = ["migrations", "seeds"]

@@ -7,6 +7,7 @@ import time
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
+from plainfall.clone.commands import Command
 from plainfall.diagnosis.reading import lines_that_matter
 from plainfall.ecosystems import Debugging, DebugWish
 from plainfall.errors import ServerFailed
@@ -18,7 +19,6 @@ from plainfall.server.control_group import make_group
 from plainfall.server.logs import end_of_log
 from plainfall.server.ports import free_port, holder_of, listening_ports, with_port
 from plainfall.server.process import Running, belonging, marked, new_mark, start, stop, with_others
-from plainfall.survey.commands import Command
 from plainfall.survey.ports import PORT_KEYS, USUAL
 from plainfall.writing import digest_of
 

@@ -6,14 +6,14 @@ import re
 import secrets
 from dataclasses import replace
 
+from plainfall.clone.commands import Command
+from plainfall.clone.frameworks import Administrator
 from plainfall.errors import CommandFailed
-from plainfall.frameworks import Administrator
 from plainfall.onboarding.commands import run_command
 from plainfall.onboarding.steps import State, StepResult
 from plainfall.onboarding.work import Work
 from plainfall.server.process import new_mark
 from plainfall.settings.answers import TEAM_FILE, tolerated_lines
-from plainfall.survey.commands import Command
 from plainfall.writing import digest_of
 
 __all__ = ["administrator", "carry_out", "tasks"]

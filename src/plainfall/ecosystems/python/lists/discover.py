@@ -8,12 +8,12 @@ from dataclasses import dataclass, replace
 from importlib import import_module
 from typing import Any
 
+from plainfall.clone.walk import Tree
 from plainfall.ecosystems.python.lists.toml import load_toml
 from plainfall.ecosystems.python.pins import Listed, Pin, Target
 from plainfall.ecosystems.python.requirements import read_requirements
 from plainfall.errors import BadInput
 from plainfall.reading import of_its_form
-from plainfall.survey.walk import Tree
 
 __all__ = ["Candidate", "REQUIREMENTS", "find_lists", "read_list", "stale_remarks"]
 

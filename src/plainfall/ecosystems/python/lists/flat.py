@@ -8,12 +8,12 @@ from typing import Any
 from packaging.markers import InvalidMarker, Marker
 from packaging.utils import canonicalize_name
 
+from plainfall.clone.walk import Tree
 from plainfall.ecosystems.python.lists.toml import check_format, load_toml, table_lines
 from plainfall.ecosystems.python.pins import Listed, Pin, Reference, Target
 from plainfall.errors import BadInput
 from plainfall.evidence import Evidence
 from plainfall.reading import json_object
-from plainfall.survey.walk import Tree
 
 __all__ = ["read_pdm_lock", "read_pipfile_lock"]
 

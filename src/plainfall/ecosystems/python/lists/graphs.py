@@ -10,12 +10,12 @@ from typing import Any
 from packaging.markers import InvalidMarker, Marker
 from packaging.utils import canonicalize_name
 
+from plainfall.clone.walk import Tree
 from plainfall.ecosystems.python.lists.toml import check_format, load_toml, table_lines
 from plainfall.ecosystems.python.pins import Listed, Pin, Reference, Target
 from plainfall.ecosystems.python.simple import IndexFile, listed_file
 from plainfall.errors import BadInput
 from plainfall.evidence import Evidence
-from plainfall.survey.walk import Tree
 
 __all__ = ["read_poetry_lock", "read_uv_lock", "spelled_out"]
 

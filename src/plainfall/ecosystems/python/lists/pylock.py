@@ -15,12 +15,12 @@ from packaging.pylock import (
     PylockValidationError,
 )
 
+from plainfall.clone.walk import Tree
 from plainfall.ecosystems.python.lists.toml import load_toml, table_lines
 from plainfall.ecosystems.python.pins import Listed, Pin, Reference, Target
 from plainfall.ecosystems.python.simple import IndexFile, listed_file
 from plainfall.errors import BadInput
 from plainfall.evidence import Evidence
-from plainfall.survey.walk import Tree
 
 __all__ = ["read_pylock", "write_pylock"]
 

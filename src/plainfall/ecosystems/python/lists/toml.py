@@ -5,10 +5,10 @@ from __future__ import annotations
 import re
 from typing import Any
 
+from plainfall.clone.walk import Tree
 from plainfall.errors import BadInput
 from plainfall.evidence import Evidence
 from plainfall.reading import toml_table
-from plainfall.survey.walk import Tree
 
 _REMEDY = "Correct this line; most often a quote or a bracket is not closed, or a merge left marks."
 

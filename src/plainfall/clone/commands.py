@@ -1,0 +1,176 @@
+"""Commands of the project that a stage could run: where each was found, ranked, with the reason."""
+
+from __future__ import annotations
+
+import re
+import shlex
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass, replace
+
+from plainfall.clone.readme import ReadmeStep
+from plainfall.clone.walk import Tree
+from plainfall.errors import BadInput
+from plainfall.evidence import Evidence
+
+__all__ = [
+    "Command",
+    "process_file_commands",
+    "readme_commands",
+    "script_file_commands",
+    "with_port_words",
+]
+
+_PROCESS = re.compile(r"^([A-Za-z0-9_-]+):\s*(.+)$")
+# Servers for production; where a framework has a dev server, that is what a developer wants.
+_PRODUCTION = re.compile(r"^(gunicorn|uwsgi|daphne|waitress-serve|mod_wsgi)\b")
+# What runs a command in an environment that some other program manages: ours is active already.
+_RUNNER = re.compile(r"^(poetry|pipenv|uv|pdm|hatch|rye)\s+run\s+")
+# Commands that are not the part's own: containers, other ecosystems, build files.
+_FOREIGN = re.compile(
+    r"^(sudo|docker|docker-compose|podman|kubectl|make|npm|npx|yarn|pnpm|node|php|composer|bundle)\b"
+)
+_PROCESS_STAGES = {"web": "server", "server": "server", "dev": "server", "release": "migrations"}
+
+
+@dataclass(frozen=True, slots=True)
+class Command:
+    """A command line for a stage, why it is believed to be one, and where it stands.
+
+    ``rank`` orders the candidates of a stage, larger is better. ``folder`` is where it runs, relative to
+    the clone.
+    """
+
+    stage: str
+    line: str
+    reason: str
+    rank: int
+    evidence: Evidence
+    folder: str = ""
+
+    @property
+    def pieces(self) -> list[str]:
+        """The commands that it comes to, one after the other; for a manifest's script those that it runs."""
+        script = re.match(r"^\s*\"[^\"]+\"\s*:\s*\"(.*)\",?\s*$", self.evidence.text)
+        text = script.group(1) if script and re.match(r"npm run \S+$", self.line) else self.line
+        return [piece.strip() for piece in re.split(r"&&|\|\||;|\|", text) if piece.strip()]
+
+    def as_json(self) -> dict[str, object]:
+        """The form that ``survey --json`` shows."""
+        return {
+            "command": self.line,
+            "reason": self.reason,
+            "folder": self.folder,
+            "evidence": [self.evidence.as_json()],
+        }
+
+
+def process_file_commands(tree: Tree, folder: str) -> Iterator[Command]:
+    """Commands of the part's process files: ``Procfile.dev`` before ``Procfile``.
+
+    Raises BadInput for a line that is not ``name: command``.
+    """
+    for name, bonus in (("Procfile.dev", 10), ("Procfile", 0)):
+        path = f"{folder}/{name}" if folder else name
+        if path not in tree:
+            continue
+        for number, line in enumerate(tree.text(path).splitlines(), 1):
+            if not line.strip() or line.lstrip().startswith("#"):
+                continue
+            found = _PROCESS.match(line.strip())
+            if not found:
+                raise BadInput(
+                    f"{line.strip()!r} is no process",
+                    place=Evidence(path, number, line.strip()),
+                    remedy="Each line of a process file is written NAME: COMMAND.",
+                )
+            process, command = found.groups()
+            stage = _PROCESS_STAGES.get(process.lower())
+            if stage:
+                rank = 45 if stage == "server" and _PRODUCTION.search(command) else 80
+                yield Command(
+                    stage,
+                    command,
+                    f"the process file's {process!r} process",
+                    rank + bonus,
+                    Evidence(path, number, line.strip()),
+                    folder,
+                )
+
+
+def readme_commands(steps: list[ReadmeStep], tree: Tree, folder: str) -> Iterator[Command]:
+    """The README's steps for migrations, seeds and servers, in this part's folder."""
+    for position, step in enumerate(steps):
+        if step.stage in ("migrations", "seeds", "server"):
+            heading = f" under {step.heading!r}" if step.heading else ""
+            command = _RUNNER.sub("", step.command)
+            foreign = missing_script(command, tree, folder) or _FOREIGN.match(command)
+            yield Command(
+                step.stage,
+                command,
+                f"the README's step{heading}",
+                5 if foreign else 66 - min(position, 10),
+                step.evidence,
+                folder,
+            )
+
+
+def with_port_words(commands: Sequence[Command]) -> Iterator[Command]:
+    """The commands; one for a server that stops short of the words by which a framework's own command takes
+    its port gets them, so that it can be given one."""
+    longer = [one for one in commands if one.stage == "server" and "$" in one.line]
+    for command in commands:
+        line = command.line
+        if command.stage == "server" and not re.search(r"\bport\b|:\d{2,5}\b|\$", line):
+            line = next((one.line for one in longer if one.line.startswith(f"{line} ")), line)
+        yield replace(command, line=line)
+
+
+def missing_script(command: str, tree: Tree, folder: str) -> str | None:
+    """The script file that a command names and the clone lacks, or None."""
+    try:
+        words = shlex.split(command)
+    except ValueError:
+        return None
+    if words and re.fullmatch(r"python[\d.]*|node|php|ruby|sh|bash", words[0].rsplit("/", 1)[-1]):
+        for word in words[1:]:
+            if word.startswith("-"):
+                return None
+            path = f"{folder}/{word}" if folder else word
+            looks_like_file = re.search(r"\.(py|js|mjs|php|rb|sh)$", word) is not None
+            return word if looks_like_file and path.removeprefix("./") not in tree else None
+    if words and words[0].startswith("./"):
+        path = words[0][2:]
+        return words[0] if (f"{folder}/{path}" if folder else path) not in tree else None
+    return None
+
+
+def script_file_commands(tree: Tree, folder: str, runner: str, endings: tuple[str, ...]) -> Iterator[Command]:
+    """Script files whose names tell what they do: ``seed.py``, ``scripts/migrate.py`` and the like.
+
+    ``runner`` is the runtime's command, ``endings`` the file endings of its language.
+    """
+    for inner in ("", "scripts", "bin", "tools", "db"):
+        place = "/".join(piece for piece in (folder, inner) if piece)
+        for name in tree.folders.get(place, ()):
+            stem, dot, ending = name.rpartition(".")
+            if f"{dot}{ending}" not in endings:
+                continue
+            stage = _stage_of_file(stem)
+            if stage:
+                path = f"{inner}/{name}" if inner else name
+                yield Command(
+                    stage,
+                    f"{runner} {path}",
+                    f"a script named {name}",
+                    40 if not inner else 35,
+                    Evidence(f"{place}/{name}" if place else name),
+                    folder,
+                )
+
+
+def _stage_of_file(stem: str) -> str | None:
+    if re.fullmatch(r"(db[_-]?)?seeds?([_-](data|db|database))?|load[_-]seeds?|populate([_-]db)?", stem):
+        return "seeds"
+    if re.fullmatch(r"(run[_-])?migrat(e|ions?)|init[_-]db|create[_-](db|tables)", stem):
+        return "migrations"
+    return None

@@ -1,0 +1,130 @@
+"""What the survey found, as values."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from typing import Any
+
+from plainfall.clone.commands import Command
+from plainfall.clone.frameworks import FrameworkFound
+from plainfall.clone.readme import ReadmeStep
+from plainfall.evidence import Evidence
+from plainfall.runtimes.asks import VersionAsk
+from plainfall.sources.found import FileFound
+
+__all__ = ["Contradiction", "DependencyFile", "PartFound", "SettingsFound", "Survey"]
+
+
+@dataclass(frozen=True)
+class DependencyFile:
+    """The dependency list that counts: its path and kind, why it and not another, whether it is a complete
+    lock, and the paths of every file it includes. ``count`` is the number of its entries, ``names`` their
+    normalised names; ``python`` the version that a lock was made for; ``offered`` its extras and groups;
+    ``archives`` the names of the archives that it lists, by package; ``pinned`` names and versions of its
+    exact pins, ``options`` what it says of registries (the ecosystem's own value)."""
+
+    path: str
+    kind: str
+    reason: str
+    count: int
+    evidence: Evidence
+    files: tuple[str, ...] = ()
+    others: tuple[str, ...] = ()
+    names: tuple[str, ...] = ()
+    python: tuple[str, Evidence] | None = None
+    offered: tuple[tuple[str, ...], tuple[str, ...]] = ((), ())
+    archives: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
+    pinned: tuple[tuple[str, str], ...] = ()
+    options: object = None
+
+
+@dataclass(frozen=True)
+class SettingsFound:
+    """A settings template and the file it is made into (both relative to the clone), with its keys.
+
+    ``kind`` is "dotenv", "yaml", "json", "toml", "ini" or "php"; ``loaded`` the line of code that loads the
+    file and so tells its name, or None.
+    """
+
+    template: str
+    target: str
+    keys: tuple[str, ...]
+    evidence: Evidence
+    there: bool
+    kind: str = "dotenv"
+    loaded: Evidence | None = None
+
+
+@dataclass(frozen=True)
+class PartFound:
+    """One runnable unit of the clone. ``path`` is its folder ("" is the clone itself); ``variables`` are
+    those that its commands need (a mode, a settings module); ``needs`` optional modules of the runtime.
+    ``beside`` tells that another language has its part in the same folder, which goes before this one."""
+
+    path: str
+    language: str
+    evidence: tuple[Evidence, ...]
+    asks: tuple[VersionAsk, ...] = ()
+    dependencies: DependencyFile | None = None
+    templates: tuple[SettingsFound, ...] = ()
+    commands: tuple[Command, ...] = ()
+    pages: tuple[str, ...] = ()
+    frameworks: tuple[FrameworkFound, ...] = ()
+    variables: Mapping[str, str] = field(default_factory=dict)
+    needs: Mapping[str, Evidence] = field(default_factory=dict)
+    beside: bool = False
+
+    @property
+    def key(self) -> str:
+        """What tells the part from all others of the clone: its folder, and its language where it is beside
+        another."""
+        if not self.beside:
+            return self.path
+        return f"{self.path}/({self.language})" if self.path else f"({self.language})"
+
+    @property
+    def settings(self) -> SettingsFound | None:
+        """The template that its commands' variables come from: the first dotenv one."""
+        return next((one for one in self.templates if one.kind == "dotenv"), None)
+
+    def candidates(self, stage: str) -> list[Command]:
+        """The commands for a stage, the best first; a command written in two places counts once."""
+        ranked = sorted(
+            (command for command in self.commands if command.stage == stage), key=lambda c: -c.rank
+        )
+        first: dict[str, Command] = {}
+        for command in ranked:
+            first.setdefault(command.line, command)
+        return list(first.values())
+
+
+@dataclass(frozen=True)
+class Contradiction:
+    """Two or more places of the clone that cannot all be right, and what is done about it."""
+
+    what: str
+    places: tuple[Evidence, ...]
+    taken: str
+
+    def as_json(self) -> dict[str, Any]:
+        """The form that ``--json`` documents show."""
+        return {"what": self.what, "taken": self.taken, "evidence": [p.as_json() for p in self.places]}
+
+
+@dataclass(frozen=True)
+class Survey:
+    """The whole look: parts in the order of their folders, README steps, contradictions, and remarks on
+    what is there and is not onboarded (with evidence). ``others`` are parts of languages that are not
+    onboarded yet: only their settings are looked after. ``sources`` is what each source file says of
+    configuration, by path."""
+
+    name: str
+    parts: tuple[PartFound, ...]
+    others: tuple[PartFound, ...] = ()
+    sources: Mapping[str, FileFound] = field(default_factory=dict, repr=False)
+    steps: tuple[ReadmeStep, ...] = ()
+    contradictions: tuple[Contradiction, ...] = ()
+    remarks: tuple[tuple[str, Evidence], ...] = ()
+    history: str = ""
+    extra: dict[str, Any] = field(default_factory=dict)

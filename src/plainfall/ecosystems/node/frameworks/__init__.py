@@ -1,0 +1,1 @@
+"""Node frameworks, one module each."""

@@ -1,0 +1,30 @@
+"""Drizzle: migrations that were generated are run; without any the schema is pushed."""
+
+from __future__ import annotations
+
+import re
+
+from plainfall.clone.commands import Command
+from plainfall.clone.frameworks import RANK, FrameworkFound
+from plainfall.clone.walk import Tree
+from plainfall.ecosystems.node.dev_servers import file_of
+from plainfall.ecosystems.node.servers import own_files
+from plainfall.evidence import Evidence
+
+__all__ = ["recognise", "REPEATABLE"]
+
+ORDER = 14
+
+REPEATABLE = re.compile(r"\bdrizzle-kit\b.* migrate\b")
+
+
+def recognise(tree: Tree, folder: str, names: frozenset[str]) -> FrameworkFound | None:
+    """A part that lists Drizzle's kit and has its configuration."""
+    path = file_of(tree, folder, "drizzle.config.*")
+    if "drizzle-kit" not in names or path is None:
+        return None
+    migrated = any(re.search(r"meta/_journal\.json$", one) for one in own_files(tree, folder))
+    line = "drizzle-kit migrate" if migrated else "drizzle-kit push"
+    why = "Drizzle's migrations" if migrated else "Drizzle's schema, which has no migrations"
+    command = Command("migrations", line, why, RANK, Evidence(path, 1), folder)
+    return FrameworkFound("Drizzle", command.evidence, (command,), serves=False)

@@ -1,0 +1,35 @@
+"""Knex: migrations and seeds by its own command."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator
+
+from plainfall.clone.commands import Command
+from plainfall.clone.frameworks import RANK, FrameworkFound
+from plainfall.clone.walk import Tree
+from plainfall.ecosystems.node.servers import own_files
+from plainfall.evidence import Evidence
+
+__all__ = ["recognise", "REPEATABLE"]
+
+ORDER = 10
+
+REPEATABLE = re.compile(r"\bknex\b.* migrate:(latest|up)\b")
+
+
+def recognise(tree: Tree, folder: str, names: frozenset[str]) -> FrameworkFound | None:
+    """A part that lists Knex and has a knexfile."""
+    files = [path for path in own_files(tree, folder) if re.search(r"(^|/)knexfile\.[cm]?[jt]s$", path)]
+    if "knex" not in names or not files:
+        return None
+    path = min(files, key=lambda one: one.count("/"))
+    evidence = Evidence(f"{folder}/{path}" if folder else path, 1)
+    return FrameworkFound("Knex", evidence, tuple(_commands(tree, folder, path, evidence)), serves=False)
+
+
+def _commands(tree: Tree, folder: str, path: str, evidence: Evidence) -> Iterator[Command]:
+    option = f" --knexfile {path}" if "/" in path else ""
+    for stage, word, made in (("migrations", "migrate:latest", "migrations"), ("seeds", "seed:run", "seeds")):
+        if any(re.search(rf"(^|/){made}/[^/]+\.[cm]?[jt]s$", one) for one in own_files(tree, folder)):
+            yield Command(stage, f"knex {word}{option}", f"Knex's {made}", RANK, evidence, folder)

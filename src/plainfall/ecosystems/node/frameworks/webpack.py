@@ -1,0 +1,33 @@
+"""Webpack's dev server, and the two React and Vue tools that are built on it."""
+
+from __future__ import annotations
+
+from plainfall.clone.frameworks import FrameworkFound
+from plainfall.clone.walk import Tree
+from plainfall.ecosystems.node.dev_servers import DevServer, dev_server
+
+__all__ = ["recognise"]
+
+ORDER = 8
+
+ALONE = True
+_WORDS = "--host 127.0.0.1 --port ${PORT:-8080}"
+_SERVERS = (
+    # Takes both from variables; it asks whether it may take another port where it can, so it gets a free one.
+    DevServer("React Scripts", r"(^|[\s/])react-scripts\s+start\b", variables={"HOST": "127.0.0.1"}),
+    DevServer("Vue CLI", r"(^|[\s/])vue-cli-service\s+serve\b", _WORDS),
+    DevServer(
+        "Webpack",
+        r"(^|[\s/])webpack(-dev-server|\s+(serve|server))\b",
+        _WORDS,
+        bare="webpack serve",
+        package="webpack-dev-server",
+        files=("webpack.config.*",),
+    ),
+)
+
+
+def recognise(tree: Tree, folder: str, names: frozenset[str]) -> FrameworkFound | None:
+    """A part whose script starts one of these dev servers."""
+    found = (dev_server(tree, folder, names, server) for server in _SERVERS)
+    return next((one for one in found if one), None)

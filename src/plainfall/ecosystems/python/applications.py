@@ -1,0 +1,95 @@
+"""What several framework modules look for in Python sources: where an application object is made."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator
+from dataclasses import dataclass
+
+from plainfall.clone.walk import Tree
+from plainfall.errors import BadInput
+from plainfall.evidence import Evidence
+
+__all__ = ["Application", "applications", "sources"]
+
+_TESTS = re.compile(
+    r"(^|/)(tests?|testing|docs?|examples?|migrations|alembic|scripts)(/|$)|(^|/)(test_|conftest)"
+)
+_FACTORY = re.compile(r"^def\s+(create_app|make_app|create_application|get_app)\s*\(", re.MULTILINE)
+_CALLED = re.compile(r"^(app|application)\s*=\s*(?:create_app|make_app|create_application)\(", re.MULTILINE)
+_LIKELY = ("wsgi", "asgi", "app", "application", "main", "server", "__init__", "run", "api")
+
+
+@dataclass(frozen=True)
+class Application:
+    """An application object: its module and attribute, the folder to put on the module path ("" is the
+    part's own), whether the attribute is a factory to call, and the line."""
+
+    module: str
+    attribute: str
+    root: str
+    factory: bool
+    evidence: Evidence
+
+
+def sources(tree: Tree, folder: str) -> Iterator[tuple[str, str]]:
+    """Paths (relative to the part) and texts of its Python sources, tests and documents left out."""
+    place = f"{folder}/" if folder else ""
+    for path in tree.below(folder):
+        if path.endswith(".py") and not _TESTS.search(path):
+            try:
+                yield path, tree.text(place + path)
+            except BadInput:
+                continue  # a file that is no text holds no application
+
+
+def applications(tree: Tree, folder: str, makers: str) -> list[Application]:
+    """Applications made by one of the named classes (a regular expression), at module level or in a
+    factory, the likeliest first: by file name, then by depth."""
+    place = f"{folder}/" if folder else ""
+    made = re.compile(rf"^(\w+)\s*(?::[^=\n]+)?=\s*(?:\w+\.)?(?:{makers})\(", re.MULTILINE)
+    inside = re.compile(rf"\b(?:{makers})\(")
+    found = []
+    for path, text in sources(tree, folder):
+        match, factory = made.search(text), False
+        if match is None:
+            match = next((m for m in _FACTORY.finditer(text) if inside.search(_body(text, m.end()))), None)
+            factory = match is not None
+        match = match or _CALLED.search(text)
+        if match:
+            module, root = _module(tree, place, path)
+            line = text[: match.start()].count("\n") + 1
+            evidence = Evidence(place + path, line, match.group(0).splitlines()[0].strip())
+            found.append(Application(module, match.group(1), root, factory, evidence))
+    return sorted(found, key=_merit)
+
+
+def _body(text: str, start: int) -> str:
+    """The lines after a position that are indented or blank: the body of a definition at module level."""
+    body = []
+    for line in text[start:].splitlines()[1:]:
+        if line.strip() and not line.startswith((" ", "\t", ")")):
+            break
+        body.append(line)
+    return "\n".join(body)
+
+
+def _module(tree: Tree, place: str, path: str) -> tuple[str, str]:
+    """The module's dotted name and the folder it counts from: the first above it that is no package."""
+    pieces = path.removesuffix(".py").split("/")
+    start = len(pieces) - 1
+    while start > 0 and f"{place}{'/'.join(pieces[:start])}/__init__.py" in tree:
+        start -= 1
+    # A folder without __init__.py still works as a namespace from the part's own folder, as people write it.
+    if start == len(pieces) - 1 and start == 1 and pieces[0] != "src":
+        start = 0
+    names = pieces[start:]
+    if names[-1] == "__init__" and len(names) > 1:
+        names = names[:-1]
+    return ".".join(names), "/".join(pieces[:start])
+
+
+def _merit(application: Application) -> tuple[bool, int, int, str]:
+    stem = application.module.rpartition(".")[2]
+    likely = _LIKELY.index(stem) if stem in _LIKELY else len(_LIKELY)
+    return application.factory, likely, application.module.count("."), application.module

@@ -1,0 +1,1 @@
+"""Python frameworks, one module each."""

@@ -1,0 +1,25 @@
+"""Alembic on its own: ``alembic.ini`` says where the migrations are."""
+
+from __future__ import annotations
+
+import re
+
+from plainfall.clone.commands import Command
+from plainfall.clone.frameworks import RANK, FrameworkFound
+from plainfall.clone.walk import Tree
+
+__all__ = ["recognise", "REPEATABLE"]
+
+ORDER = 4
+
+REPEATABLE = re.compile(r"\balembic\b.*\bupgrade\b")
+
+
+def recognise(tree: Tree, folder: str, names: frozenset[str]) -> FrameworkFound | None:
+    """A part with an ``alembic.ini`` of its own (Flask-Migrate keeps one inside its folder)."""
+    path = f"{folder}/alembic.ini" if folder else "alembic.ini"
+    if path not in tree:
+        return None
+    evidence = tree.line_of(path, "script_location")
+    command = Command("migrations", "alembic upgrade head", "Alembic's migrations", RANK, evidence, folder)
+    return FrameworkFound("Alembic", evidence, (command,), serves=False)

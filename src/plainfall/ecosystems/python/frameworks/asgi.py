@@ -1,0 +1,33 @@
+"""FastAPI, Starlette and other applications for an ASGI server."""
+
+from __future__ import annotations
+
+from plainfall.clone.commands import Command
+from plainfall.clone.frameworks import RANK, FrameworkFound
+from plainfall.clone.walk import Tree
+from plainfall.ecosystems.python.applications import applications
+
+__all__ = ["recognise"]
+
+ORDER = 3
+
+ALONE = True
+
+
+def recognise(tree: Tree, folder: str, names: frozenset[str]) -> FrameworkFound | None:
+    """A part whose sources make an ASGI application, with the server that its list holds."""
+    found = applications(tree, folder, "FastAPI|Starlette|Litestar|Quart|BlackSheep")
+    if not found:
+        return None
+    application = found[0]
+    target = f"{application.module}:{application.attribute}"
+    factory = " --factory" if application.factory else ""
+    where = f" --app-dir {application.root}" if application.root else ""
+    if "hypercorn" in names and "uvicorn" not in names:
+        line = f"hypercorn {target} --bind 127.0.0.1:${{PORT:-8000}} --reload"
+    else:
+        line = f"uvicorn {target}{factory}{where} --host 127.0.0.1 --port ${{PORT:-8000}} --reload"
+    command = Command("server", line, "an ASGI application", RANK, application.evidence, folder)
+    return FrameworkFound(
+        "ASGI", application.evidence, (command,), pages=("/", "/docs", "/health", "/openapi.json")
+    )

@@ -1,0 +1,104 @@
+"""Flask: the application is found as the framework's own command finds it."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator
+
+from plainfall.clone.commands import Command
+from plainfall.clone.frameworks import RANK, FrameworkFound
+from plainfall.clone.walk import Tree
+from plainfall.ecosystems.python.applications import Application, applications, sources
+from plainfall.evidence import Evidence
+from plainfall.formats.dotenv import parse_dotenv
+
+__all__ = ["recognise", "REPEATABLE"]
+
+ORDER = 2
+
+REPEATABLE = re.compile(r"\bflask\b.*\bdb upgrade\b")
+
+_REGISTERED = re.compile(r"(?:cli\.command|click\.command)\(\s*(?:name\s*=\s*)?['\"]([\w-]+)['\"]")
+_DEFAULT_MODULES = ("app", "wsgi")
+_DEFAULT_NAMES = ("app", "application", "create_app", "make_app")
+
+
+def recognise(tree: Tree, folder: str, names: frozenset[str]) -> FrameworkFound | None:
+    """A part whose sources make a Flask application."""
+    found = applications(tree, folder, "Flask|APIFlask")
+    named = _named(tree, folder)
+    if not found and not named:
+        return None
+    place = f"{folder}/" if folder else ""
+    evidence = found[0].evidence if found else Evidence(f"{place}.flaskenv", 1)
+    run = "flask" if named or _found_by_itself(found[0], tree, place) else f"flask --app {_spelled(found[0])}"
+    commands = [*_migrations(tree, folder, run, names), *_registered(tree, folder, run)]
+    commands.append(
+        Command("server", f"{run} run --port ${{PORT:-5000}}", "Flask's dev server", RANK, evidence, folder)
+    )
+    variables = {"PYTHONPATH": found[0].root} if found and found[0].root and not named else {}
+    return FrameworkFound("Flask", evidence, tuple(commands), {**variables, **named})
+
+
+def _named(tree: Tree, folder: str) -> dict[str, str]:
+    """FLASK_APP and the like, where the clone's own ``.flaskenv`` states them."""
+    path = f"{folder}/.flaskenv" if folder else ".flaskenv"
+    if path not in tree:
+        return {}
+    values = parse_dotenv(tree.text(path), path).values()
+    return values if "FLASK_APP" in values else {}
+
+
+def _found_by_itself(application: Application, tree: Tree, place: str) -> bool:
+    """Whether the framework's command finds it without being told: ``app.py`` or ``wsgi.py``."""
+    if application.module not in _DEFAULT_MODULES or application.attribute not in _DEFAULT_NAMES:
+        return False
+    return application.module == "wsgi" or f"{place}wsgi.py" not in tree
+
+
+def _spelled(application: Application) -> str:
+    if application.attribute in _DEFAULT_NAMES:
+        return application.module
+    return f"{application.module}:{application.attribute}"
+
+
+def _migrations(tree: Tree, folder: str, run: str, names: frozenset[str]) -> Iterator[Command]:
+    place = f"{folder}/" if folder else ""
+    script = next((path for path in tree.below(folder) if re.search(r"(^|/)migrations/env\.py$", path)), None)
+    if script and "flask-migrate" in names:
+        option = f" -d {script.removesuffix('/env.py')}" if script != "migrations/env.py" else ""
+        yield Command(
+            "migrations",
+            f"{run} db upgrade{option}",
+            "Flask-Migrate's migrations",
+            RANK,
+            Evidence(place + script, 1),
+            folder,
+        )
+
+
+def _registered(tree: Tree, folder: str, run: str) -> Iterator[Command]:
+    """Commands that the application registers, such as one that creates its tables."""
+    place = f"{folder}/" if folder else ""
+    for path, text in sources(tree, folder):
+        for found in _REGISTERED.finditer(text):
+            name = found.group(1)
+            evidence = Evidence(place + path, text[: found.start()].count("\n") + 1, found.group(0))
+            if re.search(r"seed|populate|fixture|demo|sample", name):
+                yield Command(
+                    "seeds",
+                    f"{run} {name}",
+                    f"the command {name!r} of the application",
+                    RANK,
+                    evidence,
+                    folder,
+                )
+            elif re.search(r"(init|create|setup|make|upgrade).*(db|database|tables|schema)|migrate", name):
+                yield Command(
+                    "migrations",
+                    f"{run} {name}",
+                    f"the command {name!r} of the application",
+                    RANK - 5,
+                    evidence,
+                    folder,
+                )

@@ -1,0 +1,1 @@
+"""Configuration files of every kind, as texts with places."""

@@ -1,0 +1,56 @@
+"""JSON configuration files (comments allowed): values with their places, from a syntax tree."""
+
+from __future__ import annotations
+
+import json
+import re
+from collections.abc import Iterator
+from typing import TYPE_CHECKING
+
+from plainfall.formats.entries import Entry, comment_above
+from plainfall.reading import json_value
+
+if TYPE_CHECKING:
+    from tree_sitter import Node
+
+__all__ = ["json_entries"]
+
+
+def json_entries(text: str, path: str) -> Iterator[Entry]:
+    """Every scalar; a list of scalars is one entry, joined with commas and not to be replaced in place.
+    Raises BadInput."""
+    from plainfall.sources.trees import Source
+
+    bare = re.sub(r"^\s*//.*$", lambda found: " " * len(found.group(0)), text, flags=re.MULTILINE)
+    json_value(bare, path)
+    source = Source(f"({text})", path, "javascript")
+    node: Node | None = source.root
+    while node is not None and node.type != "object":
+        node = node.named_children[0] if node.named_children else None
+    if node is not None:
+        yield from _below(source.data, node, "", text.splitlines())
+
+
+def _below(data: bytes, node: Node, prefix: str, lines: list[str]) -> Iterator[Entry]:
+    for pair in node.named_children:
+        if pair.type != "pair":
+            continue
+        key, value = pair.child_by_field_name("key"), pair.child_by_field_name("value")
+        if key is None or value is None:
+            continue
+        name = prefix + json.loads(key.text or b'""')
+        line = pair.start_point[0] + 1
+        if value.type == "object":
+            yield from _below(data, value, f"{name}.", lines)
+            continue
+        held = json.loads(value.text or b'""')
+        if isinstance(held, list):
+            if not any(isinstance(one, list | dict) for one in held):
+                joined = ",".join(str(one) for one in held)
+                yield Entry(name, joined, line, comment_above(lines, line), -1, -1)
+            continue
+        text = "" if held is None else str(held).lower() if isinstance(held, bool) else str(held)
+        # One byte for the bracket that was put before the text, and places are counted in characters.
+        start = len(data[: value.start_byte].decode()) - 1
+        end = len(data[: value.end_byte].decode()) - 1
+        yield Entry(name, text, line, comment_above(lines, line), start, end)

@@ -1,0 +1,104 @@
+"""An import goes only downwards through the layers, and modules form no circle, however an import is written."""
+
+from __future__ import annotations
+
+import re
+import time
+from collections import defaultdict
+from pathlib import Path
+
+# Wherever it stands: at the top, in a function, for the type checker alone.
+IMPORT = re.compile(r"^\s*from (plainfall[\w.]*) import (\([^)]*\)|[^\n]+)", re.MULTILINE)
+SOURCE = Path(__file__).parents[1] / "src/plainfall"
+# From the top; packages on one line do not know each other. What stands in no line is the ground floor.
+LAYERS = (
+    ("cli",),
+    ("onboarding",),
+    ("survey",),
+    ("settings",),
+    ("services", "ecosystems"),
+    ("clone",),
+    ("formats",),
+    ("sources",),
+    ("runtimes",),
+    ("packages", "server", "data", "diagnosis"),
+)
+LEVEL = {name: number for number, line in enumerate(LAYERS) for name in line}
+APART = {"standins", "__main__"}  # what the demo ships, and the way in
+
+
+def modules() -> dict[str, Path]:
+    found = {}
+    for path in SOURCE.rglob("*.py"):
+        name = path.relative_to(SOURCE).with_suffix("").as_posix().replace("/", ".").removesuffix(".__init__")
+        if name.split(".")[0] not in APART and name != "__init__":
+            found[name] = path
+    return found
+
+
+def imports(known: dict[str, Path]) -> dict[str, set[str]]:
+    """Every import of ours in a module, within functions and for the type checker alone, too."""
+    found: dict[str, set[str]] = defaultdict(set)
+    for name, path in known.items():
+        for line in IMPORT.finditer(path.read_text("utf-8")):
+            base = line.group(1).removeprefix("plainfall").lstrip(".")
+            for word in re.findall(r"(\w+)(?: as \w+)?", line.group(2)):
+                inner = f"{base}.{word}" if base else word
+                found[name].add(inner if inner in known else base)
+        found[name] -= {"", name}
+    return found
+
+
+def level(name: str) -> int:
+    return LEVEL.get(name.split(".")[0], len(LAYERS))
+
+
+def test_imports_go_down_and_in_no_circle() -> None:
+    begin = time.monotonic()
+    known = modules()
+    found = imports(known)
+    upward = [
+        f"{name} imports {other}"
+        for name, others in sorted(found.items())
+        for other in sorted(others)
+        if other.split(".")[0] not in APART
+        and name.split(".")[0] != other.split(".")[0]
+        and level(other) <= level(name)
+        and not (level(name) == level(other) == len(LAYERS))
+    ]
+    assert upward == []
+    assert circles(found) == []
+    assert time.monotonic() - begin < 2
+
+
+def circles(found: dict[str, set[str]]) -> list[list[str]]:
+    """Modules that import each other, directly or through others (Tarjan's components of more than one)."""
+    order: dict[str, int] = {}
+    low: dict[str, int] = {}
+    stack: list[str] = []
+    result: list[list[str]] = []
+
+    def visit(name: str) -> None:
+        order[name] = low[name] = len(order)
+        stack.append(name)
+        for other in found.get(name, ()):
+            if other not in order:
+                visit(other)
+                low[name] = min(low[name], low[other])
+            elif other in stack:
+                low[name] = min(low[name], order[other])
+        if low[name] == order[name]:
+            group = stack[stack.index(name) :]
+            del stack[stack.index(name) :]
+            if len(group) > 1:
+                result.append(sorted(group))
+
+    for name in list(found):
+        if name not in order:
+            visit(name)
+    return result
+
+
+def test_the_layers_are_all_there() -> None:
+    folders = {path.name for path in SOURCE.iterdir() if path.is_dir() and path.name != "__pycache__"}
+    assert set(LEVEL) == folders - APART
