@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import os
 from pathlib import Path
 
@@ -10,6 +11,7 @@ from conftest import Machine
 
 from plainfall.clone.readme import read_steps, stage_of
 from plainfall.clone.walk import walk
+from plainfall.errors import BadInput
 from plainfall.survey.look import look
 
 README = """\
@@ -159,6 +161,44 @@ def test_contradictions_name_both_places(machine: Machine) -> None:
         ["README.md:22"],
     ]
     assert "load.py, which is not in the clone" in found[2]["what"]
+
+
+@pytest.mark.parametrize(
+    ("pin", "range_", "disagree"),
+    [
+        ("20", "^20.0.0", False),
+        ("20", "20.x", False),
+        ("v22.3.0", ">=18 <23", False),
+        ("22.3.x", "~22.3.0 || >=24", False),
+        ("22.3.0", "~22.4.0", True),
+        ("20", ">=21", True),
+    ],
+)
+def test_node_versions_are_compared_in_their_own_grammar(
+    machine: Machine, pin: str, range_: str, disagree: bool
+) -> None:
+    manifest = json.dumps(
+        {"name": "dials", "engines": {"node": range_}, "scripts": {"start": "node dials.js"}}
+    )
+    clone = machine.clone({".nvmrc": f"{pin}\n", "package.json": manifest, "dials.js": ""})
+    run = machine.run("survey", clone, "--json")
+    assert run.status == 0, run.err
+    said = [one["what"] for one in run.document["contradictions"]]
+    assert said == [f"one place asks for Node {pin}, another for {range_}"] * disagree
+
+
+def test_sources_and_prose_of_another_coding_are_read(tmp_path: Path) -> None:
+    (tmp_path / "requirements.txt").write_text("gaugelib==1.0\n")
+    (tmp_path / "README").write_bytes("Café\n\n    python app.py\n".encode("latin-1"))
+    (tmp_path / "app.py").write_bytes("# -*- coding: cp1251 -*-\nTOWN = 'Псков'\n".encode("cp1251"))
+    (tmp_path / "odd.py").write_bytes(b"# coding: punycode\nTOWN = '\xe9'\n")
+    survey, tree = look(tmp_path)
+    assert survey.parts[0].language == "python"
+    assert "Псков" in tree.text("app.py")
+    assert tree.text("odd.py").endswith("TOWN = '\ufffd'\n")
+    (tmp_path / ".env.example").write_bytes(b"TOWN=\xe9\n")
+    with pytest.raises(BadInput, match="not UTF-8"):  # what is written back is read exactly
+        look(tmp_path)
 
 
 def test_commands_are_ranked_with_reasons(machine: Machine) -> None:

@@ -30,6 +30,13 @@ _RESTORE = "Mend that line, or restore the file from version control."
 _MOST_VALUES = 2_000_000  # values of a document; the largest locks in use have some 500,000
 _MOST_YAML_VALUES = 500_000  # after its aliases are put in
 _DEEPEST = 100  # levels; documents that people or their tools write have some ten
+# Files that are searched for hints, and that nothing is written into: their ASCII is enough.
+_SEARCHED = re.compile(r"(^|/)readme[^/]*$|\.(py|pyw|m?js|cjs|jsx|tsx?|rb|md|markdown|rst)$", re.IGNORECASE)
+# PEP 263. Codings that are no tables of letters (escapes, punycode) are not taken from a clone.
+_CODING = re.compile(rb"^[ \t\f]*#.*?coding[:=][ \t]*([-\w.]+)", re.MULTILINE)
+_CODINGS = re.compile(
+    r"(iso-?8859-?|latin-?|cp|windows-?|koi8-?)[\w-]{1,5}|gb\w{1,5}|big5|shift_jis|euc-(jp|kr)"
+)
 _SURROGATE_ESCAPE = re.compile(r"\\u[dD][89a-fA-F]")
 
 
@@ -133,8 +140,10 @@ def of_its_form(path: str, kind: str) -> Iterator[None]:
 
 
 def clone_text(root: Path, path: str, largest: int) -> str:
-    """The text of a file of the clone (UTF-8, byte-order mark taken off). Raises BadInput if it is not there,
-    leads out of the clone, is no plain file or no text, or has more than ``largest`` bytes."""
+    """The text of a file of the clone (UTF-8, byte-order mark taken off). Sources and prose may be of another
+    coding: that of their coding line (PEP 263), else what is not UTF-8 becomes replacement characters. Raises
+    BadInput if it is not there, leads out of the clone, is no plain file or no text, or has more than
+    ``largest`` bytes."""
     file = root / path
     try:
         if not file.resolve().is_relative_to(root.resolve()):
@@ -151,6 +160,8 @@ def clone_text(root: Path, path: str, largest: int) -> str:
     except (OSError, ValueError) as error:
         reason = getattr(error, "strerror", None) or error
         raise BadInput(f"it cannot be read: {reason}", place=Evidence(path)) from error
+    if _SEARCHED.search(path):
+        return _searched(data)
     try:
         text = data.decode("utf-16" if data[:2] in (b"\xff\xfe", b"\xfe\xff") else "utf-8-sig")
     except UnicodeDecodeError as error:
@@ -168,6 +179,19 @@ def clone_text(root: Path, path: str, largest: int) -> str:
             remedy="Save it as UTF-8 text, or restore it from version control.",
         )
     return text
+
+
+def _searched(data: bytes) -> str:
+    if data[:2] in (b"\xff\xfe", b"\xfe\xff"):
+        return data.decode("utf-16", "replace")
+    stated = _CODING.search(b"\n".join(data.split(b"\n", 2)[:2]))
+    name = stated.group(1).decode("ascii", "replace").lower() if stated else ""
+    if _CODINGS.fullmatch(name):
+        try:
+            return data.decode(name, "replace")
+        except LookupError:
+            return data.decode("latin-1")
+    return data.decode("utf-8-sig", "replace")
 
 
 def _of_yaml(read: Callable[[], Any], text: str, path: str, remedy: str) -> Any:

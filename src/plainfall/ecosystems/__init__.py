@@ -15,7 +15,7 @@ from plainfall.confinement import Confined
 from plainfall.evidence import Evidence
 from plainfall.packages.consent import Withheld
 from plainfall.runtimes.asks import VersionAsk
-from plainfall.runtimes.choice import Choice
+from plainfall.runtimes.choice import Choice, Grammar
 from plainfall.sealing import Seal
 from plainfall.surroundings import Surroundings
 
@@ -113,6 +113,7 @@ class Ecosystem(Protocol):
 
     name: str
     title: str
+    grammar: Grammar
 
     def recognise(self, tree: Tree, folder: str) -> list[Evidence]:
         """Evidence that this folder is a part of this language; empty if it is not."""

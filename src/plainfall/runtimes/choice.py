@@ -10,7 +10,7 @@ from plainfall.errors import NoFittingRuntime
 from plainfall.runtimes.asks import Strength, VersionAsk
 from plainfall.runtimes.interpreters import BrokenInterpreter, Interpreter
 
-__all__ = ["Choice", "Grammar", "Rejected", "choose", "named_choice"]
+__all__ = ["Choice", "Grammar", "Rejected", "choose", "disagree", "named_choice"]
 
 
 @dataclass(frozen=True)
@@ -158,6 +158,13 @@ def _strongest(
         return [], {}, []
     kept = {ask: _relaxed(ask, grammar) for ask in held if ask not in clashing}
     return _fitting(usable, kept, grammar), kept, clashing
+
+
+def disagree(pin: VersionAsk, other: VersionAsk, grammar: Grammar) -> bool:
+    """Whether the other ask admits no version that a pin admits: another patch release is another version."""
+    probes = grammar.probes(pin.specifier)
+    own = [probe for probe in probes if grammar.admits(pin.specifier, probe)] or probes
+    return not any(grammar.admits(other.specifier, probe) for probe in own)
 
 
 def _clash(pin: VersionAsk, other: VersionAsk, grammar: Grammar) -> bool:

@@ -10,9 +10,11 @@ from plainfall.clone.commands import missing_script
 from plainfall.clone.parts import Contradiction, PartFound
 from plainfall.clone.readme import ReadmeStep, readme_addresses
 from plainfall.clone.walk import Tree
+from plainfall.ecosystems import ecosystem
 from plainfall.evidence import Evidence
 from plainfall.formats.dotenv import parse_dotenv
-from plainfall.runtimes.asks import Strength, VersionAsk
+from plainfall.runtimes.asks import Strength
+from plainfall.runtimes.choice import disagree
 
 __all__ = ["find_contradictions"]
 
@@ -22,7 +24,7 @@ def find_contradictions(
 ) -> Iterator[Contradiction]:
     """All contradictions, each with every place and with what Plainfall goes by."""
     for part in parts:
-        yield from _versions(part.asks)
+        yield from _versions(part)
         yield from _ports(tree, part)
     for step in steps:
         folder = parts[0].path if parts else ""
@@ -35,20 +37,15 @@ def find_contradictions(
             )
 
 
-def _versions(asks: Sequence[VersionAsk]) -> Iterator[Contradiction]:
+def _versions(part: PartFound) -> Iterator[Contradiction]:
     """A pinned version that a range does not admit, and two pins of different release lines."""
-    from packaging.specifiers import SpecifierSet
-
-    strong = [ask for ask in asks if ask.strength >= Strength.RANGE]
+    language = ecosystem(part.language)
+    strong = [ask for ask in part.asks if ask.strength >= Strength.RANGE]
     for first, second in combinations(strong, 2):
         pin, other = (first, second) if first.strength >= second.strength else (second, first)
-        version = pin.specifier.removeprefix("==")
-        if pin.strength is not Strength.PIN:
-            continue
-        probes = [version.replace(".*", ending) for ending in (".0", ".99")] if "*" in version else [version]
-        if not any(SpecifierSet(other.specifier).contains(probe, prereleases=True) for probe in probes):
+        if pin.strength is Strength.PIN and disagree(pin, other, language.grammar):
             yield Contradiction(
-                f"one place asks for Python {first.text}, another for {second.text}",
+                f"one place asks for {language.title} {first.text}, another for {second.text}",
                 (first.evidence, second.evidence),
                 "the pin",
             )

@@ -47,6 +47,7 @@ class NodeEcosystem:
 
     name = "node"
     title = "Node"
+    grammar = GRAMMAR
 
     def recognise(self, tree: Tree, folder: str) -> list[Evidence]:
         """A folder with a manifest. A workspace of a part above belongs to that one, but for those with a

@@ -60,9 +60,12 @@ def _relaxed(specifier: str) -> str | None:
 
 def _probes(specifier: str) -> list[str]:
     """Versions of a pin's own line, to see whether another ask admits any of them."""
-    major = re.match(r"\d+", specifier)
+    line = re.match(r"(\d+)(\.\d+)?", specifier)
     exact = [specifier] if parse_version(specifier) else []
-    return [*exact, f"{major.group(0)}.0.0", f"{major.group(0)}.99.0"] if major else exact
+    if not line:
+        return exact
+    minor = [f"{line.group()}.0", f"{line.group()}.99"] if line.group(2) else []
+    return [*exact, *minor, f"{line.group(1)}.0.0", f"{line.group(1)}.99.0"]
 
 
 def _numbers(version: str) -> tuple[int, ...]:

@@ -47,6 +47,7 @@ class PythonEcosystem:
 
     name = "python"
     title = "Python"
+    grammar = GRAMMAR
 
     def recognise(self, tree: Tree, folder: str) -> list[Evidence]:
         return survey.recognise_python(tree, folder)
