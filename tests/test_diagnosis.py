@@ -5,6 +5,7 @@ from __future__ import annotations
 import os
 import shutil
 import subprocess
+import time
 import tomllib
 from collections.abc import Iterator
 from pathlib import Path
@@ -14,7 +15,7 @@ from diagnosis_cases import CASES, HEALTHY, Case, Healthy, run_case
 from forked import PYTHON
 
 import plainfall.diagnosis
-from plainfall.diagnosis.reading import diagnose
+from plainfall.diagnosis.reading import diagnose, lines_that_matter
 from plainfall.server.ports import free_port
 from plainfall.server.process import new_mark, start, stop
 from plainfall.server.readiness import wait_until_ready
@@ -125,3 +126,21 @@ def test_the_rules_are_many_and_each_is_whole() -> None:
     assert len({case.rule for case in CASES}) >= 40
     for rule in rules:
         assert ("pattern" in rule) != ("status" in rule) and rule["cause"] and rule["remedy"]
+
+
+@pytest.mark.parametrize(
+    "piece", ["a", " ", '"', "a/", "1", "venv", "ECONNREFUSED ", "Cannot find module 'a", "a? ("]
+)
+def test_long_lines_cost_no_more_than_short_ones(piece: str) -> None:
+    line = (piece * 20_000)[:20_000]
+    begin = time.perf_counter()
+    for _ in range(5):
+        diagnose(line)
+    assert time.perf_counter() - begin < 2  # s; it took over 20 a line where the patterns saw the whole of it
+
+
+def test_a_failure_at_either_end_of_a_long_line_is_recognised() -> None:
+    line = "gauge " * 4_000
+    ends = (f"EADDRINUSE {line}", f"{line}\nmore {line} EADDRINUSE")
+    assert [diagnose(one).rule for one in ends] == ["port-taken"] * 2
+    assert all(len(one) < 700 for one in lines_that_matter(ends[1]))

@@ -21,6 +21,7 @@ _TELLING = re.compile(
 # Lines of a traceback that tell a reader nothing: the import machinery's own frames, and underlines.
 _NOISE = re.compile(r'^\s*File "<frozen |^\s*[\^~]+\s*$')
 _MOST = 12
+_LONGEST = 600  # characters of a line: what follows in it is data, and some patterns take the square of it
 
 
 @dataclass(frozen=True)
@@ -46,7 +47,8 @@ def _rules() -> tuple[tuple[re.Pattern[str] | None, Mapping[str, Any]], ...]:
 def diagnose(output: str, status: int | None = None) -> Diagnosis:
     """The rule for the last line of the output that any rule recognises; else the one for the exit status
     (negative for a signal)."""
-    for line in reversed(output.splitlines()[-400:]):
+    for whole in reversed(output.splitlines()[-400:]):
+        line = _shortened(whole)
         for pattern, rule in _rules():
             found = pattern.search(line) if pattern is not None else None
             if found:
@@ -55,6 +57,11 @@ def diagnose(output: str, status: int | None = None) -> Diagnosis:
                 return _diagnosis(rule, named, line.strip())
     silent = (rule for pattern, rule in _rules() if pattern is None and rule["status"] == status)
     return next((_diagnosis(rule, "", "") for rule in silent), Diagnosis("", "", ""))
+
+
+def _shortened(line: str) -> str:
+    """A line without its middle where it is long: an error stands at its beginning or at its end."""
+    return line if len(line) <= _LONGEST else f"{line[: _LONGEST // 2]} … {line[-_LONGEST // 2 :]}"
 
 
 def _diagnosis(rule: Mapping[str, Any], named: str, line: str) -> Diagnosis:
@@ -69,7 +76,7 @@ def _diagnosis(rule: Mapping[str, Any], named: str, line: str) -> Diagnosis:
 
 def lines_that_matter(output: str) -> tuple[str, ...]:
     """At most 12 lines: the last traceback's end or the last telling lines, else the very last ones."""
-    lines = [line.rstrip() for line in output.splitlines() if line.strip()]
+    lines = [_shortened(line.rstrip()) for line in output.splitlines() if line.strip()]
     lines = [line for line in lines if not _NOISE.search(line)]
     starts = [number for number, line in enumerate(lines) if line.startswith("Traceback (most recent")]
     if starts:
