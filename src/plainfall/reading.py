@@ -4,11 +4,13 @@ their form."""
 from __future__ import annotations
 
 import json
+import pickle
 import re
 import stat
 import tomllib
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
+from functools import lru_cache
 from pathlib import Path
 from typing import Any
 
@@ -80,6 +82,13 @@ def json_object(text: str, path: str) -> dict[str, Any]:
 
 def toml_table(text: str, path: str, remedy: str = _RESTORE) -> dict[str, Any]:
     """The table of a TOML 1.0 text. Raises BadInput with the line."""
+    table: dict[str, Any] = pickle.loads(_toml_pickled(text, path, remedy))
+    return table
+
+
+@lru_cache(maxsize=4)
+def _toml_pickled(text: str, path: str, remedy: str) -> bytes:
+    """The table, read once for all who ask (a manifest's some five times in a run), who each get their own."""
     for number, line in enumerate(text.splitlines(), 1):
         # A key of many pieces, or brackets of many levels, cost the square of their number.
         if line.count(".") > 5_000 or line.count("[") > 20_000:
@@ -99,7 +108,7 @@ def toml_table(text: str, path: str, remedy: str = _RESTORE) -> dict[str, Any]:
     except ValueError as error:  # a number of more digits than Python converts
         raise BadInput(f"it is not TOML: {error}", place=Evidence(path), remedy=remedy) from error
     _check_depth(table, "TOML", path)
-    return table
+    return pickle.dumps(table)
 
 
 def yaml_value(text: str, path: str, remedy: str = _RESTORE) -> Any:
