@@ -14,10 +14,10 @@ from plainfall.data.sqlite import DatabaseFound
 from plainfall.ecosystems import CloneAccess, Ecosystem, EnvironmentStanding, InstallWishes
 from plainfall.errors import PlainfallError
 from plainfall.evidence import Evidence
-from plainfall.formats.values import is_secret
 from plainfall.onboarding.byproducts import ByProducts
 from plainfall.onboarding.edits import Edits
 from plainfall.onboarding.events import Listener, Making
+from plainfall.onboarding.masking import masked
 from plainfall.onboarding.settling import Settling
 from plainfall.onboarding.state import CloneState
 from plainfall.repository import exclude_locally
@@ -129,13 +129,6 @@ class Work:
             named["PYTHONPATH"] = str(self.folder / named["PYTHONPATH"])
         return {**variables, **named, **self.settings, **own, "PATH": path}
 
-    def secrets(self) -> list[str]:
-        """The secret values among the settings, the longest first, for masking."""
-        values = {value for key, value in self.settings.items() if len(value) >= 6 and is_secret(key, value)}
-        return sorted(values, key=len, reverse=True)
-
     def masked(self, text: str) -> str:
-        """The text with every secret value covered."""
-        for value in self.secrets():
-            text = text.replace(value, "••••••")
-        return text
+        """The text with every secret value among the settings covered."""
+        return masked(text, self.settings)
