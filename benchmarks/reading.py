@@ -14,6 +14,7 @@ import tempfile
 import time
 from pathlib import Path
 
+from plainfall.ecosystems import source_readers
 from plainfall.sources.files import read_sources
 
 __all__ = ["main"]
@@ -75,7 +76,7 @@ def main() -> None:
             memory = root.with_suffix(f".{round_number}.json")
             for name in ("read anew", "read again"):
                 start = time.perf_counter()
-                found = read_sources(root, paths, memory)
+                found = read_sources(root, paths, memory, source_readers())
                 times[name].append(time.perf_counter() - start)
             memory.unlink()
             start = time.perf_counter()

@@ -3,18 +3,25 @@
 from __future__ import annotations
 
 import contextlib
+import ctypes
+import fcntl
 import json
 import os
 import shutil
+import socket
+import struct
 import subprocess
 import sys
+import time
 from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
+import psutil
 import pytest
 from forked import run_program
+from hypothesis import HealthCheck, settings
 
 from plainfall.errors import BadInput
 from plainfall.formats.dotenv import parse_dotenv
@@ -24,6 +31,25 @@ from plainfall.standins.building import Built, wheel_bytes
 from plainfall.standins.node_registry import NodeArchive, NodeRegistry, serving_node
 from plainfall.standins.registry import Archive, Faults, Registry, serving
 from plainfall.writing import read_json
+
+
+def eventually(condition: Callable[[], object], seconds: float = 20) -> bool:
+    """Whether the condition became true within that time; it is looked at every few milliseconds."""
+    deadline = time.monotonic() + seconds
+    while not condition():
+        if time.monotonic() > deadline:
+            return False
+        time.sleep(0.02)
+    return True
+
+
+def alive(process: psutil.Process | int) -> bool:
+    try:
+        process = psutil.Process(process) if isinstance(process, int) else process
+        return process.is_running() and process.status() != psutil.STATUS_ZOMBIE
+    except psutil.Error:
+        return False
+
 
 PYTHON_LINE = f"{sys.version_info[0]}.{sys.version_info[1]}"
 
@@ -43,6 +69,30 @@ class Page(BaseHTTPRequestHandler):
 
 HTTPServer(("127.0.0.1", int(os.environ["PORT"])), Page).serve_forever()
 """
+
+
+# Generated examples a test: the same in every run, few in the suite, more in .ci/run.
+EXAMPLES = int(os.environ.get("PLAINFALL_EXAMPLES", "60"))
+settings.register_profile(
+    "plainfall",
+    max_examples=EXAMPLES,
+    derandomize=True,
+    database=None,
+    deadline=None,
+    suppress_health_check=list(HealthCheck),
+)
+settings.load_profile("plainfall")
+
+_NEW_NETWORK = 0x40000000  # CLONE_NEWNET of unshare(2)
+
+
+def pytest_configure(config: pytest.Config) -> None:
+    """Gives each process of a suite that runs in several a loopback of its own, where this system lets it: two
+    that look for free ports on one would take each other's."""
+    if not hasattr(config, "workerinput") or ctypes.CDLL(None).unshare(_NEW_NETWORK) != 0:
+        return
+    with socket.socket() as any_socket:  # SIOCSIFFLAGS: loopback, up
+        fcntl.ioctl(any_socket, 0x8914, struct.pack("16sh14x", b"lo", 1))
 
 
 @dataclass

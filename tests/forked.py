@@ -13,7 +13,7 @@ import tempfile
 from collections.abc import Mapping, Sequence
 from pathlib import Path
 
-__all__ = ["PYTHON", "memory_of_last_run", "run_program"]
+__all__ = ["PYTHON", "memory_of_last_run", "run_program", "seconds_of_last_run"]
 
 PYTHON = shlex.quote(sys.executable)  # as a word of a command line
 
@@ -23,9 +23,9 @@ _FORKS.set_forkserver_preload(
         "forked",
         "plainfall.cli",
         *(f"plainfall.cli.commands.{name}" for name in "onboard probe serve settings stop survey".split()),
-        "plainfall.ecosystems.node.installing",
+        "plainfall.ecosystems.node.packages",
         "plainfall.ecosystems.python.dependencies",
-        "plainfall.ecosystems.python.ecosystem",
+        "plainfall.ecosystems.python.language",
         "plainfall.server.readiness",
     ]
 )
@@ -35,7 +35,6 @@ def run_program(
     words: Sequence[str], variables: Mapping[str, str], folder: Path, timeout: float
 ) -> tuple[int, str, str]:
     """Exit status (negative: the signal that ended it), output, error output. Raises TimeoutExpired."""
-    global _memory
     with tempfile.TemporaryDirectory() as made:
         out, err = Path(made, "out"), Path(made, "err")
         process = _FORKS.Process(target=_program, args=(words, dict(variables), folder, out, err))
@@ -48,16 +47,22 @@ def run_program(
                 list(words), timeout, out.read_text("utf-8"), err.read_text("utf-8")
             )
         used = Path(made, "used")
-        _memory = int(used.read_text()) if used.exists() else 0
+        _used[:] = map(float, used.read_text().split()) if used.exists() else (0, 0)
         return process.exitcode, out.read_text("utf-8"), err.read_text("utf-8")
 
 
-_memory = 0
+_used = [0.0, 0.0]
 
 
 def memory_of_last_run() -> int:
     """The most memory that the last finished run had, in kB; 0 if it was ended by a signal."""
-    return _memory
+    return int(_used[0])
+
+
+def seconds_of_last_run() -> float:
+    """The processor time that the last finished run took, with its children, in seconds; it does not hang on what
+    else the machine does."""
+    return _used[1]
 
 
 def _program(words: Sequence[str], variables: Mapping[str, str], folder: Path, out: Path, err: Path) -> None:
@@ -81,4 +86,6 @@ def _program(words: Sequence[str], variables: Mapping[str, str], folder: Path, o
     try:
         sys.exit(main(words))
     finally:
-        out.with_name("used").write_text(str(resource.getrusage(resource.RUSAGE_SELF).ru_maxrss))
+        own, children = map(resource.getrusage, (resource.RUSAGE_SELF, resource.RUSAGE_CHILDREN))
+        seconds = own.ru_utime + own.ru_stime + children.ru_utime + children.ru_stime
+        out.with_name("used").write_text(f"{own.ru_maxrss} {seconds}")

@@ -11,7 +11,7 @@ from pathlib import Path, PurePosixPath
 
 import pytest
 from conftest import package
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 
 from plainfall.ecosystems.python.wheel import describe_wheel
@@ -69,7 +69,6 @@ def unpack(folder: Path, content: bytes) -> dict[str, bytes]:
     return {file.path: (out / file.path).read_bytes() for file in written}
 
 
-@settings(max_examples=40, deadline=None)
 @given(
     st.dictionaries(
         st.from_regex(r"[a-z]{1,3}(/[a-z]{4,6}\.py)", fullmatch=True), st.binary(max_size=400), max_size=6

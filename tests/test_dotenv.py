@@ -11,8 +11,9 @@ import subprocess
 from functools import cache
 
 import pytest
+from conftest import EXAMPLES
 from dotenv import dotenv_values
-from hypothesis import HealthCheck, Phase, given, settings
+from hypothesis import Phase, given, settings
 from hypothesis import strategies as st
 
 from plainfall.formats.dotenv import parse_dotenv
@@ -49,21 +50,18 @@ def dotenv_files(draw: st.DrawFn) -> str:
     return draw(st.sampled_from(["", "", "\ufeff"])) + text
 
 
-QUICK = {"deadline": None, "suppress_health_check": list(HealthCheck)}
-
-
 @cache
-def five_hundred() -> list[str]:
+def generated_files() -> list[str]:
     """Files made by hypothesis, for readers that are asked about all of them at once."""
     made: list[str] = []
 
-    @settings(max_examples=500, derandomize=True, phases=[Phase.generate], **QUICK)  # type: ignore[arg-type]
+    @settings(phases=[Phase.generate])
     @given(dotenv_files())
     def gather(text: str) -> None:
         made.append(text)
 
     gather()
-    return made[:500]
+    return made[:EXAMPLES]
 
 
 def written(text: str, entry: Entry) -> str:
@@ -71,8 +69,8 @@ def written(text: str, entry: Entry) -> str:
 
 
 def test_values_are_those_that_the_python_reader_gives() -> None:
-    assert len(five_hundred()) == 500
-    for text in five_hundred():
+    assert len(generated_files()) == EXAMPLES
+    for text in generated_files():
         document = parse_dotenv(text)
         theirs = dotenv_values(stream=io.StringIO(text.removeprefix("\ufeff")), interpolate=False)
         assert document.values() == {key: value for key, value in theirs.items() if value is not None}
@@ -82,7 +80,7 @@ def test_references_are_put_in_as_the_python_reader_does(monkeypatch: pytest.Mon
     for name in list(os.environ):
         if re.fullmatch(r"[A-Z][A-Z0-9_]{0,6}", name):
             monkeypatch.delenv(name)
-    for text in five_hundred():
+    for text in generated_files():
         document = parse_dotenv(text)
         theirs = dotenv_values(stream=io.StringIO(text.removeprefix("\ufeff")), interpolate=True)
         for key, value in document.interpolated().items():
@@ -117,7 +115,7 @@ def test_values_are_those_that_the_node_reader_gives() -> None:
     # Its known slips are left out: a tab is no blank to it, an indented comment or a line of blanks becomes a
     # part of the next key, and a byte-order mark a part of the first. After an empty value or an empty comment
     # it takes a comment that holds an equals sign for a key.
-    bare = [text.removeprefix("\ufeff").replace("\t", " ") for text in five_hundred()]
+    bare = [text.removeprefix("\ufeff").replace("\t", " ") for text in generated_files()]
     bare = [re.sub(r"^ +(#|\r?$)", r"\1", text, flags=re.MULTILINE) for text in bare]
     bare = [re.sub(r"^#.*", lambda found: found[0].replace("=", "-"), text, flags=re.M) for text in bare]
     done = subprocess.run(
@@ -130,10 +128,9 @@ def test_values_are_those_that_the_node_reader_gives() -> None:
             continue
         assert document.values() == theirs, text
         compared += 1
-    assert compared > 150
+    assert compared > EXAMPLES * 0.3
 
 
-@settings(max_examples=500, **QUICK)  # type: ignore[arg-type]
 @given(dotenv_files(), st.data())
 def test_nothing_changes_but_the_value_that_is_set(text: str, data: st.DataObject) -> None:
     document = parse_dotenv(text)

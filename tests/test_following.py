@@ -9,6 +9,7 @@ from pathlib import Path
 from typing import Any
 
 import pytest
+from conftest import eventually
 from forked import PYTHON
 
 from plainfall.clone.parts import PartFound, SettingsFound
@@ -75,7 +76,7 @@ def test_what_was_there_before_may_be_passed_over(started: Any, tmp_path: Path) 
     record = started(
         "import time\nprint('old', flush=True)\ntime.sleep(1.2)\nprint('new', flush=True)\ntime.sleep(9)"
     )
-    time.sleep(0.6)
+    assert eventually(lambda: "old" in Path(record["log"]).read_text())
     found = watched(Follower({"": record}, {}, from_end=True), 1.5)
     assert [one.text for one in found if one.kind == "line"] == ["new"]
     # A log that somebody emptied is read from its beginning.
@@ -87,7 +88,7 @@ def test_what_was_there_before_may_be_passed_over(started: Any, tmp_path: Path) 
 
 def test_a_restart_after_an_edit_names_the_file(started: Any, tmp_path: Path) -> None:
     record = started(PARENT, "1", PAUSE="1.6")
-    time.sleep(0.4)
+    assert eventually(lambda: "child 0" in Path(record["log"]).read_text())
     follower = Follower({"web": record}, {"web": tmp_path})
     (tmp_path / "gauge.py").write_text("x = 1\n")
     found = watched(follower, 4)
@@ -97,7 +98,7 @@ def test_a_restart_after_an_edit_names_the_file(started: Any, tmp_path: Path) ->
 
 def test_a_server_that_starts_again_and_again_goes_round_in_circles(started: Any, tmp_path: Path) -> None:
     record = started(PARENT, "6", PAUSE="1.1")
-    time.sleep(0.3)
+    assert eventually(lambda: "child 0" in Path(record["log"]).read_text())
     kinds = [one.kind for one in watched(Follower({"": record}, {}), 9) if one.kind != "line"]
     assert "circle" in kinds and kinds.count("restarted") >= 2
 
@@ -140,6 +141,6 @@ def test_parts_come_in_the_order_of_their_needs(tmp_path: Path) -> None:
 
 
 def test_what_only_builds_goes_before_the_part_beside_it(tmp_path: Path) -> None:
-    own, beside = PartFound("", "python", ()), PartFound("", "node", (), beside=True)
+    own, beside = PartFound("", "python", ()), PartFound("", "node", (), is_secondary=True)
     assert (own.key, beside.key) == ("", "(node)")
     assert [one.language for one in in_order([own, beside], {}, frozenset())] == ["node", "python"]

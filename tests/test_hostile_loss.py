@@ -16,7 +16,7 @@ from typing import Any
 
 import psutil
 import pytest
-from conftest import PYTHON_LINE, SERVER, Machine, listeners, locked, package, records
+from conftest import PYTHON_LINE, SERVER, Machine, alive, eventually, listeners, locked, package, records
 from node_clones import lock, package_json
 from test_hostile_state import commit, status
 
@@ -113,10 +113,8 @@ if not os.path.exists("go"):
 def cut_off(machine: Machine, clone: Path) -> list[psutil.Process]:
     """A run that is killed in the middle of the seeds; the processes of the seeds."""
     run = machine.start("onboard", clone, "--until", "seeds")
-    deadline = time.monotonic() + 20
-    while not (clone / "begun").exists() and time.monotonic() < deadline:
-        time.sleep(0.02)
-    found = with_words("seed.py")
+    assert eventually((clone / "begun").exists)
+    found = with_words("seed.py", clone)
     os.kill(run.pid, signal.SIGKILL)
     run.communicate()
     return found
@@ -150,7 +148,7 @@ def test_stop_ends_a_command_that_outlived_its_run(machine: Machine) -> None:
     assert any(alive(one) for one in processes)
     run = machine.run("stop", clone)
     assert run.status == 0 and "python seed.py" in run.out
-    assert not any(alive(one) for one in processes)
+    assert eventually(lambda: not any(alive(one) for one in processes), 5)
     assert machine.run("stop", clone).out.startswith("no dev server")
 
 
@@ -327,39 +325,36 @@ def test_a_signal_ends_a_run_though_a_thread_waits(machine: Machine, number: int
         run.send_signal(number)
         run.communicate(timeout=20)
         assert run.returncode == 130 and time.monotonic() - begin < 6
-    assert with_words("seed.py") == []
+    assert with_words("seed.py", clone) == []
 
 
 def test_a_hang_up_ends_the_demo_with_all_of_its_processes(machine: Machine) -> None:
     run = machine.start("demo")
-    time.sleep(1.6)
-    family = psutil.Process(run.pid).children(recursive=True)
+    family: list[psutil.Process] = []
+
+    def server_is_up() -> bool:
+        family[:] = psutil.Process(run.pid).children(recursive=True)
+        return len(family) >= 2
+
+    assert eventually(server_is_up)
     run.send_signal(signal.SIGHUP)
     run.communicate(timeout=30)
-    deadline = time.monotonic() + 5
-    while (left := [one for one in family if alive(one)]) and time.monotonic() < deadline:
-        time.sleep(0.05)
-    assert left == []
+    assert eventually(lambda: not any(alive(one) for one in family), 5)
 
 
-def with_words(words: str) -> list[psutil.Process]:
+def with_words(words: str, folder: Path) -> list[psutil.Process]:
     found = []
     for one in psutil.process_iter():
         with contextlib.suppress(psutil.Error):  # it ended meanwhile
-            if one.status() != psutil.STATUS_ZOMBIE and words in " ".join(one.cmdline()):
+            if words in " ".join(one.cmdline()) and Path(one.cwd()).is_relative_to(folder.resolve()):
                 found.append(one)
     return found
 
 
-def alive(process: psutil.Process) -> bool:
-    try:
-        return process.is_running() and process.status() != psutil.STATUS_ZOMBIE
-    except psutil.Error:
-        return False
-
-
 HIDES = """\
 import os, sys, time
+with open("groups", "a") as groups:
+    groups.write(open("/proc/self/cgroup").read())
 if os.fork() == 0:
     os.setsid()
     if os.fork() == 0:
@@ -369,22 +364,15 @@ if os.fork() == 0:
 """
 
 
-def hidden() -> list[psutil.Process]:
-    return with_words("time.sleep(87.6)")
+def hidden(folder: Path) -> list[psutil.Process]:
+    return with_words("time.sleep(87.6)", folder)
 
 
-def groups() -> set[Path]:
-    return set(Path("/sys/fs/cgroup").glob("**/plainfall-" + "?" * 16))
-
-
-def left_behind(before: set[Path]) -> list[Path]:
-    """New groups without a process; those of other runs on this machine have some, or are gone soon."""
-    found = []
-    for group in groups() - before:
-        with contextlib.suppress(OSError):
-            if not (group / "cgroup.procs").read_text():
-                found.append(group)
-    return found
+def groups_left(clone: Path) -> list[Path]:
+    """Control groups in which code of the clone ran, and that are still there."""
+    names = {line.strip().rpartition("/")[2] for line in (clone / "groups").read_text().splitlines()}
+    ours = [name for name in names if name.startswith("plainfall-")]
+    return [found for name in ours for found in Path("/sys/fs/cgroup").glob(f"**/{name}")]
 
 
 @pytest.mark.parametrize("who", ["server", "seeds"])
@@ -394,21 +382,18 @@ def test_a_process_that_hides_is_ended_all_the_same(machine: Machine, who: str) 
         files["app.py"] = HIDES + SERVER
     else:
         files |= {"seed.py": HIDES, "README.md": "## Seeds\n\n```sh\npython seed.py\n```\n"}
-    clone, before = machine.clone(files), groups()
+    clone = machine.clone(files)
     run = machine.run("onboard", clone)
     assert run.status == 0, run.err
     if who == "seeds":
-        assert hidden() == [] and "terminated 1 process left running by `python seed.py`" in " ".join(
+        assert hidden(clone) == [] and "terminated 1 process left running by `python seed.py`" in " ".join(
             run.err.split()
         )
     else:
-        assert len(hidden()) == 1
+        assert len(hidden(clone)) == 1
     stopped = machine.run("stop", clone)
-    assert stopped.status == 0 and hidden() == []
-    until = time.monotonic() + 5
-    while left_behind(before) and time.monotonic() < until:
-        time.sleep(0.1)
-    assert left_behind(before) == []
+    assert stopped.status == 0 and hidden(clone) == []
+    assert eventually(lambda: groups_left(clone) == [], 5)
 
 
 def test_a_servers_log_is_cut_to_its_first_and_last_part(tmp_path: Path) -> None:
@@ -437,18 +422,17 @@ def test_the_log_of_a_server_that_writes_without_end_is_cut_while_it_is_followed
     )
     clone = machine.clone({"requirements.txt": "", "app.py": noisy})
     run = machine.start("serve", clone, "--quiet")
-    deadline = time.monotonic() + 40
     log = clone / ".plainfall/logs/server.log"
-    largest = 0
-    while time.monotonic() < deadline:
-        time.sleep(0.3)
-        size = log.stat().st_size if log.exists() else 0
-        if size < largest:
-            break
-        largest = max(largest, size)
+    sizes = [0]
+
+    def was_cut() -> bool:
+        sizes.append(log.stat().st_size if log.exists() else 0)
+        return sizes[-1] < sizes[-2]
+
+    assert eventually(was_cut, 40)
     run.send_signal(signal.SIGINT)
     run.communicate(timeout=20)
-    assert log.stat().st_size < 27 * 1024**2 and largest > log.stat().st_size
+    assert sizes[-1] < 27 * 1024**2
 
 
 def test_the_register_of_servers_is_the_users_alone(machine: Machine) -> None:

@@ -15,7 +15,8 @@ from typing import Any
 
 import pytest
 from conftest import SERVER, Machine, package
-from hypothesis import given, settings
+from forked import seconds_of_last_run
+from hypothesis import given
 from hypothesis import strategies as st
 from rogue import rogue
 
@@ -29,7 +30,6 @@ TITLE = "\x1b]0;taken over\x07"
 
 
 @given(st.text(max_size=60))
-@settings(max_examples=200, deadline=None)
 def test_no_text_moves_the_cursor_or_hides_anything(text: str) -> None:
     shown = visible(text)
     assert not any((ord(sign) < 32 and sign not in "\n\t") or 0x7F <= ord(sign) < 0xA0 for sign in shown)
@@ -266,10 +266,8 @@ def test_a_survey_takes_no_longer_than_five_seconds(machine: Machine, name: str)
         {"app.py": "", "a/b/aaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaaa.py": "", **BOUNDLESS[name]}
     )
     for words in (["survey", clone], ["settings", clone]):
-        begin = time.monotonic()
-        run = machine.run(*words, timeout=30)
-        took = time.monotonic() - begin
-        assert took < 5, (words, took)
+        run = machine.run(*words, timeout=60)
+        assert seconds_of_last_run() < 5, (words, seconds_of_last_run())
         assert run.status in (0, 1, 3, 4) and "Traceback" not in run.err and "fault of" not in run.err, (
             run.err
         )

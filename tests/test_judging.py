@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import pytest
 
+from plainfall.ecosystems.frameworks import reload_channels
 from plainfall.server.channels import find_channel
 from plainfall.server.judging import judge, notes_of
 from plainfall.server.page import Field, read_page
@@ -173,5 +174,5 @@ def test_what_a_page_says_against_a_form(text: str, status: int, said: str) -> N
     ],
 )
 def test_whose_reload_channel_a_page_opens(body: str, assets: tuple[str, ...], title: str | None) -> None:
-    found = find_channel("http://127.0.0.1:9/", body, assets, Visitor(0.2))
+    found = find_channel("http://127.0.0.1:9/", body, assets, Visitor(0.2), reload_channels())
     assert (found.title if found else None) == title

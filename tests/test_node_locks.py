@@ -10,7 +10,7 @@ from typing import Any
 
 import pytest
 from conftest import Machine
-from hypothesis import given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 
 from plainfall.ecosystems.node.graph import GraphPackage, hoisted
@@ -308,7 +308,6 @@ def test_install_code_that_fails_says_which_and_how_it_ended(machine: Machine, n
 KEYS = st.sampled_from([f"{name}@{version}" for name in "abcd" for version in "12"])
 
 
-@settings(max_examples=200, deadline=None)
 @given(st.dictionaries(KEYS, st.lists(KEYS, max_size=4)), st.lists(KEYS, max_size=4))
 def test_every_package_finds_what_it_needs_wherever_it_is_laid(
     wishes: dict[str, list[str]], root: list[str]

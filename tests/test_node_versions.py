@@ -7,6 +7,7 @@ import random
 import shutil
 import subprocess
 from pathlib import Path
+from typing import Any
 
 import pytest
 from conftest import Machine
@@ -81,7 +82,8 @@ def test_order_is_that_of_the_specification() -> None:
     assert parse_version("1.2") is None and str(parse_version("v1.2.3-rc.1+5")) == "1.2.3-rc.1"
 
 
-def test_release_lines_are_learnt_from_an_index(machine: Machine) -> None:
+def test_release_lines_are_learnt_from_an_index(machine: Machine, node_registry: Any) -> None:
+    node_registry([])
     index = machine.home / "index.json"
     rows = [
         {"version": "v98.1.0", "date": "2090-10-01", "lts": "Drizzle"},

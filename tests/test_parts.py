@@ -12,7 +12,7 @@ import pytest
 
 from plainfall.errors import PlainfallError
 from plainfall.onboarding.events import Event, StepFinished, StepStarted
-from plainfall.onboarding.parts import Ahead, PartRun, workers
+from plainfall.onboarding.parts import EarlySteps, PartRun, workers
 from plainfall.onboarding.steps import Stage, State, Step, StepResult
 
 
@@ -35,9 +35,9 @@ def run_of(part: str, told: list[tuple[str, str, str]], *steps: Step) -> PartRun
 
 
 def carry_out_all(runs: list[PartRun]) -> None:
-    with Ahead(runs[1:]) as ahead:
+    with EarlySteps(runs[1:]) as early:
         for run in runs:
-            if not ahead.join(run):
+            if not early.join(run):
                 run.carry_out(run.early)
             run.carry_out(run.late)
 

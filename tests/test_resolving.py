@@ -10,7 +10,7 @@ from pathlib import Path
 
 import pytest
 from conftest import PYTHON_LINE, Machine, package
-from hypothesis import HealthCheck, given, settings
+from hypothesis import given
 from hypothesis import strategies as st
 from packaging.requirements import Requirement
 from packaging.version import Version
@@ -114,7 +114,6 @@ UNIVERSES = st.fixed_dictionaries(
 )
 
 
-@settings(max_examples=200, deadline=None, suppress_health_check=[HealthCheck.too_slow])
 @given(UNIVERSES, st.lists(requirements(), min_size=1, max_size=3))
 def test_every_constraint_holds_or_the_refusal_is_true(universe: Universe, wishes: list[str]) -> None:
     try:

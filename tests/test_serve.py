@@ -8,12 +8,12 @@ import os
 import shutil
 import signal
 import subprocess
-import time
+import sys
 from pathlib import Path
 from typing import Any
 
 import pytest
-from conftest import SERVER, Machine, listeners
+from conftest import SERVER, Machine, eventually, listeners
 
 from plainfall.onboarding.register import Register
 from plainfall.server.ports import is_free
@@ -86,13 +86,31 @@ def test_a_port_that_another_clones_server_holds_is_named(machine: Machine) -> N
     machine.run("stop", "--all")
 
 
-def follow(machine: Machine, clone: Path, *words: str) -> subprocess.Popen[str]:
-    followed = machine.start("serve", clone, *words)
-    deadline = time.monotonic() + 20
-    while not rows(machine).get(clone.name, {}).get("running") and time.monotonic() < deadline:
-        time.sleep(0.1)
-    time.sleep(1.2)
-    return followed
+class Followed:
+    """A run of serve in the foreground; ``said`` is what it wrote so far, both streams."""
+
+    def __init__(self, machine: Machine, clone: Path) -> None:
+        self._log = machine.home / "followed.txt"
+        with open(self._log, "w") as log:
+            self.process = subprocess.Popen(
+                [sys.executable, "-m", "plainfall", "serve", str(clone)],
+                stdout=log,
+                stderr=subprocess.STDOUT,
+                env={**machine.variables, "PYTHONUNBUFFERED": "1"},
+                stdin=subprocess.DEVNULL,
+                cwd=machine.home,
+            )
+        assert eventually(lambda: "following" in self.said), self.said
+
+    @property
+    def said(self) -> str:
+        return self._log.read_text()
+
+    def end(self, number: int | None = None) -> int:
+        """The exit status, after a signal if one is given."""
+        if number is not None:
+            self.process.send_signal(number)
+        return self.process.wait(20)
 
 
 def ask(url: str) -> None:
@@ -102,14 +120,12 @@ def ask(url: str) -> None:
 def test_output_is_followed_until_interrupted_and_secrets_are_covered(machine: Machine) -> None:
     secret = "a1b2c3d4e5f6a7b8"
     clone = python_clone(machine, "talks", TALKS, **{".env": f"API_TOKEN={secret}\nPORT=8716\n"})
-    followed = follow(machine, clone)
+    followed = Followed(machine, clone)
     ask("http://127.0.0.1:8716/rain")
-    time.sleep(0.5)
-    followed.send_signal(signal.SIGINT)
-    out, err = followed.communicate(timeout=20)
-    assert followed.returncode == 0 and "Traceback" not in err
-    assert "talks │ asked for /rain ••••••" in out and secret not in out + err
-    assert "talks: ended; port 8716 is free" in out and is_free(8716)
+    assert eventually(lambda: "talks │ asked for /rain ••••••" in followed.said)
+    assert followed.end(signal.SIGINT) == 0 and "Traceback" not in followed.said
+    assert "talks: ended; port 8716 is free" in followed.said and is_free(8716)
+    assert secret not in followed.said
     # What the server itself wrote stands in its log as it wrote it; it is readable by the user alone.
     log = clone / ".plainfall/logs/server.log"
     assert log.stat().st_mode & 0o777 == 0o600 and secret in log.read_text()
@@ -141,20 +157,18 @@ def test_a_secret_of_several_lines_is_covered_line_by_line(machine: Machine) -> 
 
 def test_a_server_that_ends_is_said_with_the_cause(machine: Machine) -> None:
     clone = python_clone(machine, "talks", TALKS, **{".env": "PORT=8718\n"})
-    followed = follow(machine, clone)
+    followed = Followed(machine, clone)
     ask("http://127.0.0.1:8718/end")
-    out, _ = followed.communicate(timeout=20)
-    assert followed.returncode == 1
-    assert "· its processes have ended: the Python module gaugekit is not installed" in out
+    assert followed.end() == 1
+    assert "· its processes have ended: the Python module gaugekit is not installed" in followed.said
 
 
 def test_servers_that_were_up_before_are_left_up(machine: Machine) -> None:
     clone = python_clone(machine, "talks", TALKS, **{".env": "PORT=8720\n"})
     machine.run("serve", clone, "--background")
-    followed = follow(machine, clone)
-    followed.send_signal(signal.SIGTERM)
-    _, err = followed.communicate(timeout=20)
-    assert "were up before and stay so" in err and len(listeners(8720)) == 1
+    followed = Followed(machine, clone)
+    followed.end(signal.SIGTERM)
+    assert "were up before and stay so" in followed.said and len(listeners(8720)) == 1
     assert "port 8720 is free" in machine.run("stop", clone, "--part", ".").out
 
 

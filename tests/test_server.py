@@ -48,7 +48,11 @@ def test_taken_ports_are_passed_over_and_their_holder_named() -> None:
         port = held.getsockname()[1]
         assert not is_free(port) and free_port(port) != port
         holder = holder_of(port)
-        assert holder is not None and holder.pid == psutil.Process().pid and "pytest" in holder.command
+        assert (
+            holder is not None
+            and holder.pid == psutil.Process().pid
+            and holder.command == " ".join(psutil.Process().cmdline())
+        )
     assert is_free(port) and holder_of(port) is None
 
 

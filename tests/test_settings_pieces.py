@@ -321,24 +321,23 @@ def test_what_is_shown_of_a_secret() -> None:
 
 
 @pytest.mark.parametrize(
-    ("key", "types", "frameworks", "value"),
+    ("key", "types", "own", "value"),
     [
-        ("NODE_ENV", set(), (), "development"),
-        ("APP_ENV", set(), ("Laravel",), "local"),
-        ("APP_ENV", set(), ("Symfony",), "dev"),
-        ("DEBUG", set(), (), "true"),
-        ("LOG_LEVEL", set(), (), "info"),
-        ("POLL_TIMEOUT", {"number"}, (), "30"),
-        ("WORKERS", {"number"}, (), "2"),
-        ("USE_SSL", {"boolean"}, (), "false"),
-        ("STATION", set(), (), None),
-        ("DEPTH", {"number"}, (), None),
+        ("NODE_ENV", set(), {}, "development"),
+        ("APP_ENV", set(), {"APP_ENV": "local"}, "local"),
+        ("DEBUG", set(), {}, "true"),
+        ("LOG_LEVEL", set(), {}, "info"),
+        ("POLL_TIMEOUT", {"number"}, {}, "30"),
+        ("WORKERS", {"number"}, {}, "2"),
+        ("USE_SSL", {"boolean"}, {}, "false"),
+        ("STATION", set(), {}, None),
+        ("DEPTH", {"number"}, {}, None),
     ],
 )  # fmt: skip
 def test_sensible_values_while_developing(
-    key: str, types: set[str], frameworks: tuple[str, ...], value: str | None
+    key: str, types: set[str], own: dict[str, str], value: str | None
 ) -> None:
-    assert development_value(key, types, frameworks) == value
+    assert development_value(key, types, own) == value
 
 
 def test_a_path_with_blanks(machine: Machine) -> None:

@@ -6,6 +6,7 @@ from pathlib import Path
 
 import pytest
 
+from plainfall.ecosystems import source_readers
 from plainfall.sources.files import read_source, read_sources
 from plainfall.sources.found import FileFound, Use
 from plainfall.sources.names import constant_kind, is_process_variable
@@ -98,7 +99,7 @@ ROWS: list[Row] = [
 
 
 def said(code: str, ending: str) -> FileFound:
-    return read_source(code, f"main.{ending}")
+    return read_source(code, f"main.{ending}", source_readers())
 
 
 def named(found: FileFound, key: str) -> list[Use]:
@@ -229,11 +230,11 @@ def test_many_files_are_read_by_several_processes_and_kept(tmp_path: Path) -> No
             f"import os\nos.environ['KEY_{number}']\n" if number % 4 == 0 else "x = 1\n"
         )
     memory = tmp_path / "memory.json"
-    first = read_sources(tmp_path, paths, memory)
+    first = read_sources(tmp_path, paths, memory, source_readers())
     assert len(first) == 100 and first["part4.py"].uses[0].key == "KEY_4"
-    assert read_sources(tmp_path, paths, memory) == first
+    assert read_sources(tmp_path, paths, memory, source_readers()) == first
     memory.write_text("{damaged")
-    assert read_sources(tmp_path, paths, memory) == first
+    assert read_sources(tmp_path, paths, memory, source_readers()) == first
 
 
 @pytest.mark.parametrize(

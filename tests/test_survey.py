@@ -11,6 +11,7 @@ from conftest import Machine
 
 from plainfall.clone.readme import read_steps, stage_of
 from plainfall.clone.walk import walk
+from plainfall.ecosystems import vocabulary
 from plainfall.errors import BadInput
 from plainfall.survey.look import look
 
@@ -56,7 +57,10 @@ def snapshot(folder: Path) -> dict[str, tuple[int, int]]:
 
 
 def test_readme_steps_under_their_headings_with_stages_and_lines() -> None:
-    steps = [(step.stage, step.command, step.evidence.line) for step in read_steps(README, "README.md")]
+    steps = [
+        (step.stage, step.command, step.evidence.line)
+        for step in read_steps(README, "README.md", vocabulary())
+    ]
     assert steps == [
         ("fetch", "git clone https://gauges.example/app", 10),
         ("environment", "python -m venv .venv && . .venv/bin/activate", 11),
@@ -69,10 +73,10 @@ def test_readme_steps_under_their_headings_with_stages_and_lines() -> None:
 
 
 def test_commands_of_unknown_tools_by_their_words() -> None:
-    assert stage_of("raintool migrate") == "migrations"
-    assert stage_of("raintool db:seed") == "seeds"
-    assert stage_of("raintool serve --fast") == "server"
-    assert stage_of("raintool polish") == ""
+    assert stage_of("raintool migrate", "", vocabulary()) == "migrations"
+    assert stage_of("raintool db:seed", "", vocabulary()) == "seeds"
+    assert stage_of("raintool serve --fast", "", vocabulary()) == "server"
+    assert stage_of("raintool polish", "", vocabulary()) == ""
 
 
 def test_a_survey_changes_nothing_on_disk(machine: Machine) -> None:

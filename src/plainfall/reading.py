@@ -8,7 +8,7 @@ import pickle
 import re
 import stat
 import tomllib
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from functools import lru_cache
 from pathlib import Path
@@ -23,6 +23,7 @@ __all__ = [
     "json_object",
     "json_value",
     "of_its_form",
+    "table_in",
     "toml_table",
     "yaml_node",
     "yaml_value",
@@ -131,6 +132,29 @@ def yaml_node(text: str, path: str) -> Any:
     if "&" in text:
         _check_amount(_size(node, {}), path, _MOST_YAML_VALUES)
     return node
+
+
+def table_in(document: Mapping[str, Any], keys: Sequence[str], text: str, path: str) -> dict[str, Any]:
+    """The table below these keys of a document, empty where it is lacking. Raises BadInput with the line where
+    something else stands there, or above it."""
+    found: Any = document
+    for count, key in enumerate(keys, 1):
+        found = found.get(key, {})
+        if not isinstance(found, dict):
+            pattern = re.compile(rf"(^|[\s\[.{{,\"'])({re.escape(key)})[\"']?\s*[\]=:.]")
+            lines = enumerate(text.splitlines(), 1)
+            line = next(((number, row) for number, row in lines if pattern.search(row)), (0, ""))
+            raise BadInput(
+                f"{'.'.join(keys[:count])} must be a table, and is {_kind_of(found)}",
+                place=Evidence(path, line[0], line[1].strip()),
+                remedy=_RESTORE,
+            )
+    return dict(found)
+
+
+def _kind_of(value: object) -> str:
+    kinds = {list: "a list", str: "a text", bool: "a truth", int: "a number", float: "a number"}
+    return kinds.get(type(value), "nothing" if value is None else f"a {type(value).__name__}")
 
 
 @contextmanager

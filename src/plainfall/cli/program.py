@@ -12,6 +12,7 @@ from collections.abc import Iterator, Sequence
 from plainfall.cli.console import Console
 from plainfall.cli.definition import build_parser
 from plainfall.errors import PlainfallError
+from plainfall.workers import end_workers
 
 __all__ = ["flushed", "run"]
 
@@ -48,6 +49,8 @@ def run(given: Sequence[str]) -> int:
         return _reader_gone()
     except OSError:
         return 1  # the streams themselves cannot be written: there is nobody to tell
+    finally:
+        end_workers()
 
 
 def _of_system(error: OSError) -> PlainfallError:

@@ -9,6 +9,7 @@ from typing import Any
 from plainfall.cli.console import Console
 from plainfall.cli.visible import visible
 from plainfall.clone.parts import Contradiction, PartFound, Survey
+from plainfall.ecosystems import title_of
 from plainfall.evidence import Evidence
 from plainfall.onboarding.events import (
     Event,
@@ -162,4 +163,4 @@ def part_heading(console: Console, survey: Survey, part: PartFound) -> str:
     branch = f", branch {survey.history}" if survey.history and not part.path else ""
     known: list[Evidence] = list(part.evidence[:3])
     places = ", ".join(place.path for place in known)
-    return f"{console.styled(name, 'strong')}  {part.language.capitalize()}{branch}  (known by {places})"
+    return f"{console.styled(name, 'strong')}  {title_of(part.language)}{branch}  (known by {places})"

@@ -8,6 +8,7 @@ from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, replace
 
 from plainfall.clone.readme import ReadmeStep
+from plainfall.clone.vocabulary import Vocabulary
 from plainfall.clone.walk import Tree
 from plainfall.errors import BadInput
 from plainfall.evidence import Evidence
@@ -23,12 +24,6 @@ __all__ = [
 _PROCESS = re.compile(r"^([A-Za-z0-9_-]+):\s*(.+)$")
 # Servers for production; where a framework has a dev server, that is what a developer wants.
 _PRODUCTION = re.compile(r"^(gunicorn|uwsgi|daphne|waitress-serve|mod_wsgi)\b")
-# What runs a command in an environment that some other program manages: ours is active already.
-_RUNNER = re.compile(r"^(poetry|pipenv|uv|pdm|hatch|rye)\s+run\s+")
-# Commands that are not the part's own: containers, other ecosystems, build files.
-_FOREIGN = re.compile(
-    r"^(sudo|docker|docker-compose|podman|kubectl|make|npm|npx|yarn|pnpm|node|php|composer|bundle)\b"
-)
 _PROCESS_STAGES = {"web": "server", "server": "server", "dev": "server", "release": "migrations"}
 
 
@@ -37,7 +32,7 @@ class Command:
     """A command line for a stage, why it is believed to be one, and where it stands.
 
     ``rank`` orders the candidates of a stage, larger is better. ``folder`` is where it runs, relative to
-    the clone.
+    the clone. ``script`` is the text of the manifest's script that it runs, if it runs one.
     """
 
     stage: str
@@ -46,12 +41,12 @@ class Command:
     rank: int
     evidence: Evidence
     folder: str = ""
+    script: str = ""
 
     @property
     def pieces(self) -> list[str]:
         """The commands that it comes to, one after the other; for a manifest's script those that it runs."""
-        script = re.match(r"^\s*\"[^\"]+\"\s*:\s*\"(.*)\",?\s*$", self.evidence.text)
-        text = script.group(1) if script and re.match(r"npm run \S+$", self.line) else self.line
+        text = self.script or self.line
         return [piece.strip() for piece in re.split(r"&&|\|\||;|\|", text) if piece.strip()]
 
     def as_json(self) -> dict[str, object]:
@@ -97,13 +92,20 @@ def process_file_commands(tree: Tree, folder: str) -> Iterator[Command]:
                 )
 
 
-def readme_commands(steps: list[ReadmeStep], tree: Tree, folder: str) -> Iterator[Command]:
-    """The README's steps for migrations, seeds and servers, in this part's folder."""
+def readme_commands(
+    steps: list[ReadmeStep], tree: Tree, folder: str, language: str, words: Vocabulary
+) -> Iterator[Command]:
+    """The README's steps for migrations, seeds and servers, in the folder of a part of this language."""
+    another = words.of_another(language)
     for position, step in enumerate(steps):
         if step.stage in ("migrations", "seeds", "server"):
             heading = f" under {step.heading!r}" if step.heading else ""
-            command = _RUNNER.sub("", step.command)
-            foreign = missing_script(command, tree, folder) or _FOREIGN.match(command)
+            command = words.runner.sub("", step.command)
+            foreign = (
+                missing_script(command, tree, folder, words)
+                or words.outside.match(command)
+                or another.match(command)
+            )
             yield Command(
                 step.stage,
                 command,
@@ -125,18 +127,18 @@ def with_port_words(commands: Sequence[Command]) -> Iterator[Command]:
         yield replace(command, line=line)
 
 
-def missing_script(command: str, tree: Tree, folder: str) -> str | None:
+def missing_script(command: str, tree: Tree, folder: str, known: Vocabulary) -> str | None:
     """The script file that a command names and the clone lacks, or None."""
     try:
         words = shlex.split(command)
     except ValueError:
         return None
-    if words and re.fullmatch(r"python[\d.]*|node|php|ruby|sh|bash", words[0].rsplit("/", 1)[-1]):
+    if words and known.interpreter.fullmatch(words[0].rsplit("/", 1)[-1]):
         for word in words[1:]:
             if word.startswith("-"):
                 return None
             path = f"{folder}/{word}" if folder else word
-            looks_like_file = re.search(r"\.(py|js|mjs|php|rb|sh)$", word) is not None
+            looks_like_file = known.script_file.search(word) is not None
             return word if looks_like_file and path.removeprefix("./") not in tree else None
     if words and words[0].startswith("./"):
         path = words[0][2:]

@@ -2,13 +2,16 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 
 from plainfall.clone.commands import Command
+from plainfall.clone.walk import Tree
+from plainfall.errors import BadInput
 from plainfall.evidence import Evidence
 
-__all__ = ["RANK", "Administrator", "FrameworkFound"]
+__all__ = ["RANK", "Administrator", "Form", "FrameworkFound", "SecretForm", "Traits", "named_in_manifest"]
 
 # Below a README's own step and a process file's, above a guess from a file's name.
 RANK = 55
@@ -41,3 +44,62 @@ class FrameworkFound:
     pages: tuple[str, ...] = ()
     administrator: Administrator | None = None
     serves: bool = True
+
+
+@dataclass(frozen=True, slots=True)
+class Form:
+    """``encoding``: "safe" (letters, digits, - and _), "signs", "hex", "base64", "fernet" (base64 of 32
+    bytes, URL-safe), "uuid" or "list" (four base64 values with commas). ``length`` counts characters, for
+    "base64" and "list" bytes before the encoding. ``why`` says who demands it."""
+
+    encoding: str = "safe"
+    length: int = 64
+    prefix: str = ""
+    why: str = ""
+
+
+@dataclass(frozen=True)
+class SecretForm:
+    """The form that a framework wants a secret to have, by the names of its keys; ``by_name_alone`` tells that
+    a key of that name is meant even where the framework was not recognised."""
+
+    keys: tuple[str, ...]
+    form: Form
+    by_name_alone: bool = False
+
+
+@dataclass(frozen=True)
+class Traits:
+    """What is known of a framework whether or not a part is made with it.
+
+    ``names`` are those by which it is shown. ``ports`` is what its server listens on by itself, by the package
+    that brings it; ``port_variables`` are variables that say another. ``client_prefixes`` stand before keys that
+    reach the pages of a client, ``prefixes`` before its other keys. ``secrets`` are forms of secrets, ``values``
+    what keys should hold while developing. ``reads_local`` tells that it reads ``.env.local`` over ``.env``.
+    ``left_behind`` are ignore patterns of what it leaves; ``configuration`` the stem of its configuration file,
+    in which addresses of other parts may stand."""
+
+    names: tuple[str, ...]
+    ports: Mapping[str, int] = field(default_factory=dict)
+    port_variables: tuple[str, ...] = ()
+    client_prefixes: tuple[str, ...] = ()
+    prefixes: tuple[str, ...] = ()
+    secrets: tuple[SecretForm, ...] = ()
+    values: Mapping[str, str] = field(default_factory=dict)
+    reads_local: bool = False
+    left_behind: tuple[str, ...] = ()
+    configuration: str = ""
+
+
+def named_in_manifest(tree: Tree, folder: str, manifest: str, package: str) -> Evidence | None:
+    """The line of a manifest that names a package in quotes; None if there is none, or it is no text."""
+    path = f"{folder}/{manifest}" if folder else manifest
+    try:
+        text = tree.text(path) if path in tree else ""
+    except BadInput:
+        return None  # told of where it is installed from
+    found = re.search(rf"['\"]{re.escape(package)}['\"]", text)
+    if found is None:
+        return None
+    line = text.count("\n", 0, found.start()) + 1
+    return Evidence(path, line, text.splitlines()[line - 1].strip())

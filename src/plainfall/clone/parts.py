@@ -13,16 +13,24 @@ from plainfall.evidence import Evidence
 from plainfall.runtimes.asks import VersionAsk
 from plainfall.sources.found import FileFound
 
-__all__ = ["Contradiction", "DependencyFile", "PartFound", "SettingsFound", "Survey"]
+__all__ = [
+    "Contradiction",
+    "DependencyFile",
+    "Extension",
+    "PartFound",
+    "PortWanted",
+    "SettingsFound",
+    "Survey",
+]
 
 
 @dataclass(frozen=True)
 class DependencyFile:
     """The dependency list that counts: its path and kind, why it and not another, whether it is a complete
     lock, and the paths of every file it includes. ``count`` is the number of its entries, ``names`` their
-    normalised names; ``python`` the version that a lock was made for; ``offered`` its extras and groups;
-    ``archives`` the names of the archives that it lists, by package; ``pinned`` names and versions of its
-    exact pins, ``options`` what it says of registries (the ecosystem's own value)."""
+    normalised names; ``made_for`` the version of the runtime that a lock was made for; ``offered`` its extras
+    and groups; ``archives`` the names of the archives that it lists, by package; ``pinned`` names and versions
+    of its exact pins, ``options`` what it says of registries (the language's own value)."""
 
     path: str
     kind: str
@@ -32,11 +40,32 @@ class DependencyFile:
     files: tuple[str, ...] = ()
     others: tuple[str, ...] = ()
     names: tuple[str, ...] = ()
-    python: tuple[str, Evidence] | None = None
+    made_for: tuple[str, Evidence] | None = None
     offered: tuple[tuple[str, ...], tuple[str, ...]] = ((), ())
     archives: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
     pinned: tuple[tuple[str, str], ...] = ()
     options: object = None
+
+
+@dataclass(frozen=True, slots=True)
+class Extension:
+    """An optional piece of a runtime that a clone cannot do without, and the line that says so. ``fact`` is its
+    name among the facts that a runtime is asked for (a truth; a fact that is not known counts as true), and
+    ``system_package`` what brings it on Debian and its kin ("" where only another build of the runtime does)."""
+
+    name: str
+    evidence: Evidence
+    fact: str
+    system_package: str = ""
+
+
+@dataclass(frozen=True, slots=True)
+class PortWanted:
+    """A port that the clone means, where it is said in words, and the place."""
+
+    port: int
+    source: str
+    place: Evidence
 
 
 @dataclass(frozen=True)
@@ -59,8 +88,9 @@ class SettingsFound:
 @dataclass(frozen=True)
 class PartFound:
     """One runnable unit of the clone. ``path`` is its folder ("" is the clone itself); ``variables`` are
-    those that its commands need (a mode, a settings module); ``needs`` optional modules of the runtime.
-    ``beside`` tells that another language has its part in the same folder, which goes before this one."""
+    those that its commands need (a mode, a settings module); ``extensions`` optional pieces of the
+    runtime that it needs. ``is_secondary`` tells that another language has its part in the same folder, which
+    goes before this one."""
 
     path: str
     language: str
@@ -72,14 +102,14 @@ class PartFound:
     pages: tuple[str, ...] = ()
     frameworks: tuple[FrameworkFound, ...] = ()
     variables: Mapping[str, str] = field(default_factory=dict)
-    needs: Mapping[str, Evidence] = field(default_factory=dict)
-    beside: bool = False
+    extensions: tuple[Extension, ...] = ()
+    is_secondary: bool = False
 
     @property
     def key(self) -> str:
-        """What tells the part from all others of the clone: its folder, and its language where it is beside
-        another."""
-        if not self.beside:
+        """What tells the part from all others of the clone: its folder, and its language where it is the
+        secondary one there."""
+        if not self.is_secondary:
             return self.path
         return f"{self.path}/({self.language})" if self.path else f"({self.language})"
 

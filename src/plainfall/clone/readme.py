@@ -6,6 +6,7 @@ import re
 from collections.abc import Iterator
 from dataclasses import dataclass
 
+from plainfall.clone.vocabulary import Vocabulary
 from plainfall.evidence import Evidence
 
 __all__ = ["ReadmeStep", "read_steps", "readme_addresses", "stage_of"]
@@ -19,21 +20,18 @@ _SHELLS = {"", "sh", "bash", "shell", "console", "zsh", "shell-session", "text",
 _PROMPT = re.compile(r"^\s*(?:\([\w.-]+\)\s*)?[$%>]\s+")
 _ADDRESS = re.compile(r"https?://(?:localhost|127\.0\.0\.1|0\.0\.0\.0|\[::1\])(?::(\d+))?(/[\w./-]*)?")
 
-# In this order: the first that matches says which stage a command belongs to.
+# In this order: the first that matches says which stage a command belongs to. Two are told by the languages' words.
 _STAGES: tuple[tuple[str, str], ...] = (
     ("fetch", r"^(git|cd|mkdir|tar|unzip)\b"),
     ("probe", r"^(curl|wget|open|xdg-open)\b"),
-    ("environment", r"-m venv\b|\bvirtualenv\b|bin/activate|\bconda\b"),
+    ("environment", ""),
     ("settings", r"^(cp|mv|copy)\s+\S*(env|config|settings)\S*\s|^export\s+\w+="),
     ("seeds", r"\b\w*(seed|loaddata|fixture|populate)\w*|\b(load|fill|import)[\w-]*\.py\b"),
     (
         "migrations",
         r"\b\w*(migrat\w*|db\s+upgrade|upgrade\s+head|createdb|create_all|init.?db)\b",
     ),
-    (
-        "dependencies",
-        r"\bpip3?\s+install\b|\binstall\s+-r\b|\b(npm|yarn|pnpm|bundle|composer)\s+(i|ci|install)\b",
-    ),
+    ("dependencies", ""),
     ("test", r"\b(pytest|unittest|tests?)\b"),
     (
         "server",
@@ -41,7 +39,6 @@ _STAGES: tuple[tuple[str, str], ...] = (
     ),
 )
 _DATABASE = re.compile(r"\b(data ?base|schema|tables|migrations?)\b", re.IGNORECASE)
-_BARE_SCRIPT = re.compile(r"^python3?\s+\S+\.py$")
 _MATCHERS = [(stage, re.compile(pattern, re.IGNORECASE)) for stage, pattern in _STAGES]
 
 
@@ -56,21 +53,24 @@ class ReadmeStep:
     evidence: Evidence
 
 
-def stage_of(command: str, heading: str = "") -> str:
+def stage_of(command: str, heading: str, words: Vocabulary) -> str:
     """The stage that a command belongs to, by its words, then by the heading's."""
+    own = {"environment": words.environment, "dependencies": words.installs}
     for stage, matcher in _MATCHERS:
-        if matcher.search(command):
+        if own.get(stage, matcher).search(command):
             return stage
     if _DATABASE.search(heading):
         return "migrations"
-    return "server" if _BARE_SCRIPT.search(command) else ""
+    pieces = command.split()
+    bare = len(pieces) == 2 and words.interpreter.fullmatch(pieces[0]) and words.script_file.search(pieces[1])
+    return "server" if bare else ""
 
 
 _LARGEST = 150_000  # characters of a README that are read
 _LONGEST_LINE = 2_000
 
 
-def read_steps(text: str, path: str) -> list[ReadmeStep]:
+def read_steps(text: str, path: str, words: Vocabulary) -> list[ReadmeStep]:
     """The commands in the README's fenced and indented code under headings of that kind, in order.
 
     Comments, prompts and the output after prompts are left out; continued lines are joined.
@@ -97,7 +97,7 @@ def read_steps(text: str, path: str) -> list[ReadmeStep]:
             heading = headings[-1][1] if headings else ""
             for offset, command in _commands(token.content):
                 place = Evidence(path, first + offset, command)
-                steps.append(ReadmeStep(command, heading, stage_of(command, heading), place))
+                steps.append(ReadmeStep(command, heading, stage_of(command, heading, words), place))
     return steps
 
 

@@ -5,21 +5,28 @@ are the normalised names in the part's dependency list. ``ORDER`` (0 where it is
 first: an application that one framework claims is not asked about by the next. ``ALONE`` marks one that counts only
 where no other serves, ``REPEATABLE`` is a pattern of its command for migrations. What needs no framework (process
 files, scripts, README steps) is the survey's own.
+
+``TRAITS`` of a module hold what is known of the framework beyond a part, and
+``reload_channel(paths, body, text_of)`` gives the channel that a page of it opens, told from the paths of what the
+page loads and its text (``text_of`` fetches another).
 """
 
 from __future__ import annotations
 
 import importlib
+import importlib.util
 import pkgutil
 import re
 from functools import cache
 from types import ModuleType
 
 from plainfall.clone.commands import Command
-from plainfall.clone.frameworks import FrameworkFound
+from plainfall.clone.frameworks import FrameworkFound, Traits
 from plainfall.clone.walk import Tree
+from plainfall.ecosystems import languages
+from plainfall.server.channels import ChannelFinder
 
-__all__ = ["find_frameworks", "is_repeatable"]
+__all__ = ["every_traits", "find_frameworks", "is_repeatable", "reload_channels"]
 
 # What may stand beside a migration in one line, and touches no database.
 _HARMLESS = re.compile(r"(cd|echo|true|:|export|set)\b|(npx )?prisma generate\b")
@@ -28,13 +35,29 @@ _HARMLESS = re.compile(r"(cd|echo|true|:|export|set)\b|(npx )?prisma generate\b"
 @cache
 def _modules(language: str) -> tuple[ModuleType, ...]:
     """The modules of a language's frameworks, in their order; none for a language without that folder."""
-    try:
-        package = importlib.import_module(f"plainfall.ecosystems.{language}.frameworks")
-    except ModuleNotFoundError:
+    name = f"plainfall.ecosystems.{language}.frameworks"
+    if importlib.util.find_spec(name) is None:
         return ()
+    package = importlib.import_module(name)
     names = [one.name for one in pkgutil.iter_modules(package.__path__)]
     modules = [importlib.import_module(f"{package.__name__}.{name}") for name in names]
     return tuple(sorted(modules, key=lambda one: (getattr(one, "ORDER", 0), one.__name__)))
+
+
+@cache
+def _all_modules() -> tuple[ModuleType, ...]:
+    return tuple(module for language in languages() for module in _modules(language.name))
+
+
+@cache
+def every_traits() -> tuple[Traits, ...]:
+    """The traits of every framework of every language."""
+    return tuple(module.TRAITS for module in _all_modules() if hasattr(module, "TRAITS"))
+
+
+def reload_channels() -> tuple[ChannelFinder, ...]:
+    """What finds the reload channels of the frameworks that have one."""
+    return tuple(module.reload_channel for module in _all_modules() if hasattr(module, "reload_channel"))
 
 
 def is_repeatable(command: Command, language: str) -> bool:

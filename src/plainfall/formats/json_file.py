@@ -23,7 +23,7 @@ def json_entries(text: str, path: str) -> Iterator[Entry]:
 
     bare = re.sub(r"^\s*//.*$", lambda found: " " * len(found.group(0)), text, flags=re.MULTILINE)
     json_value(bare, path)
-    source = Source(f"({text})", path, "javascript")
+    source = Source(f"({text})", path, "tree_sitter_javascript:language")
     node: Node | None = source.root
     while node is not None and node.type != "object":
         node = node.named_children[0] if node.named_children else None

@@ -24,7 +24,7 @@ def php_entries(text: str, path: str) -> Iterator[Entry]:
     """Every scalar. Raises BadInput for a file that is no PHP."""
     from plainfall.sources.trees import Source
 
-    source = Source(text, path, "php")
+    source = Source(text, path, "tree_sitter_php:language_php")
     if source.root.has_error:
         raise BadInput(
             "it is not PHP that can be read",

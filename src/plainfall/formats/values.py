@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Collection, Sequence
+from collections.abc import Collection, Mapping, Sequence
 from enum import Enum
 
 from plainfall.sources.found import Use
@@ -136,15 +136,12 @@ def kind_of(
     return Kind.ASK
 
 
-def development_value(key: str, types: Collection[str], frameworks: Collection[str]) -> str | None:
-    """A sensible value while developing for a key that nobody gave one: a mode, a switch, a common number;
-    None where there is no such thing."""
+def development_value(key: str, types: Collection[str], own: Mapping[str, str]) -> str | None:
+    """A sensible value while developing for a key that nobody gave one: what the part's framework wants
+    (``own``, by key), a mode, a switch, a common number; None where there is no such thing."""
     name = plain_key(key)
-    known = {one.lower() for one in frameworks}
     if is_mode(key):
-        if name == "APP_ENV" and "laravel" in known:
-            return "local"
-        return "dev" if name == "APP_ENV" and "symfony" in known else "development"
+        return own.get(name, "development")
     if re.search(r"(^|_)DEBUG$", name):
         return "true"
     if re.search(r"(^|_)LOG_?LEVEL$", name):

@@ -7,23 +7,20 @@ import threading
 from pathlib import Path
 
 from plainfall.clone.walk import Tree, walk
+from plainfall.ecosystems import languages
+from plainfall.ecosystems.frameworks import every_traits
 from plainfall.onboarding.state import CloneState
 from plainfall.repository import exclude_locally, repository_of
 
 __all__ = ["ByProducts"]
 
-# Folders and files that interpreters and dev servers leave behind, at any depth.
-_LEFT_BEHIND = (
-    "__pycache__/",
-    "*.pyc",
-    ".next/",
-    ".nuxt/",
-    ".astro/",
-    ".angular/",
-    ".svelte-kit/",
-    ".turbo/",
-)
 _SHOWN = 6
+
+
+def _left_behind() -> list[str]:
+    """Patterns of what interpreters and dev servers leave, at any depth."""
+    by_languages = [pattern for one in languages() for pattern in one.left_behind]
+    return by_languages + [pattern for one in every_traits() for pattern in one.left_behind]
 
 
 class ByProducts:
@@ -39,7 +36,7 @@ class ByProducts:
         """A command is about to run."""
         with self._lock:
             if self._before is None:
-                exclude_locally(self._state.clone, _LEFT_BEHIND)
+                exclude_locally(self._state.clone, _left_behind())
                 repository = self._state.repository
                 self._before = repository.states() if repository is not None else {}
 

@@ -12,7 +12,7 @@ from plainfall.server.ports import holder_of
 
 __all__ = ["diagnose_for", "mend_words"]
 
-_MODULES = ("module-missing", "node-module-missing")
+_MODULE_MISSING = "module-missing"
 
 
 def diagnose_for(work: Work, output: str, status: int | None = None) -> Diagnosis:
@@ -22,13 +22,13 @@ def diagnose_for(work: Work, output: str, status: int | None = None) -> Diagnosi
     if not more:
         return known
     remedy = known.remedy
-    if known.rule in _MODULES and "not installed" in more:
+    if known.rule.endswith(_MODULE_MISSING) and "not installed" in more:
         remedy = "Install it: plainfall onboard does."
     return Diagnosis(known.rule, f"{known.cause} ({more})", remedy, known.line, known.mend, known.thing)
 
 
 def _more(work: Work, known: Diagnosis) -> Iterator[str]:
-    if known.rule in _MODULES and known.thing:
+    if known.rule.endswith(_MODULE_MISSING) and known.thing:
         yield _where(work, known.thing)
     elif known.rule == "port-taken":
         found = re.search(r"\b(\d{4,5})\b", known.line)
@@ -43,7 +43,7 @@ def _more(work: Work, known: Diagnosis) -> Iterator[str]:
 
 def _where(work: Work, module: str) -> str:
     """Whether a list of the clone has the module, and whether it was installed, and where."""
-    names = _names(module)
+    names = {_plain(name) for name in work.installing.package_names(module)}
     listed = work.part.dependencies
     installed = [str(one) for one in work.state.record(work.part.key, "dependencies").get("names", [])]
     here = next((one for one in installed if _plain(one.split()[0]) in names), None)
@@ -57,14 +57,6 @@ def _where(work: Work, module: str) -> str:
         if other is not None and any(_plain(name) in names for name in other.names):
             return f"{part.key or 'the part at the top'} lists it ({other.path}), this part does not"
     return "no list of this clone has it"
-
-
-def _names(module: str) -> set[str]:
-    """What a package that brings a module may be called."""
-    if module.startswith("@"):
-        return {_plain("/".join(module.split("/")[:2]))}
-    top = _plain(re.split(r"[./]", module)[0])
-    return {top, f"python-{top}", f"py{top}", f"{top}-python"}
 
 
 def _plain(name: str) -> str:

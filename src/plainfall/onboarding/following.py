@@ -10,6 +10,7 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
+from plainfall.ecosystems import languages
 from plainfall.onboarding.stages.serving import running_of
 from plainfall.server.logs import cut_log
 from plainfall.server.process import belonging, has_ended
@@ -19,21 +20,7 @@ __all__ = ["Follower", "Happening"]
 _LOOK = 0.5  # seconds between two looks at the processes
 _CIRCLE = 4  # new processes within the time below are no restarts after edits any more
 _CIRCLE_SECONDS = 15.0
-_SOURCES = (
-    ".py",
-    ".js",
-    ".mjs",
-    ".cjs",
-    ".ts",
-    ".tsx",
-    ".jsx",
-    ".php",
-    ".rb",
-    ".html",
-    ".vue",
-    ".svelte",
-    ".css",
-)
+_TEMPLATES = (".html", ".css")
 
 
 @dataclass(frozen=True)
@@ -133,12 +120,12 @@ def _edited_lately(folder: Path | None) -> str | None:
     if folder is None:
         return None
     newest, name = time.time() - 5.0, None
+    packages = {folder for one in languages() for folder in one.package_folders}
+    endings = tuple(ending for one in languages() for reader in one.readers for ending in reader.endings)
     for path, folders, files in os.walk(folder):
-        folders[:] = [
-            one for one in folders if not one.startswith(".") and one not in ("node_modules", "vendor")
-        ]
+        folders[:] = [one for one in folders if not one.startswith(".") and one not in packages]
         for file in files:
-            if file.endswith(_SOURCES):
+            if file.endswith((*endings, *_TEMPLATES)):
                 changed = os.stat(os.path.join(path, file)).st_mtime
                 if changed > newest:
                     newest, name = changed, os.path.relpath(os.path.join(path, file), folder)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from pathlib import Path
 
-from plainfall.ecosystems import ecosystem
+from plainfall.ecosystems import environment_of
 from plainfall.errors import EnvironmentProblem
 from plainfall.onboarding.choices import part_named
 from plainfall.onboarding.settling import Settling
@@ -22,14 +22,11 @@ def work_inside(clone: Path, part_name: str | None, surroundings: Surroundings) 
     state = CloneState(clone, surroundings.state)
     survey, tree = look(clone, surroundings.cache, state.settings_files())
     part = part_named(survey, part_name)
-    language = ecosystem(part.language)
     file = state.record(part.key, "runtime").get("file")
     named = Path(file) if isinstance(file, str) and Path(file).exists() else None
-    choice = language.choose_runtime(part, surroundings, named, offline=True)
+    choice = environment_of(part.language).choose_runtime(part, surroundings, named, offline=True)
     settling = Settling(survey, tree, state, {}, surroundings.variables)
-    work = Work(
-        clone, part, tree, language, surroundings, state, Wishes(), lambda event: None, lambda *_: None, None
-    )
+    work = Work(clone, part, tree, surroundings, state, Wishes(), lambda event: None, lambda *_: None, None)
     work.choice = choice
     for unit in (settling.shared, settling.unit(part.path)):
         if unit is not None:
@@ -53,5 +50,6 @@ def variables_inside(
             f"{work.folder / standing.path} is {standing.state}{reason}",
             remedy="Make it with: plainfall onboard",
         )
+    work.environment.prepare(work.folder, work.chosen(), work.access())
     # Unlike for the project's own commands, the person's variables are there: they typed the command.
     return work.folder, {**surroundings.variables, **work.variables()}

@@ -6,9 +6,7 @@ migrations applied, a build run.
 
 from __future__ import annotations
 
-from plainfall.clone.commands import Command
 from plainfall.errors import PlainfallError
-from plainfall.evidence import Evidence
 from plainfall.onboarding.stages import filling_data, installing, tasks
 from plainfall.onboarding.work import Work
 
@@ -71,11 +69,9 @@ def _migrations(work: Work) -> str:
 def _build(work: Work) -> str:
     """The manifest's own build script."""
     found = next((one for one in work.part.candidates("tasks") if "build" in one.line), None)
-    if found is None and work.part.language == "node":
-        path = f"{work.part.path}/package.json" if work.part.path else "package.json"
-        line = work.tree.line_of(path, '"build":') if path in work.tree else Evidence(path)
-        if line.line:
-            found = Command("tasks", "npm run build", "the manifest's build script", 0, line, work.part.path)
+    recognising = work.language.recognising
+    if found is None and recognising is not None:
+        found = recognising.build_command(work.tree, work.part.path)
     if found is None:
         return ""
     tasks.carry_out(work, "tasks", found)

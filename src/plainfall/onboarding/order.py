@@ -4,9 +4,12 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator, Mapping, Sequence
+from functools import cache
 
 from plainfall.clone.parts import PartFound
 from plainfall.clone.walk import Tree
+from plainfall.ecosystems import languages
+from plainfall.ecosystems.frameworks import every_traits
 from plainfall.errors import BadInput
 from plainfall.evidence import Evidence
 
@@ -15,10 +18,15 @@ __all__ = ["in_order", "needs_of"]
 _LOCAL = re.compile(r"\b(?:localhost|127\.0\.0\.1|0\.0\.0\.0):(\d{2,5})\b")
 # Lines about who may ask, and not about whom to ask.
 _ABOUT_ASKERS = re.compile(r"cors|origin|allowed|trusted|client_url|frontend|redirect|webapp", re.IGNORECASE)
-_FILES = re.compile(
-    r"package\.json|(vite|webpack|next|nuxt|astro|vue|svelte|angular)(\.config)?\.(json|[cm]?[jt]s)"
-    r"|proxy\.conf\.(json|[cm]?js)|setupProxy\.[jt]s"
-)
+_FILES = re.compile(r"proxy\.conf\.(json|[cm]?js)|setupProxy\.[jt]s")
+
+
+@cache
+def _files() -> re.Pattern[str]:
+    """The files in which a part's addresses of others may stand: manifests and frameworks' configuration."""
+    stems = "|".join(one.configuration for one in every_traits() if one.configuration)
+    manifests = "|".join(re.escape(name) for one in languages() for name in one.manifests)
+    return re.compile(rf"{manifests}|(vue|svelte|{stems})(\.config)?\.(json|[cm]?[jt]s)|{_FILES.pattern}")
 
 
 def needs_of(
@@ -55,8 +63,8 @@ def in_order(
         ordered.append(part)
 
     def rank(part: PartFound) -> tuple[bool, bool]:
-        makes = part.beside and not part.candidates("server")
-        return not makes, part.key in clients or (part.beside and not makes)
+        makes = part.is_secondary and not part.candidates("server")
+        return not makes, part.key in clients or (part.is_secondary and not makes)
 
     for part in sorted(parts, key=rank):
         visit(part)
@@ -67,7 +75,7 @@ def _addresses(part: PartFound, tree: Tree) -> Iterator[tuple[Evidence, int]]:
     """Local addresses in the part's templates, its settings files and its proxies' configuration."""
     place = f"{part.path}/" if part.path else ""
     names = tree.folders.get(part.path, [])
-    paths = [place + name for name in names if _FILES.fullmatch(name)]
+    paths = [place + name for name in names if _files().fullmatch(name)]
     paths += [one for one in (f"{place}src/setupProxy.js", f"{place}src/proxy.conf.json") if one in tree]
     paths += [one.template for one in part.templates]
     for path in paths:

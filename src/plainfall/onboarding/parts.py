@@ -18,7 +18,7 @@ from plainfall.onboarding.work import Work
 if TYPE_CHECKING:
     from concurrent.futures import Future, ThreadPoolExecutor
 
-__all__ = ["Ahead", "PartRun", "waiting", "workers"]
+__all__ = ["EarlySteps", "PartRun", "waiting", "workers"]
 
 
 _MEMORY = 512 * 1024**2  # bytes that one part's install may need at its height
@@ -95,7 +95,7 @@ class PartRun:
         return report
 
 
-class Ahead:
+class EarlySteps:
     """Carries out the early steps (runtime, environment, dependencies) of further parts in threads while the
     parts before them go on; what they tell is held back until ``join``.
 
@@ -110,7 +110,7 @@ class Ahead:
         self._stopping = threading.Event()
         self._pool: ThreadPoolExecutor | None = None
 
-    def __enter__(self) -> Ahead:
+    def __enter__(self) -> EarlySteps:
         if self._runs:
             from concurrent.futures import ThreadPoolExecutor
 

@@ -74,7 +74,7 @@ def plan(part: PartFound, settling: Settling) -> list[Step]:
 
 def plan_settings(part: PartFound, settling: Settling) -> list[Step]:
     """The step that fills the part's settings, if it has any."""
-    if not settling.has_settings(part.path) or (part.beside and not part.candidates("server")):
+    if not settling.has_settings(part.path) or (part.is_secondary and not part.candidates("server")):
         return []  # a part beside another one has no settings of its own
     found = part.settings or next(iter(part.templates), None)
     verb = "complete" if found and found.there else "make"

@@ -11,6 +11,7 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
+from plainfall.ecosystems.frameworks import reload_channels
 from plainfall.errors import NothingToOnboard, UsageProblem
 from plainfall.evidence import Evidence
 from plainfall.onboarding.inside import work_inside
@@ -25,7 +26,6 @@ from plainfall.server.process import belonging
 from plainfall.server.reloading import Reloaded, touch_and_watch
 from plainfall.server.signing import Account, SignedIn, register, sign_in
 from plainfall.server.visitor import Visitor
-from plainfall.sources.files import ENDINGS
 from plainfall.surroundings import Surroundings
 
 __all__ = ["Looked", "ProbeWishes", "ServerLook", "probe_servers"]
@@ -208,7 +208,7 @@ class _Looking:
 
     def _channel(self, probe: Probe) -> None:
         assets = tuple(url for url, _, _ in probe.assets)
-        channel = find_channel(self._base, probe.text, assets, self._visitor)
+        channel = find_channel(self._base, probe.text, assets, self._visitor, reload_channels())
         if channel is not None:
             listening = open_channel(self._base, channel)
             self._look.channel = channel, listening is not None
@@ -280,12 +280,15 @@ class _Looking:
                 )
             return file
         part = self._work.part
-        endings = ENDINGS.get(part.language, ())
+        endings = self._work.language.endings
         # Files and modules that the start command names, then where a framework's application is made.
         words = re.split(r"[\s:=]+", str(self._record["command"]))
         named_files = [word for word in words if word.endswith(endings)]
         named_files += [
-            f"{word.replace('.', '/')}.py" for word in words if re.fullmatch(r"\w+(\.\w+)*", word)
+            f"{word.replace('.', '/')}{ending}"
+            for word in words
+            if re.fullmatch(r"\w+(\.\w+)*", word)
+            for ending in endings
         ]
         candidates = [self._work.folder / one for one in named_files]
         places: Sequence[Evidence] = [one.evidence for one in part.frameworks]

@@ -9,7 +9,6 @@ from pathlib import Path
 from typing import Any
 
 from plainfall.clone.parts import Contradiction, Survey
-from plainfall.ecosystems import ecosystem
 from plainfall.errors import PlainfallError, ValueNeeded
 from plainfall.evidence import Evidence
 from plainfall.onboarding.byproducts import ByProducts
@@ -17,7 +16,7 @@ from plainfall.onboarding.choices import with_choices
 from plainfall.onboarding.events import Event, Listener, RunFinished, RunStarted
 from plainfall.onboarding.journal import Journal
 from plainfall.onboarding.order import in_order, needs_of
-from plainfall.onboarding.parts import Ahead, PartRun, waiting
+from plainfall.onboarding.parts import EarlySteps, PartRun, waiting
 from plainfall.onboarding.planning import plan, plan_settings
 from plainfall.onboarding.settling import Settling
 from plainfall.onboarding.state import FOLDER, CloneState
@@ -27,6 +26,7 @@ from plainfall.packages.cache import PackageCache
 from plainfall.settings.setting import Asker, Setting
 from plainfall.surroundings import Surroundings
 from plainfall.survey.look import look
+from plainfall.workers import end_workers, worker_pool
 
 __all__ = ["Outcome", "onboard"]
 
@@ -123,7 +123,6 @@ def onboard(
                     clone,
                     part,
                     tree,
-                    ecosystem(part.language) if part in survey.parts else None,
                     surroundings,
                     state,
                     wishes,
@@ -140,12 +139,17 @@ def onboard(
             )
             for part, steps in planned
         ]
-        with Ahead(runs[1:]) as ahead:
-            for run in runs:
-                if not ahead.join(run):
-                    run.carry_out(run.early)
-                run.carry_out(run.late)
-                _gather(run, outcome)
+        if sum(bool(run.early) for run in runs) > 1:
+            worker_pool()  # before the threads of the further parts
+        try:
+            with EarlySteps(runs[1:]) as early:
+                for run in runs:
+                    if not early.join(run):
+                        run.carry_out(run.early)
+                    run.carry_out(run.late)
+                    _gather(run, outcome)
+        finally:
+            end_workers()  # they hold the clone's lock as long as they live
         state.sweep()
         outcome.remarks += byproducts.remarks()
         PackageCache(surroundings.cache).sweep()

@@ -6,7 +6,7 @@ import secrets
 from collections.abc import Mapping, Sequence
 from pathlib import Path
 
-from plainfall.clone.parts import PartFound, Survey
+from plainfall.clone.parts import PartFound, PortWanted, Survey
 from plainfall.clone.walk import Tree
 from plainfall.errors import BadInput
 from plainfall.formats.documents import read_document
@@ -21,7 +21,7 @@ from plainfall.settings.item import Given, fingerprint
 from plainfall.settings.setting import Asker
 from plainfall.settings.units import Unit, sources_of, units_of, uses_of
 from plainfall.settings.whole import Settled, Surveyed, settle
-from plainfall.survey.ports import PORT_KEYS, USUAL, PortWanted, port_wanted
+from plainfall.survey.ports import PORT_KEYS, USUAL, port_wanted
 
 __all__ = ["Settling"]
 
@@ -158,12 +158,12 @@ class Settling:
             if unit is None or part.key in listeners:
                 continue
             sources = sources_of(unit, self._survey.sources)
-            own = {} if part.beside else self._own_values(part)
+            own = {} if part.is_secondary else self._own_values(part)
             wanted = port_wanted(self._tree, part, sources, own)
             if asked is not None and part.key in onboarded and not any(p in listeners for p in onboarded):
                 wanted = PortWanted(asked, "--port", wanted.place)
             without = part.key in onboarded and not part.candidates("server")
-            if without and (wanted.source == USUAL or part.beside):
+            if without and (wanted.source == USUAL or part.is_secondary):
                 continue  # nothing of it listens
             self.wanted[part.key] = wanted
             port = wanted.port
@@ -174,7 +174,7 @@ class Settling:
                 taken = [one.port for one in listeners.values()]
                 register, exactly = self._state.register, wanted.source == "--port"
                 port = register.port_for(self._state.clone, part.key, wanted.port, taken, exactly=exactly)
-            listeners[part.key] = Listener(part.key, port, wanted.place, unit.client or part.beside)
+            listeners[part.key] = Listener(part.key, port, wanted.place, unit.client or part.is_secondary)
         return listeners
 
     def _own_values(self, part: PartFound) -> dict[str, str]:

@@ -11,7 +11,15 @@ from typing import Any
 from plainfall.clone.parts import Contradiction, PartFound
 from plainfall.clone.walk import Tree
 from plainfall.data.sqlite import DatabaseFound
-from plainfall.ecosystems import CloneAccess, Ecosystem, EnvironmentStanding, InstallWishes
+from plainfall.ecosystems import environment_of, installing_of, language_named
+from plainfall.ecosystems.shape import (
+    CloneAccess,
+    Environment,
+    EnvironmentStanding,
+    Installing,
+    InstallWishes,
+    Language,
+)
 from plainfall.errors import PlainfallError
 from plainfall.evidence import Evidence
 from plainfall.onboarding.byproducts import ByProducts
@@ -49,7 +57,6 @@ class Work:
     clone: Path
     part: PartFound
     tree: Tree
-    ecosystem: Ecosystem | None
     surroundings: Surroundings
     state: CloneState
     wishes: Wishes
@@ -72,14 +79,26 @@ class Work:
     @property
     def onboarded(self) -> bool:
         """Whether this is a part that is carried to a server, and not one whose settings alone are filled."""
-        return self.ecosystem is not None
+        found = language_named(self.part.language)
+        return found is not None and found.onboarded
 
     @property
-    def language(self) -> Ecosystem:
-        """The part's ecosystem; only parts that are onboarded have one."""
-        if self.ecosystem is None:
-            raise PlainfallError(f"{self.part.path or 'the clone'} is of a language that is not onboarded")
-        return self.ecosystem
+    def language(self) -> Language:
+        """The part's language. Raises PlainfallError for a part that only holds settings."""
+        found = language_named(self.part.language)
+        if found is None:
+            raise PlainfallError(f"{self.part.path or 'the clone'} is of no language")
+        return found
+
+    @property
+    def environment(self) -> Environment:
+        """What makes the part's environment; only parts that are onboarded have one."""
+        return environment_of(self.part.language)
+
+    @property
+    def installing(self) -> Installing:
+        """What installs the part's packages; only parts that are onboarded have one."""
+        return installing_of(self.part.language)
 
     def settled_by(self) -> Settling:
         """What knows the settings of the whole clone; a run makes it before the first step."""
@@ -111,10 +130,13 @@ class Work:
 
     def standing(self) -> EnvironmentStanding:
         """How the part's environment stands."""
-        return self.language.environment_standing(self.folder, self.chosen(), self.access())
+        return self.environment.standing(self.folder, self.chosen(), self.access())
 
     def before_command(self) -> None:
-        """A command of the project is about to run."""
+        """A command of the project is about to run: what it finds by its variables is written, and what it
+        changes is watched."""
+        if self.onboarded:
+            self.environment.prepare(self.folder, self.chosen(), self.access())
         if self.byproducts is not None:
             self.byproducts.begin()
 
@@ -122,11 +144,12 @@ class Work:
         """The whole environment of the part's commands: the short list of the developer's own variables,
         the part's settings, the part's environment first on the path."""
         variables = self.surroundings.for_project()
-        own = self.language.variables(self.folder, self.chosen(), self.access())
+        own = self.environment.variables(self.folder, self.chosen(), self.access())
         path = os.pathsep.join((own.pop("PATH"), variables["PATH"]))
         named = dict(self.part.variables)
-        if "PYTHONPATH" in named:
-            named["PYTHONPATH"] = str(self.folder / named["PYTHONPATH"])
+        for name in self.language.folder_variables:
+            if name in named:
+                named[name] = str(self.folder / named[name])
         return {**variables, **named, **self.settings, **own, "PATH": path}
 
     def masked(self, text: str) -> str:

@@ -9,15 +9,15 @@ from __future__ import annotations
 import base64
 import hashlib
 import os
-import re
 import socket
 import ssl
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from urllib.parse import urlsplit
 
 from plainfall.server.visitor import LOOPBACK, Visitor
 
-__all__ = ["Channel", "Listening", "find_channel", "open_channel"]
+__all__ = ["Channel", "ChannelFinder", "Listening", "find_channel", "open_channel"]
 
 _MAGIC = "258EAFA5-E914-47DA-95CA-C5AB0DC85B11"
 
@@ -31,17 +31,17 @@ class Channel:
     title: str
 
 
-def find_channel(base: str, body: str, assets: tuple[str, ...], visitor: Visitor) -> Channel | None:
+# Given the paths of what a page loads, its text, and what fetches another path's text.
+ChannelFinder = Callable[[list[str], str, Callable[[str], str]], Channel | None]
+
+
+def find_channel(
+    base: str, body: str, assets: tuple[str, ...], visitor: Visitor, finders: Sequence[ChannelFinder]
+) -> Channel | None:
     """The reload channel that a page opens, told from what it loads; None if it opens none that is known."""
     paths = [urlsplit(asset).path for asset in assets]
-    if "/@vite/client" in paths:
-        token = re.search(r"wsToken\s*=\s*\"([^\"]+)\"", _text(visitor, f"{base.rstrip('/')}/@vite/client"))
-        return Channel(f"/?token={token.group(1)}" if token else "/", "vite-hmr", "Vite")
-    if any(path.startswith("/_next/static/") for path in paths):
-        return Channel("/_next/webpack-hmr", "", "Next.js")
-    if re.search(r"webpack-dev-server|webpackHotUpdate", body) or any("bundle.js" in path for path in paths):
-        return Channel("/ws", "", "Webpack")
-    return None
+    found = (finder(paths, body, lambda path: _text(visitor, base.rstrip("/") + path)) for finder in finders)
+    return next((one for one in found if one is not None), None)
 
 
 def _text(visitor: Visitor, url: str) -> str:

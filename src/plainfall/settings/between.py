@@ -6,6 +6,7 @@ import re
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
 
+from plainfall.ecosystems.frameworks import every_traits
 from plainfall.evidence import Evidence
 from plainfall.formats.addresses import is_local, parse_address
 from plainfall.formats.values import is_placeholder, plain_key
@@ -14,11 +15,14 @@ from plainfall.settings.matching import Match
 __all__ = ["Listener", "bind_value", "match_listeners"]
 
 _CLIENT_PREFIX = re.compile(
-    r"^(VITE|REACT_APP|NEXT_PUBLIC|NUXT_PUBLIC|NUXT|PUBLIC|VUE_APP|GATSBY|EXPO_PUBLIC)_"
+    "^("
+    + "|".join(
+        [*(one for traits in every_traits() for one in traits.client_prefixes), "GATSBY_", "EXPO_PUBLIC_"]
+    )
+    + ")"
 )
-_PORT = re.compile(
-    r"^((APP|SERVER|HTTP|WEB|API|BACKEND|LISTEN|DJANGO|FLASK|HTTP_SERVER|NODE|SERVICE)_)?PORT$"
-)
+_PREFIX = "|".join(one for traits in every_traits() for one in traits.prefixes)
+_PORT = re.compile(rf"^({_PREFIX}|(APP|SERVER|HTTP|WEB|API|BACKEND|LISTEN|HTTP_SERVER|SERVICE)_)?PORT$")
 _CLIENT_PORT = re.compile(r"^(CLIENT|FRONTEND|UI|WEBAPP|DASHBOARD)_PORT$")
 _API = re.compile(
     r"^(?:\w+_)?(API|BACKEND|SERVER|GRAPHQL)(_BASE|_ROOT|_SERVER|_PUBLIC)?_?(URL|URI|ENDPOINT|ORIGIN|ADDRESS|HOST|BASE)$"

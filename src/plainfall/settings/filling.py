@@ -6,6 +6,7 @@ from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 
 from plainfall.clone.parts import Contradiction
+from plainfall.ecosystems.frameworks import every_traits
 from plainfall.evidence import Evidence
 from plainfall.formats.values import (
     Kind,
@@ -207,7 +208,7 @@ class Filler:
         if kind is Kind.GENERATE:
             return self._generated(item, base)
         types = {use.type for use in item.uses}
-        chosen = development_value(item.key, types, self.agreement.frameworks)
+        chosen = development_value(item.key, types, _wanted_values(self.agreement.frameworks))
         # The code's own default for a mode is the one for production, most often.
         if value == "" and item.default is not None and is_plain(item.default) and not is_mode(item.key):
             return replace(base, value=item.default, origin="code default", evidence=item.default_place)
@@ -233,7 +234,7 @@ class Filler:
         if kind is Kind.GENERATE:
             return replace(self._generated(item, base), note=note)
         types = {use.type for use in item.uses}
-        chosen = development_value(item.key, types, self.agreement.frameworks)
+        chosen = development_value(item.key, types, _wanted_values(self.agreement.frameworks))
         if chosen is not None:
             return replace(base, value=chosen, origin="development value", note=note)
         asked = self._asked(item, base)
@@ -327,3 +328,13 @@ class Filler:
 
 def _place_of(items: Sequence[Item], key: str) -> Evidence:
     return next(item.place for item in items if item.key == key)
+
+
+def _wanted_values(frameworks: Collection[str]) -> dict[str, str]:
+    """What the frameworks want keys to hold while developing."""
+    return {
+        key: value
+        for traits in every_traits()
+        if set(traits.names) & set(frameworks)
+        for key, value in traits.values.items()
+    }

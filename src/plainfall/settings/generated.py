@@ -8,27 +8,17 @@ import secrets
 import string
 import uuid
 from collections.abc import Collection, Sequence
-from dataclasses import dataclass
 
+from plainfall.clone.frameworks import Form
+from plainfall.ecosystems.frameworks import every_traits
 from plainfall.sources.found import Use
 
 __all__ = ["Form", "form_of", "generated"]
 
+_LISTS = {"APP_KEYS": Form("list", 16, "", "a list of keys")}
 # Characters that need no quotes in a dotenv file and no escape in a shell.
 _SAFE = string.ascii_letters + string.digits + "-_"
 _WITH_SIGNS = string.ascii_lowercase + string.digits + "!@%^&*(-_=+)"
-
-
-@dataclass(frozen=True, slots=True)
-class Form:
-    """``encoding``: "safe" (letters, digits, - and _), "signs", "hex", "base64", "fernet" (base64 of 32
-    bytes, URL-safe), "uuid" or "list" (four base64 values with commas). ``length`` counts characters, for
-    "base64" and "list" bytes before the encoding. ``why`` says who demands it."""
-
-    encoding: str = "safe"
-    length: int = 64
-    prefix: str = ""
-    why: str = ""
 
 
 def form_of(key: str, value: str, comment: str, uses: Sequence[Use], frameworks: Collection[str]) -> Form:
@@ -95,23 +85,13 @@ def _told(comment: str) -> Form | None:
 
 
 def _of_framework(key: str, value: str, frameworks: Collection[str]) -> Form | None:
-    if key == "APP_KEY" and ("laravel" in frameworks or value.startswith("base64:")):
-        return Form("base64", 32, "base64:", "Laravel")
-    if key == "APP_KEY" and "adonis" in frameworks:
-        return Form("safe", 32, "", "AdonisJS")
-    if key == "APP_KEYS":
-        return Form("list", 16, "", "Strapi" if "strapi" in frameworks else "a list of keys")
-    if key == "APP_SECRET" and "symfony" in frameworks:
-        return Form("hex", 32, "", "Symfony")
-    if key == "SECRET_KEY_BASE":
-        return Form("hex", 128, "", "Rails")
-    if key == "RAILS_MASTER_KEY":
-        return Form("hex", 32, "", "Rails")
-    if key in ("SECRET_KEY", "DJANGO_SECRET_KEY") and "django" in frameworks:
-        return Form("signs", 50, "", "Django")
-    if key in ("NEXTAUTH_SECRET", "AUTH_SECRET"):
-        return Form("base64", 32, "", "the sign-in library")
-    return None
+    for traits in every_traits():
+        known = any(name.lower() in frameworks for name in traits.names)
+        for secret in traits.secrets:
+            shaped = bool(secret.form.prefix) and value.startswith(secret.form.prefix)
+            if key in secret.keys and (known or secret.by_name_alone or shaped):
+                return secret.form
+    return _LISTS.get(key)
 
 
 def generated(form: Form) -> str:

@@ -5,6 +5,8 @@ from __future__ import annotations
 import re
 from collections.abc import Collection
 
+from plainfall.ecosystems.frameworks import every_traits
+
 __all__ = ["nearest"]
 
 _SAME = {
@@ -36,7 +38,9 @@ _SAME = {
     "TIME": "TIMEOUT",
     "INTERVAL": "PERIOD",
 }
-_PREFIXES = re.compile(r"^(VITE|REACT_APP|NEXT_PUBLIC|NUXT_PUBLIC|PUBLIC|VUE_APP|APP|DJANGO|FLASK|RAILS)_")
+_PREFIXES = re.compile(
+    "^(" + "|".join([one for it in every_traits() for one in (*it.client_prefixes, *it.prefixes)]) + "|APP_)"
+)
 
 
 def nearest(name: str, others: Collection[str]) -> str | None:

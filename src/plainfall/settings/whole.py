@@ -11,6 +11,7 @@ from urllib.parse import quote
 
 from plainfall.clone.parts import Contradiction
 from plainfall.clone.walk import Tree
+from plainfall.ecosystems.frameworks import every_traits
 from plainfall.evidence import Evidence
 from plainfall.formats.documents import Document, read_document
 from plainfall.formats.dotenv import Dotenv
@@ -207,12 +208,17 @@ def _over_tracked(
     )
 
 
+def _read_local() -> set[str]:
+    """Frameworks whose loader reads ``.env.local`` over ``.env`` (and the same with a mode behind)."""
+    return {name for traits in every_traits() if traits.reads_local for name in traits.names}
+
+
 def _local_target(target: str, unit: Unit, surveyed: Surveyed) -> str:
     """The file that the loader reads over a tracked one; where none is known, one of Plainfall's own, whose
     values the part's commands get as variables."""
     local = f"{target}.local"
     loads = any(path == local for path, _ in resolved_loads(unit.folder, surveyed.sources))
-    if (loads or set(unit.frameworks) & _READ_LOCAL) and not surveyed.tracked(local):
+    if (loads or set(unit.frameworks) & _read_local()) and not surveyed.tracked(local):
         return local
     return f".plainfall/settings/{quote(os.fsencode(target), safe='')}"
 
@@ -226,23 +232,6 @@ def _unnamed_target(unit: Unit, tree: Tree, sources: Mapping[str, FileFound]) ->
         if name.startswith(".env") and path not in tree and (not unit.folder or path.startswith(place)):
             return path, load.place
     return f"{place}.env", None
-
-
-# Frameworks whose loader reads ``.env.local`` over ``.env`` (and the same with a mode behind).
-_READ_LOCAL = frozenset(
-    (
-        "Next",
-        "Next.js",
-        "Vite",
-        "Astro",
-        "React Scripts",
-        "Webpack",
-        "Vue CLI",
-        "Symfony",
-        "React Router",
-        "Strapi",
-    )
-)
 
 
 def _file(

@@ -27,10 +27,10 @@ _ASSERTS = re.compile(r"^(console\.)?(assert(\.\w+)?|invariant|assertDefined|ens
 class Grammar:
     """What a language's tree calls things. ``converters`` maps function and method names to types,
     ``stops_on_nothing`` are those that fail when they are given nothing, ``safe_methods`` those that an
-    absent value answers too; ``stop`` matches code that ends the program; ``if_types`` are the nodes with a
+    absent value answers too; ``short_ternary`` is the field that a conditional without its middle lacks;
+    ``stop`` matches code that ends the program; ``if_types`` are the nodes with a
     condition, ``inverted`` those that run where it does not hold."""
 
-    name: str
     default_operators: frozenset[str]
     converters: Mapping[str, str]
     stops_on_nothing: frozenset[str]
@@ -38,6 +38,7 @@ class Grammar:
     if_types: frozenset[str]
     inverted: frozenset[str] = frozenset()
     safe_methods: frozenset[str] = frozenset()
+    short_ternary: str = "consequence"
     forms: Mapping[str, str] = field(default_factory=dict)
     absent_member_stops: bool = True
 
@@ -75,7 +76,7 @@ def context_of(source: Source, grammar: Grammar, node: Node, start: Context) -> 
         elif kind in ("conditional_expression", "ternary_expression", "conditional"):
             if outer.child_by_field_name("condition") != inner:
                 pass
-            elif outer.child_by_field_name("body" if grammar.name == "php" else "consequence") is None:
+            elif outer.child_by_field_name(grammar.short_ternary) is None:
                 context.default = literal(outer.child_by_field_name("alternative"))
                 context.needed = False
             else:

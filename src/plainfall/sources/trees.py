@@ -6,6 +6,7 @@ there, so that comments and texts do not count and a whole file is never walked.
 
 from __future__ import annotations
 
+import importlib
 import re
 import time
 from collections.abc import Collection, Iterator
@@ -30,26 +31,11 @@ _IF = re.compile(r"\b(if|unless)\b")
 
 
 @cache
-def _parser(language: str) -> Parser:
+def _parser(grammar: str) -> Parser:
     from tree_sitter import Language, Parser
 
-    if language in ("typescript", "tsx"):
-        import tree_sitter_typescript as typescript
-
-        made = typescript.language_tsx() if language == "tsx" else typescript.language_typescript()
-    elif language == "javascript":
-        import tree_sitter_javascript as javascript
-
-        made = javascript.language()
-    elif language == "php":
-        import tree_sitter_php as php
-
-        made = php.language_php()
-    else:
-        import tree_sitter_ruby as ruby
-
-        made = ruby.language()
-    return Parser(Language(made))
+    module, _, function = grammar.partition(":")
+    return Parser(Language(getattr(importlib.import_module(module), function)()))
 
 
 _LONGEST = 1.5  # seconds that one file may take
@@ -57,13 +43,14 @@ _MOST_PLACES = 2_000  # matches of one pattern in one file
 
 
 class Source:
-    """One parsed file; ``first_line`` is the line on which ``text`` begins in it."""
+    """One parsed file; ``grammar`` names the function that gives it ("module:function"), ``first_line`` is the
+    line on which ``text`` begins in the file."""
 
-    def __init__(self, text: str, path: str, language: str, first_line: int = 1) -> None:
+    def __init__(self, text: str, path: str, grammar: str, first_line: int = 1) -> None:
         self.path = path
         self.text = text
         self.data = text.encode()
-        self.root = _parser(language).parse(self.data).root_node
+        self.root = _parser(grammar).parse(self.data).root_node
         self._lines = text.splitlines()
         self._first = first_line
         self._plain = len(self.data) == len(text)

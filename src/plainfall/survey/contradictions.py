@@ -10,7 +10,7 @@ from plainfall.clone.commands import missing_script
 from plainfall.clone.parts import Contradiction, PartFound
 from plainfall.clone.readme import ReadmeStep, readme_addresses
 from plainfall.clone.walk import Tree
-from plainfall.ecosystems import ecosystem
+from plainfall.ecosystems import language_named, vocabulary
 from plainfall.evidence import Evidence
 from plainfall.formats.dotenv import parse_dotenv
 from plainfall.runtimes.asks import Strength
@@ -28,7 +28,7 @@ def find_contradictions(
         yield from _ports(tree, part)
     for step in steps:
         folder = parts[0].path if parts else ""
-        missing = missing_script(step.command, tree, folder)
+        missing = missing_script(step.command, tree, folder, vocabulary())
         if missing:
             yield Contradiction(
                 f"the README runs {missing}, which is not in the clone",
@@ -39,7 +39,9 @@ def find_contradictions(
 
 def _versions(part: PartFound) -> Iterator[Contradiction]:
     """A pinned version that a range does not admit, and two pins of different release lines."""
-    language = ecosystem(part.language)
+    language = language_named(part.language)
+    if language is None or language.grammar is None:
+        return
     strong = [ask for ask in part.asks if ask.strength >= Strength.RANGE]
     for first, second in combinations(strong, 2):
         pin, other = (first, second) if first.strength >= second.strength else (second, first)

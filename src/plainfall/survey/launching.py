@@ -10,6 +10,8 @@ from typing import Any
 
 from plainfall.clone.commands import Command, missing_script
 from plainfall.clone.walk import Tree
+from plainfall.ecosystems import vocabulary
+from plainfall.ecosystems.shape import Language, Recognising
 from plainfall.errors import BadInput
 from plainfall.evidence import Evidence
 from plainfall.reading import json_value
@@ -22,10 +24,9 @@ _EDITOR_RANK = 36
 _CONTAINERS = ("Dockerfile.dev", "docker/Dockerfile.dev", ".devcontainer/Dockerfile", "Dockerfile")
 _LAUNCH = ".vscode/launch.json"
 _INSIDE = re.compile(r"^(/(?:usr/src/)?(?:app|code|src|srv|opt/\w+|workspace)/)")
-_OWN = {"python": ("python", "flask", "uvicorn", "gunicorn", "django-admin"), "node": ("node", "npm", "yarn")}
 
 
-def container_commands(tree: Tree, folder: str, language: str) -> Iterator[Command]:
+def container_commands(tree: Tree, folder: str, language: Language) -> Iterator[Command]:
     """What a container file runs in the end (its last CMD, or ENTRYPOINT), if it is of this language."""
     for name in _CONTAINERS:
         path = f"{folder}/{name}" if folder else name
@@ -42,7 +43,8 @@ def container_commands(tree: Tree, folder: str, language: str) -> Iterator[Comma
         if found is None:
             continue
         line = _words(found[1])
-        if line and _is_of(line, language) and not missing_script(line, tree, folder):
+        own = vocabulary().language_of(line) == language.name if line else False
+        if own and not missing_script(line, tree, folder, vocabulary()):
             place = Evidence(path, found[0], found[2])
             yield Command("server", line, "what the container runs", _CONTAINER_RANK, place, folder)
             return
@@ -62,12 +64,7 @@ def _words(said: str) -> str:
     return said
 
 
-def _is_of(line: str, language: str) -> bool:
-    first = line.split()[0].rsplit("/", 1)[-1] if line.split() else ""
-    return re.sub(r"[\d.]+$", "", first) in _OWN.get(language, ())
-
-
-def editor_commands(tree: Tree, folder: str, language: str) -> Iterator[Command]:
+def editor_commands(tree: Tree, folder: str, recognising: Recognising) -> Iterator[Command]:
     """What an editor's launch file starts: its configurations of this language that launch something."""
     if _LAUNCH not in tree:
         return
@@ -80,28 +77,17 @@ def editor_commands(tree: Tree, folder: str, language: str) -> Iterator[Command]
     for row in rows if isinstance(rows, list) else ():
         if not isinstance(row, dict) or row.get("request") != "launch":
             continue
-        line = _line(row, language, folder)
-        if line and not missing_script(line, tree, folder):
+        line = _line(row, recognising, folder)
+        if line and not missing_script(line, tree, folder, vocabulary()):
             name = str(row.get("name", ""))
             place = tree.line_of(_LAUNCH, json.dumps(name))
             yield Command("server", line, f"the editor's configuration {name!r}", _EDITOR_RANK, place, folder)
 
 
-def _line(row: dict[str, Any], language: str, folder: str) -> str:
-    kind = str(row.get("type", ""))
+def _line(row: dict[str, Any], recognising: Recognising, folder: str) -> str:
     held = row.get("args")
     words = [_inside(str(word), folder) for word in held] if isinstance(held, list) else []
-    program = _inside(str(row.get("program") or ""), folder)
-    if language == "python" and kind in ("python", "debugpy"):
-        if row.get("module"):
-            return shlex.join(["python", "-m", str(row["module"]), *words])
-        return shlex.join(["python", program, *words]) if program.endswith(".py") else ""
-    if language == "node" and kind in ("node", "pwa-node"):
-        runs = [str(word) for word in row.get("runtimeArgs") or []]
-        if row.get("runtimeExecutable") in ("npm", "yarn", "pnpm"):
-            return shlex.join([str(row["runtimeExecutable"]), *runs])
-        return shlex.join(["node", *runs, program, *words]) if re.search(r"\.[cm]?js$", program) else ""
-    return ""
+    return recognising.editor_command(row, words, _inside(str(row.get("program") or ""), folder))
 
 
 def _inside(word: str, folder: str) -> str:

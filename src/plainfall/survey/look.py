@@ -10,8 +10,9 @@ from plainfall.clone.commands import process_file_commands, readme_commands, wit
 from plainfall.clone.parts import PartFound, SettingsFound, Survey
 from plainfall.clone.readme import ReadmeStep, read_steps, readme_addresses
 from plainfall.clone.walk import Tree, walk
-from plainfall.ecosystems import Ecosystem, ecosystems
+from plainfall.ecosystems import languages, source_readers, vocabulary
 from plainfall.ecosystems.frameworks import find_frameworks
+from plainfall.ecosystems.shape import Language, Recognising
 from plainfall.errors import BadInput, NothingToOnboard
 from plainfall.evidence import Evidence
 from plainfall.services.definitions import unreadable_definitions
@@ -21,7 +22,6 @@ from plainfall.sources.found import FileFound
 from plainfall.survey.contradictions import find_contradictions
 from plainfall.survey.launching import container_commands, editor_commands
 from plainfall.survey.modes import modes_of
-from plainfall.survey.others import other_parts
 
 __all__ = ["look"]
 
@@ -36,7 +36,6 @@ _COMPILED = {
     "Package.swift": "Swift",
     "mix.exs": "Elixir",
 }
-_TITLES = {"node": "Node", "php": "PHP", "ruby": "Ruby"}
 
 
 def look(
@@ -54,21 +53,33 @@ def look(
             f"{clone} is not a folder", remedy="Name the folder of a clone, or go there first."
         )
     tree = walk(clone)
-    sources = read_sources(clone, tree.files, memory_file(cache, clone) if cache else None)
+    sources = read_sources(clone, tree.files, memory_file(cache, clone) if cache else None, source_readers())
     found = list(_recognised(tree))
-    others = list(other_parts(tree, [one.name for one in ecosystems()], [folder for folder, _, _ in found]))
-    folders = sorted({folder for folder, *_ in (*found, *others)})
+    others = list(_other_parts(tree, [one[0] for one in found]))
+    folders = sorted({one[0] for one in found} | {one[0] for one in others})
     templates = {
         folder: find_templates(tree, folder, _below(folder, folders), _inside(folder, folders, sources), made)
         for folder in folders
     }
     parts = tuple(
-        _part(tree, *one, templates[one[0]], cache, beside=one[0] in [other[0] for other in found[:number]])
+        _part(
+            tree,
+            *one,
+            templates[one[0]],
+            cache,
+            is_secondary=one[0] in [other[0] for other in found[:number]],
+        )
         for number, one in enumerate(found)
     )
     remarks = [*_remarks(tree, sources), *(_other_remark(language, place) for _, language, place in others)]
     rest = [
-        PartFound(folder, language, (place,), templates=templates[folder])
+        PartFound(
+            folder,
+            language.name,
+            (place,),
+            templates=templates[folder],
+            frameworks=tuple(find_frameworks(tree, folder, language.name, frozenset())),
+        )
         for folder, language, place in others
     ]
     rest += _shared(tree, folders, sources, made)
@@ -107,20 +118,41 @@ def _shared(
     return [PartFound("", "", (templates[0].evidence,), templates=templates)] if templates else []
 
 
-def _other_remark(language: str, place: Evidence) -> tuple[str, Evidence]:
-    title = _TITLES[language]
-    return f"a {title} part is here; this version of Plainfall looks after its settings only", place
+def _other_remark(language: Language, place: Evidence) -> tuple[str, Evidence]:
+    return f"a {language.title} part is here; this version of Plainfall looks after its settings only", place
 
 
-def _recognised(tree: Tree) -> Iterator[tuple[str, Ecosystem, list[Evidence]]]:
-    for language in ecosystems():
+def _recognised(tree: Tree) -> Iterator[tuple[str, Language, Recognising, list[Evidence]]]:
+    for language in languages():
+        if language.recognising is None or not language.onboarded:
+            continue
         found: list[str] = []
-        for folder in sorted(tree.folders, key=lambda path: (path.count("/"), path)):
-            evidence = language.recognise(tree, folder)
+        for folder in _top_down(tree):
+            evidence = language.recognising.recognise(tree, folder)
             if not evidence or _belongs_to(tree, folder, found):
                 continue
             found.append(folder)
-            yield folder, language, evidence
+            yield folder, language, language.recognising, evidence
+
+
+def _top_down(tree: Tree) -> list[str]:
+    return sorted(tree.folders, key=lambda path: (path.count("/"), path))
+
+
+def _other_parts(tree: Tree, folders: Collection[str]) -> Iterator[tuple[str, Language, Evidence]]:
+    """Parts of languages that are recognised and not onboarded: by a manifest, or by a main file where there is
+    no part above (``folders`` are those of the parts that are onboarded)."""
+    for language in languages():
+        found: list[str] = []
+        for folder in _top_down(tree) if not language.onboarded else ():
+            names = tree.folders[folder]
+            mark = next((name for name in language.manifests if name in names), None)
+            above = any(one == "" or folder.startswith(f"{one}/") for one in (*found, *folders))
+            if mark is None and not above and folder.count("/") < 2:
+                mark = next((name for name in language.mains if name in names), None)
+            if mark is not None:
+                found.append(folder)
+                yield folder, language, Evidence(f"{folder}/{mark}" if folder else mark, 1)
 
 
 def _belongs_to(tree: Tree, folder: str, found: list[str]) -> bool:
@@ -134,21 +166,23 @@ def _belongs_to(tree: Tree, folder: str, found: list[str]) -> bool:
 def _part(
     tree: Tree,
     folder: str,
-    language: Ecosystem,
+    language: Language,
+    recognising: Recognising,
     evidence: list[Evidence],
     templates: tuple[SettingsFound, ...],
     cache: Path | None,
     *,
-    beside: bool,
+    is_secondary: bool,
 ) -> PartFound:
-    listed = language.dependencies(tree, folder)
+    listed = recognising.dependencies(tree, folder)
     names = frozenset(listed.names) if listed else frozenset()
     frameworks = find_frameworks(tree, folder, language.name, names)
-    commands = [] if beside else list(process_file_commands(tree, folder))
-    commands += language.commands(tree, folder)
-    if not beside:
-        commands += container_commands(tree, folder, language.name)
-        commands += editor_commands(tree, folder, language.name)
+    commands = [] if is_secondary else list(process_file_commands(tree, folder))
+    commands += recognising.commands(tree, folder)
+    commands += recognising.after_installing(tree, folder)
+    if not is_secondary:
+        commands += container_commands(tree, folder, language)
+        commands += editor_commands(tree, folder, recognising)
     variables: dict[str, str] = {}
     pages = ["/"]
     for framework in frameworks:
@@ -157,26 +191,26 @@ def _part(
         pages += framework.pages
     readme = _readme(tree, folder)
     steps = _steps(tree, folder)
-    variables = {**modes_of(tree, folder, steps), **variables}
-    if beside:
-        commands = language.beside(tree, folder, commands)
+    variables = {**modes_of(tree, folder, steps, recognising), **variables}
+    if is_secondary:
+        commands = recognising.secondary_commands(tree, folder, commands)
     elif readme:
-        commands += readme_commands(steps, tree, folder)
+        commands += readme_commands(steps, tree, folder, language.name, vocabulary())
         pages += [path for _, path, _ in readme_addresses(tree.text(readme), readme)]
     commands = list(with_port_words(commands))
     return PartFound(
         path=folder,
         language=language.name,
         evidence=tuple(evidence),
-        asks=tuple(language.asks(tree, folder, cache)),
+        asks=tuple(recognising.asks(tree, folder, cache)),
         dependencies=listed,
         templates=templates,
         commands=tuple(commands),
         pages=tuple(dict.fromkeys(pages)),
         frameworks=tuple(frameworks),
         variables=variables,
-        needs=language.needs(tree, folder),
-        beside=beside,
+        extensions=recognising.extensions(tree, folder),
+        is_secondary=is_secondary,
     )
 
 
@@ -190,7 +224,7 @@ def _readme(tree: Tree, folder: str) -> str | None:
 def _steps(tree: Tree, folder: str) -> list[ReadmeStep]:
     readme = _readme(tree, folder)
     try:
-        return read_steps(tree.text(readme), readme) if readme else []
+        return read_steps(tree.text(readme), readme, vocabulary()) if readme else []
     except BadInput:
         return []  # a README in an old encoding is no reason to stop; nothing stands on it
 
@@ -220,12 +254,12 @@ def _remarks(tree: Tree, sources: Mapping[str, FileFound]) -> Iterator[tuple[str
 
 def _nothing(clone: Path, tree: Tree, remarks: list[tuple[str, Evidence]]) -> NothingToOnboard:
     lines = tuple(f"{text} ({place})" for text, place in remarks[:8])
+    first, *more = [f"{one.title} part is known by {one.known_by}" for one in languages() if one.known_by]
+    known = ", ".join([f"A {first}", *(f"a {one}" for one in more)])
     return NothingToOnboard(
         f"nothing in {clone} that Plainfall can onboard"
         + ("" if tree.files else ": it holds no files, or all are ignored"),
-        remedy="A Python part is known by pyproject.toml, requirements.txt, setup.py or a main file, a Node "
-        "part by a package.json with scripts or dependencies. If the project is in a subfolder below another "
-        "repository, name that folder.",
+        remedy=f"{known}. If the project is in a subfolder below another repository, name that folder.",
         lines=lines,
     )
 

@@ -5,12 +5,10 @@ from __future__ import annotations
 import re
 from collections.abc import Iterator, Sequence
 from itertools import chain
-from typing import Any
 
 from plainfall.clone.readme import ReadmeStep
 from plainfall.clone.walk import Tree
-from plainfall.errors import BadInput
-from plainfall.reading import json_value
+from plainfall.ecosystems.shape import Recognising
 
 __all__ = ["modes_of"]
 
@@ -21,15 +19,18 @@ _MODE = re.compile(
     r"^(\w+_)?(ENV|ENVIRONMENT|PROFILE|MODE|SETTINGS_MODULE|SETTINGS|CONFIG|CONFIG_NAME|STAGE|APP|DEBUG)$"
 )
 _NEVER = frozenset("PATH HOME LD_PRELOAD LD_LIBRARY_PATH PYTHONHOME NODE_OPTIONS RUBYOPT".split())
-_DEVELOPMENT_SCRIPTS = ("dev", "start:dev", "start", "serve")
 
 
-def modes_of(tree: Tree, folder: str, steps: Sequence[ReadmeStep]) -> dict[str, str]:
+def modes_of(
+    tree: Tree, folder: str, steps: Sequence[ReadmeStep], recognising: Recognising
+) -> dict[str, str]:
     """Name to value: what README steps export, else what the commands of process files, manifest scripts and
     container files set before themselves. The first place counts, in that order."""
     found: dict[str, str] = {}
-    places = (_of_process_files, _of_scripts, _of_containers)
-    for name, value in chain(_of_steps(steps), *(place(tree, folder) for place in places)):
+    scripts = (pair for text in recognising.script_texts(tree, folder) for pair in _inline(text))
+    for name, value in chain(
+        _of_steps(steps), _of_process_files(tree, folder), scripts, _of_containers(tree, folder)
+    ):
         if name not in _NEVER:
             found.setdefault(name, value)
     return found
@@ -60,26 +61,12 @@ def _of_process_files(tree: Tree, folder: str) -> Iterator[tuple[str, str]]:
                 yield from _inline(line.partition(":")[2].strip())
 
 
-def _of_scripts(tree: Tree, folder: str) -> Iterator[tuple[str, str]]:
-    path = f"{folder}/package.json" if folder else "package.json"
-    if path not in tree:
-        return
-    try:
-        document = json_value(tree.text(path), path)
-    except BadInput:
-        return  # a damaged manifest is told of where it is installed from
-    scripts: Any = document.get("scripts") if isinstance(document, dict) else None
-    for name in _DEVELOPMENT_SCRIPTS if isinstance(scripts, dict) else ():
-        if isinstance(scripts.get(name), str):
-            yield from _inline(scripts[name])
-
-
 def _of_containers(tree: Tree, folder: str) -> Iterator[tuple[str, str]]:
     """``ENV`` lines of the container file, settings modules only: its other modes are for production."""
     path = f"{folder}/Dockerfile" if folder else "Dockerfile"
     if path not in tree:
         return
     for line in tree.text(path).splitlines():
-        found = re.match(r"\s*ENV\s+(\w*SETTINGS_MODULE|FLASK_APP)[= ](['\"]?)([\w.:/-]+)\2", line)
+        found = re.match(r"\s*ENV\s+(\w*SETTINGS_MODULE|[A-Z]+_APP)[= ](['\"]?)([\w.:/-]+)\2", line)
         if found and "prod" not in found.group(3):
             yield found.group(1), found.group(3)

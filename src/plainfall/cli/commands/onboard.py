@@ -10,7 +10,7 @@ from plainfall.cli.asking import TerminalAsker
 from plainfall.cli.console import Console
 from plainfall.cli.document import outcome_document
 from plainfall.cli.view import RunView, part_heading, part_of, show_contradictions
-from plainfall.ecosystems import InstallWishes
+from plainfall.ecosystems.shape import InstallWishes
 from plainfall.errors import BadInput, UsageProblem
 from plainfall.evidence import Evidence
 from plainfall.formats.dotenv import parse_dotenv

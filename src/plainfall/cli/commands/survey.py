@@ -10,7 +10,7 @@ from plainfall.cli.console import Console
 from plainfall.cli.document import survey_document
 from plainfall.cli.view import part_heading, show_contradictions
 from plainfall.clone.parts import PartFound, Survey
-from plainfall.ecosystems import ecosystem
+from plainfall.ecosystems import environment_of, title_of
 from plainfall.errors import BadInput, NoFittingRuntime
 from plainfall.evidence import Evidence
 from plainfall.surroundings import Surroundings
@@ -73,7 +73,7 @@ def _learn(where: str, surroundings: Surroundings, console: Console) -> int:
 def _runtime(part: PartFound, surroundings: Surroundings) -> dict[str, Any]:
     """Which interpreter would be taken; a survey goes on where none fits."""
     try:
-        choice = ecosystem(part.language).choose_runtime(part, surroundings, None, offline=True)
+        choice = environment_of(part.language).choose_runtime(part, surroundings, None, offline=True)
     except NoFittingRuntime as error:
         return {"chosen": None, "candidates": [], "problem": f"{error.cause}: {'; '.join(error.lines)}"}
     taken = choice.taken
@@ -97,7 +97,7 @@ def _show_part(console: Console, survey: Survey, part: PartFound, runtime: dict[
     asked = ", ".join(f"{ask.text} ({ask.evidence})" for ask in part.asks) or "no version is asked for"
     chosen = runtime["chosen"]
     text = (
-        f"{part.language.capitalize()} {chosen['version']} at {console.shown_path(chosen['file'])}"
+        f"{title_of(part.language)} {chosen['version']} at {console.shown_path(chosen['file'])}"
         if chosen
         else ""
     )

@@ -17,11 +17,11 @@ from pathlib import Path
 from typing import Any
 from urllib.parse import quote
 
-from plainfall.ecosystems import CloneAccess, Progress
 from plainfall.ecosystems.node.lists import COMPONENTS as LIST
 from plainfall.ecosystems.node.repositories import RepositorySource, plain_files, repository_source
 from plainfall.ecosystems.node.store import Store
 from plainfall.ecosystems.node.versions import admits, best, is_range
+from plainfall.ecosystems.shape import CloneAccess, Progress
 from plainfall.errors import BadInput, DependencyProblem, EnvironmentProblem
 from plainfall.evidence import Evidence
 from plainfall.packages.cache import CachedTree, PackageCache, make_tree

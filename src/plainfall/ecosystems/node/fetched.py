@@ -14,7 +14,6 @@ from pathlib import Path
 from typing import Any
 from urllib.parse import quote
 
-from plainfall.ecosystems import Progress
 from plainfall.ecosystems.node.configuration import Registries, read_registries
 from plainfall.ecosystems.node.documents import plain_manifest, versions_of
 from plainfall.ecosystems.node.interpreters import GRAMMAR, ask_node
@@ -22,6 +21,7 @@ from plainfall.ecosystems.node.lines import known_lines
 from plainfall.ecosystems.node.locks.package import Package
 from plainfall.ecosystems.node.store import Store, registry_address
 from plainfall.ecosystems.node.versions import order
+from plainfall.ecosystems.shape import Progress
 from plainfall.packages.cache import PackageCache
 from plainfall.packages.client import RegistryClient
 from plainfall.reading import foreign_json
@@ -29,6 +29,7 @@ from plainfall.runtimes.asks import Strength, VersionAsk
 from plainfall.runtimes.choice import Choice
 from plainfall.runtimes.interpreters import Interpreter
 from plainfall.surroundings import Surroundings
+from plainfall.workers import worker_pool
 from plainfall.writing import digest_of
 
 __all__ = ["fetched_runtime", "package_name"]
@@ -61,6 +62,7 @@ def fetched_runtime(
     key = digest_of(name, sorted(ask.specifier for ask in held))
     remembered = cache.recall("node-runtimes", key)
     registries = None
+    worker_pool()  # before the threads that ask registries: packages are laid by it later
     if not isinstance(remembered, dict):
         registries = read_registries(surroundings, client, [])
         remembered = _offered(name, held, registries, surroundings)

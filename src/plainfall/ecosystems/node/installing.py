@@ -1,184 +1,45 @@
-"""Installing what a lock of a Node part says, or what its manifest is resolved to."""
+"""Installing Node packages, in the shape that every language has."""
 
 from __future__ import annotations
 
-from collections.abc import Mapping
-from dataclasses import replace
-from pathlib import Path
-from typing import Any
+import os
+from collections.abc import Collection, Mapping, Sequence
 
-from plainfall.clone.parts import DependencyFile
-from plainfall.confinement import Confined
-from plainfall.ecosystems import CloneAccess, Installation, InstallWishes, Progress
-from plainfall.ecosystems.node.components import install_components
-from plainfall.ecosystems.node.configuration import Registries, read_registries
-from plainfall.ecosystems.node.laying import lay
-from plainfall.ecosystems.node.lists import COMPONENTS, disagreements, folders_to, read_lock
-from plainfall.ecosystems.node.locks.package import LockRead, Package, wanted_here
-from plainfall.ecosystems.node.locks.package_lock import read_package_lock
-from plainfall.ecosystems.node.own_code import code_remarks, run_allowed
-from plainfall.ecosystems.node.repositories import repository_source
-from plainfall.ecosystems.node.resolving import TABLES, lock_text, resolve
-from plainfall.ecosystems.node.store import Store
-from plainfall.ecosystems.node.workspaces import linked_folders, workspaces
-from plainfall.errors import RegistryProblem
-from plainfall.packages.consent import withheld_words
-from plainfall.runtimes.choice import Choice
-from plainfall.surroundings import Surroundings
-from plainfall.writing import digest_of
+from plainfall.clone.walk import Tree
+from plainfall.ecosystems.node.asks import manifest
+from plainfall.ecosystems.node.environments import NodeEnvironment
+from plainfall.ecosystems.node.lists import folders_to
+from plainfall.ecosystems.shape import Installation, InstallJob
+from plainfall.packages.consent import Withheld
 
-__all__ = ["install"]
+__all__ = ["NodeInstalling"]
 
 
-def install(
-    clone: Path,
-    folder: Path,
-    listed: DependencyFile,
-    document: Mapping[str, Any],
-    choice: Choice,
-    surroundings: Surroundings,
-    wishes: InstallWishes,
-    state: Path,
-    variables: Mapping[str, str],
-    progress: Progress,
-    access: CloneAccess,
-) -> Installation:
-    """Makes ``node_modules`` what the list says for this machine. ``state`` is a folder to keep a resolved
-    lock in, ``variables`` the environment for packages' own code that is allowed to run. Raises what
-    resolving, store and laying raise, and CommandFailed."""
-    registries = read_registries(surroundings, choice.taken, folders_to(clone, folder), wishes.hosts)
-    if listed.kind == "components":
-        store = Store(surroundings.cache, registries, dict(surroundings.variables), folder, clone)
-        return _with_components(Installation(), folder, store, state, progress, access)
-    resolved = listed.kind == "unlocked"
-    members = workspaces(folder, document)
-    roots = [document, *members.values()]
-    asked = {name for one in roots for table in TABLES for name in one.get(table) or {}}
-    store = Store(surroundings.cache, registries, dict(surroundings.variables), folder, clone)
-    allowed = wishes.allowed
-    try:
-        if resolved:
-            read = _resolved(listed, document, members, choice, store, state, progress, access.confined)
-        else:
-            read = read_lock(clone, listed.path, document)
-        wanted = wanted_here(read.packages, choice.taken.facts, asked)
-        packages = [one for one in wanted if not one.bundled]
-        # A folder of its own: another part may be at work in its own at the same time.
-        making = clone / ".plainfall" / "laying" / digest_of(str(folder))[:12]
-        patched = _patched_in_place(folder)
-        laid = lay(folder, packages, store, making, allowed, patched, progress, access)
-    except RegistryProblem as error:
-        words = withheld_words(registries.withheld)
-        error.remedy += f" Not done: {words}." if words else ""
-        raise
-    finally:
-        store.close()
-    remarks: list[str] = []
-    unhashed = [one.label for one in packages if _lacks_hash(one)]
-    if unhashed and not resolved:
-        names = ", ".join(unhashed[:6]) + (f" and {len(unhashed) - 6} more" if len(unhashed) > 6 else "")
-        remarks.append(f"the lock has no hash of {names}: what the registry gave could not be checked")
-    remarks += [
-        *read.remarks[:6],
-        *disagreements(clone, listed, read, document),
-        *_registry_remarks(registries),
-    ]
-    left_out = len(read.packages) - len(wanted)
-    if left_out:
-        what = "1 optional package is" if left_out == 1 else f"{left_out} optional packages are"
-        remarks.append(f"{what} for other machines and left out")
-    ran = run_allowed(folder, laid, wishes, variables, access)
-    remarks += code_remarks(laid, allowed)
-    done = Installation(
-        laid=tuple(laid.laid),
-        kept=tuple(laid.kept),
-        taken_out=tuple(laid.taken_out),
-        fetched=laid.fetched,
-        fetched_bytes=laid.fetched_bytes,
-        built=tuple(ran),
-        resolved=resolved,
-        remarks=tuple(remarks),
-        layout={f"../{place}": names for place, names in laid.layout.items()},
-    )
-    return (
-        _with_components(done, folder, store, state, progress, access)
-        if (folder / COMPONENTS).is_file()
-        else done
-    )
+class NodeInstalling:
+    """Locks of the package clients, manifests without one, browser components."""
 
+    def withheld(self, job: InstallJob) -> Sequence[Withheld]:
+        from plainfall.ecosystems.node.configuration import project_withholds
 
-def _lacks_hash(package: Package) -> bool:
-    return not package.integrity and package.link is None and repository_source(package.address) is None
+        return project_withholds(job.surroundings, folders_to(job.clone, job.folder), job.wishes.hosts)
 
+    def missing_driver(self, settings: Mapping[str, str], names: Collection[str]) -> tuple[str, str] | None:
+        return None
 
-def _registry_remarks(registries: Registries) -> list[str]:
-    """What of the project's rc files did not count."""
-    remarks = [f"not done: {words}"] if (words := withheld_words(registries.withheld)) else []
-    if registries.ignored:
-        keys = ", ".join(dict.fromkeys(key for key, _ in registries.ignored[:8]))
-        place = registries.ignored[0][1]
-        remarks.append(f"{place}: {keys} counts only in your own configuration, not in a clone's")
-    return remarks
+    def package_names(self, module: str) -> frozenset[str]:
+        return frozenset({"/".join(module.split("/")[: 2 if module.startswith("@") else 1]).lower()})
 
+    def install(self, job: InstallJob) -> Installation:
+        if job.listed.kind == "workspace":
+            return Installation(title=f"installed with {job.listed.reason}")
+        from plainfall.ecosystems.node.packages import install
 
-def _with_components(
-    done: Installation, folder: Path, store: Store, state: Path, progress: Progress, access: CloneAccess
-) -> Installation:
-    """The components of the browser that a list of their own names, beside the packages."""
-    before = store.fetched
-    found = install_components(folder, store, state, progress, access)
-    return replace(
-        done,
-        laid=(*done.laid, *found.laid),
-        kept=(*done.kept, *found.kept),
-        taken_out=(*done.taken_out, *found.taken_out),
-        fetched=done.fetched + store.fetched - before,
-        remarks=(*done.remarks, *found.remarks),
-        layout={**done.layout, f"../{found.folder}": found.names},
-    )
-
-
-def _patched_in_place(folder: Path) -> frozenset[str]:
-    """The names of packages for which a script of the clone has patches (``patches/NAME+VERSION.patch``, a
-    nested one behind ``++``) that it puts on the installed files."""
-    found = set()
-    for path in (folder / "patches").glob("*.patch"):
-        last = path.name.removesuffix(".patch").split("++")[-1]
-        pieces = last.split("+")
-        found.add("/".join(pieces[:2]) if last.startswith("@") else pieces[0])
-    return frozenset(found)
-
-
-def _resolved(
-    listed: DependencyFile,
-    document: Mapping[str, Any],
-    members: Mapping[str, Mapping[str, Any]],
-    choice: Choice,
-    store: Store,
-    state: Path,
-    progress: Progress,
-    clone: Confined,
-) -> LockRead:
-    """What the manifests were resolved to before, if they ask for the same; else resolved now and kept."""
-    tables = (*TABLES, "overrides", "resolutions", "pnpm")
-    major = choice.taken.version.partition(".")[0]
-    manifests = {"": document, **members}
-    worded = {folder: {table: one.get(table) for table in tables} for folder, one in manifests.items()}
-    asked = digest_of(worded, _linked(store.part, manifests), major)
-    kept, mark = state / "package-lock.json", state / "asked.json"
-    if not kept.is_file() or not mark.is_file() or mark.read_text("utf-8") != asked:
-        found = resolve(document, listed.path, members, store, choice.taken.version, progress)
-        clone.write(kept, lock_text(document, found))
-        clone.write(mark, asked)
-    return read_package_lock(kept.read_text("utf-8"), str(kept), document)
-
-
-def _linked(part: Path, manifests: Mapping[str, Mapping[str, Any]]) -> list[str]:
-    """The text of every manifest in a folder that the manifests link to."""
-    texts = []
-    for folder, document in manifests.items():
-        for inner in linked_folders(document):
-            path = part / folder / inner / "package.json"
-            if path.is_file():
-                texts.append(path.read_text("utf-8", "replace"))
-    return texts
+        inside = str(job.folder.relative_to(job.clone)) if job.folder != job.clone else ""
+        path = f"{inside}/package.json" if inside else "package.json"
+        document = manifest(Tree(job.clone, (path,) if (job.clone / path).is_file() else ()), inside)
+        environment = NodeEnvironment()
+        environment.prepare(job.folder, job.choice, job.access)
+        own = environment.variables(job.folder, job.choice, job.access)
+        variables = job.surroundings.for_project()
+        variables |= {**own, "PATH": os.pathsep.join((own["PATH"], variables["PATH"]))}
+        return install(job, document, variables)

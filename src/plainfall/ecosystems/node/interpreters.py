@@ -8,6 +8,7 @@ from collections.abc import Mapping
 from pathlib import Path
 from typing import Any
 
+from plainfall.ecosystems.node.builtins import OPTIONAL
 from plainfall.ecosystems.node.versions import admits, parse_version
 from plainfall.processes import run
 from plainfall.runtimes.choice import Grammar
@@ -19,14 +20,16 @@ __all__ = ["GRAMMAR", "ask_node", "interpreter_at", "node_interpreters"]
 _NAME = re.compile(r"^node(js|\d+)?$")
 _QUESTIONS = """
 const report = process.report && process.report.getReport ? process.report.getReport().header : {};
+const { isBuiltin } = require('module');
 console.log(JSON.stringify({
   version: process.versions.node, executable: require('fs').realpathSync(process.execPath),
   platform: process.platform, arch: process.arch, abi: process.versions.modules,
   libc: report.glibcVersionRuntime ? 'glibc' : (process.platform === 'linux' ? 'musl' : ''),
   client: (() => { try { return require('fs').realpathSync(require('path').join(
     require('path').dirname(process.execPath), '../lib/node_modules/npm')); } catch { return ''; } })(),
+  ...(isBuiltin ? Object.fromEntries(OPTIONAL.map((name) => [name, isBuiltin(name)])) : {}),
 }));
-"""
+""".replace("OPTIONAL", json.dumps(OPTIONAL))
 
 
 def ask_node(file: Path) -> Mapping[str, Any]:

@@ -16,14 +16,15 @@ from pathlib import Path
 from typing import Any
 
 from plainfall.confinement import Confined
-from plainfall.ecosystems import CloneAccess
 from plainfall.ecosystems.node.bins import link_commands
 from plainfall.ecosystems.node.locks.package import Package
 from plainfall.ecosystems.node.store import Store
+from plainfall.ecosystems.shape import CloneAccess
 from plainfall.errors import BadInput, EnvironmentProblem
 from plainfall.evidence import Evidence
 from plainfall.packages.cache import CachedTree, PackageCache
 from plainfall.packages.placing import Folders, Placement, place_files
+from plainfall.workers import cancelled_on_error, worker_pool
 
 __all__ = ["Laid", "code_ran", "lay"]
 
@@ -279,11 +280,9 @@ def _settle(
     """Lays the packages below ``root``, in two processes where there are many."""
     links = [one for one in todo if one.link is not None]
     archives = [one for one in todo if one.link is None]
-    from plainfall.packages.workers import can_fork, worker_pool
-
-    count = min(os.cpu_count() or 1, 4)
+    workers = worker_pool() if len(archives) >= _FEW else None
     done = 0
-    if len(archives) < _FEW or count < 2 or not can_fork():
+    if workers is None:
         folders = Folders(root)
         for one in archives:
             _take(laid, one, _linked(root, one, store.tree(one), copied, folders))
@@ -302,20 +301,16 @@ def _settle(
             if not chunks or len(chunks[-1]) >= _AT_ONCE:
                 chunks.append([])
             chunks[-1] += same
-        with worker_pool(count) as pool:
-            waiting = [pool.submit(_lay_chunk, root, chunk, store, copied) for chunk in chunks]
-            try:
-                for future in as_completed(waiting):
-                    rows, fetched, size = future.result()
-                    laid.fetched += fetched
-                    laid.fetched_bytes += size
-                    for package, facts in rows:
-                        _take(laid, package, facts)
-                    done += len(rows)
-                    progress(done, len(archives), "packages laid")
-            except BaseException:
-                pool.shutdown(wait=True, cancel_futures=True)
-                raise
+        tasks = [workers.submit(_lay_chunk, root, chunk, store, copied) for chunk in chunks]
+        with cancelled_on_error(tasks):
+            for task in as_completed(tasks):
+                rows, fetched, size = task.result()
+                laid.fetched += fetched
+                laid.fetched_bytes += size
+                for package, facts in rows:
+                    _take(laid, package, facts)
+                done += len(rows)
+                progress(done, len(archives), "packages laid")
     for one in links:
         confined.link(root / one.place, os.path.relpath(part / str(one.link), (part / one.place).parent))
         laid.laid.append(one.label)

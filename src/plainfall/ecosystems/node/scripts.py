@@ -12,7 +12,7 @@ from plainfall.ecosystems.node.asks import manifest
 from plainfall.ecosystems.node.servers import SERVERS, fans_out, scripts_of, servers_below
 from plainfall.ecosystems.node.workspaces import needed_first, owner_of, workspaces
 
-__all__ = ["beside_another", "node_commands"]
+__all__ = ["build_command", "install_commands", "node_commands", "secondary_commands"]
 
 _ROOT_SCRIPTS = ("preinstall", "install", "postinstall", "preprepare", "prepare", "postprepare")
 _SEEDS = re.compile(r"^(db[:-])?seeds?([:-](run|db|dev|data))?$|^(populate|load)([:-]data)?$")
@@ -35,23 +35,6 @@ def node_commands(tree: Tree, folder: str) -> list[Command]:
 
 
 def _commands(tree: Tree, folder: str, path: str, scripts: dict[str, str]) -> Iterator[Command]:
-    owner = owner_of(tree, folder)
-    mine = _ROOT_SCRIPTS if owner is None or not owner[1] else ()  # the owner's install runs a workspace's
-    rank = 1000
-    for inner in needed_first(workspaces(tree.root / folder, manifest(tree, folder))) if mine else ():
-        place = f"{folder}/{inner}" if folder else inner
-        own = scripts_of(tree, place)
-        for name in (one for one in _ROOT_SCRIPTS if one in own):
-            rank -= 1
-            why = f"which an install runs in the workspace {inner}"
-            line = f"npm --prefix {shlex.quote(inner)} run {name}"
-            yield _command(tree, f"{place}/package.json", folder, "dependencies", name, line, rank, why)
-    for position, name in enumerate(mine):
-        if name in scripts:
-            line = f"npm run {name}"
-            yield _command(
-                tree, path, folder, "dependencies", name, line, 90 - position, "which an install runs"
-            )
     others = servers_below(tree, folder)
     servers = [name for name in SERVERS if name in scripts and not (others and fans_out(scripts[name]))]
     for position, name in enumerate(servers):
@@ -81,7 +64,41 @@ def _commands(tree: Tree, folder: str, path: str, scripts: dict[str, str]) -> It
             yield _command(tree, path, folder, "tasks", name, f"npm run {name}", 60, "which generates code")
 
 
-def beside_another(tree: Tree, folder: str, commands: list[Command]) -> list[Command]:
+def install_commands(tree: Tree, folder: str) -> list[Command]:
+    """The scripts that an install runs, in order: those of workspaces, then the manifest's own."""
+    path = f"{folder}/package.json" if folder else "package.json"
+    return list(_install_commands(tree, folder, path, scripts_of(tree, folder)))
+
+
+def _install_commands(tree: Tree, folder: str, path: str, scripts: dict[str, str]) -> Iterator[Command]:
+    owner = owner_of(tree, folder)
+    mine = _ROOT_SCRIPTS if owner is None or not owner[1] else ()  # the owner's install runs a workspace's
+    rank = 1000
+    for inner in needed_first(workspaces(tree.root / folder, manifest(tree, folder))) if mine else ():
+        place = f"{folder}/{inner}" if folder else inner
+        own = scripts_of(tree, place)
+        for name in (one for one in _ROOT_SCRIPTS if one in own):
+            rank -= 1
+            why = f"which an install runs in the workspace {inner}"
+            line = f"npm --prefix {shlex.quote(inner)} run {name}"
+            yield _command(tree, f"{place}/package.json", folder, "dependencies", name, line, rank, why)
+    for position, name in enumerate(mine):
+        if name in scripts:
+            line = f"npm run {name}"
+            yield _command(
+                tree, path, folder, "dependencies", name, line, 90 - position, "which an install runs"
+            )
+
+
+def build_command(tree: Tree, folder: str) -> Command | None:
+    """The manifest's build script."""
+    path = f"{folder}/package.json" if folder else "package.json"
+    if "build" not in scripts_of(tree, folder):
+        return None
+    return _command(tree, path, folder, "tasks", "build", "npm run build", 0, "asked for by the failure")
+
+
+def secondary_commands(tree: Tree, folder: str, commands: list[Command]) -> list[Command]:
     """The commands of a part in the folder of another language's part: a framework's dev server counts, any
     other script that might be a server does not; without one the build makes what the other part serves."""
     kept = [one for one in commands if one.stage != "server" or one.rank >= _OF_FRAMEWORK]
@@ -98,4 +115,5 @@ def _command(
     tree: Tree, path: str, folder: str, stage: str, name: str, line: str, rank: int, why: str
 ) -> Command:
     place = tree.line_of(path, f'"{name}":')
-    return Command(stage, line, f"the manifest's script {name!r}, {why}", rank, place, folder)
+    text = scripts_of(tree, folder).get(name, "") if line == f"npm run {name}" else ""
+    return Command(stage, line, f"the manifest's script {name!r}, {why}", rank, place, folder, text)

@@ -8,9 +8,9 @@ from typing import Any
 
 from plainfall.clone.walk import Tree
 from plainfall.ecosystems.python.ask_places import OTHER_READERS
+from plainfall.ecosystems.python.lists.toml import load_table, load_toml
 from plainfall.errors import BadInput
 from plainfall.evidence import Evidence
-from plainfall.reading import toml_table
 from plainfall.runtimes.asks import Strength, VersionAsk
 
 __all__ = ["READERS", "manifest", "python_asks"]
@@ -26,10 +26,7 @@ def python_asks(tree: Tree, folder: str) -> list[VersionAsk]:
 def manifest(tree: Tree, folder: str) -> dict[str, Any]:
     """The folder's ``pyproject.toml`` as a mapping, empty if it has none. Raises BadInput with the line."""
     path = _inside(folder, "pyproject.toml")
-    if path not in tree:
-        return {}
-    remedy = "Correct this line; most often a quote or a bracket is not closed."
-    return toml_table(tree.text(path), path, remedy)
+    return load_toml(tree, path) if path in tree else {}
 
 
 def _pin_file(tree: Tree, folder: str) -> Iterator[VersionAsk]:
@@ -59,7 +56,7 @@ def _pin_file(tree: Tree, folder: str) -> Iterator[VersionAsk]:
 def _requires_python(tree: Tree, folder: str) -> Iterator[VersionAsk]:
     """``requires-python`` of the ``[project]`` table (PEP 621)."""
     path = _inside(folder, "pyproject.toml")
-    text = manifest(tree, folder).get("project", {}).get("requires-python")
+    text = load_table(tree, path, "project").get("requires-python") if path in tree else None
     if text is None:
         return
     evidence = tree.line_of(path, "requires-python")

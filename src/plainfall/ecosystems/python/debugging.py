@@ -3,9 +3,10 @@ listens in the process that runs the code (and not in one that only watches file
 
 from __future__ import annotations
 
+import os
 from collections.abc import Mapping
 
-from plainfall.ecosystems import Debugging, DebugWish
+from plainfall.ecosystems.shape import Debugging, DebugWish
 from plainfall.evidence import Evidence
 from plainfall.packages.cache import PackageCache
 from plainfall.writing import digest_of
@@ -62,8 +63,13 @@ def python_debugging(wish: DebugWish) -> Debugging:
         "pathMappings": [{"localRoot": str(wish.folder), "remoteRoot": str(wish.folder)}],
         "justMyCode": True,
     }
-    variables = {"PLAINFALL_DEBUG_PORT": str(wish.port), "PYDEVD_DISABLE_FILE_VALIDATION": "1"}
-    return Debugging(variables, (str(hook), *places), attach)
+    folders = os.pathsep.join((str(hook), *places))
+    variables = {"PYTHONPATH": folders}
+    variables |= {
+        "PLAINFALL_DEBUG_PORT": str(wish.port),
+        "PYDEVD_DISABLE_FILE_VALIDATION": "1",
+    }
+    return Debugging(variables, {"PYTHONPATH": os.pathsep}, attach)
 
 
 def _adapter(wish: DebugWish) -> list[str]:

@@ -115,7 +115,7 @@ def _cleared(job: Job, pins: Sequence[Pin], lazy: Lazy, result: InstallResult) -
         elif not distribution.installer:
             take(distribution.dist_info)
         elif pin is None:
-            result.strangers.append(label)
+            result.unmanaged.append(label)
         elif _same_version(pin.version, version):
             there.add(name)
             result.kept.append(label)

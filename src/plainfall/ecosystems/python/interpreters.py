@@ -68,7 +68,8 @@ print(json.dumps({
     'debug': bool(sysconfig.get_config_var('Py_DEBUG')),
     'libc': libc, 'musl': musl,
     'mac_version': platform.mac_ver()[0],
-    'sqlite3': has('_sqlite3'), 'ssl': has('_ssl'), 'venv': i >= (3, 3),
+    'sqlite3': has('_sqlite3'), 'ssl': has('_ssl'), 'tkinter': has('_tkinter'), 'curses': has('_curses'),
+    'bz2': has('_bz2'), 'lzma': has('_lzma'), 'readline': has('readline'), 'venv': i >= (3, 3),
     'headers': os.path.exists(os.path.join(include, 'Python.h')),
     'markers': {
         'implementation_name': name,

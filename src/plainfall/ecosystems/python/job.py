@@ -7,9 +7,9 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from plainfall.ecosystems import CloneAccess
 from plainfall.ecosystems.python.environment import VirtualEnvironment
 from plainfall.ecosystems.python.pins import Listed, Reference, Target
+from plainfall.ecosystems.shape import CloneAccess
 from plainfall.evidence import Evidence
 from plainfall.packages.cache import CachedTree
 from plainfall.runtimes.interpreters import Interpreter
@@ -50,7 +50,7 @@ class InstallResult:
     laid: list[str] = field(default_factory=list)
     kept: list[str] = field(default_factory=list)
     taken_out: list[str] = field(default_factory=list)
-    strangers: list[str] = field(default_factory=list)
+    unmanaged: list[str] = field(default_factory=list)
     fetched: int = 0
     fetched_bytes: int = 0
     built: list[str] = field(default_factory=list)

@@ -6,7 +6,6 @@ The network is asked in threads; archives are unpacked in processes; builds run 
 from __future__ import annotations
 
 import hashlib
-import os
 import re
 import shutil
 import tempfile
@@ -34,10 +33,11 @@ from plainfall.packages.client import RegistryClient, copy_local
 from plainfall.packages.placing import Folders
 from plainfall.runtimes.interpreters import Interpreter
 from plainfall.surroundings import Surroundings
+from plainfall.workers import worker_pool
 from plainfall.writing import digest_of
 
 if TYPE_CHECKING:
-    from concurrent.futures import Executor, Future
+    from concurrent.futures import Future
 
 __all__ = ["Progress", "SourceArchive", "Supplied", "Supply"]
 
@@ -92,7 +92,8 @@ class Supply:
         self._lock = threading.Lock()
         self._bytes = 0
         self._whole = 0
-        self._workers = None if chain else self._start_workers()
+        self._workers = worker_pool()
+        self._unpacking: list[Future[CachedTree]] = []
         self.supplied = Supplied()
         # What a build comes to depends on its tools, and so on where those are from: a wheel that was built with
         # the registry of one clone is not taken for a clone with another.
@@ -103,23 +104,12 @@ class Supply:
         self.metadata = MetadataSource(self.client, self.cache, self._metadata_by_building)
 
     def close(self) -> None:
-        """Ends threads, workers and connections."""
+        """Ends threads and connections; what is still unpacked is cancelled or waited for."""
         self.finder.close()
         self.client.close()
-        if self._workers is not None:
-            self._workers.shutdown(wait=True, cancel_futures=True)
-
-    @staticmethod
-    def _start_workers() -> Executor | None:
-        """Processes for unpacking, started before any thread is (forking a threaded process is unsafe)."""
-        from plainfall.packages.workers import can_fork, worker_pool
-
-        count = min(os.cpu_count() or 1, 4)
-        if count < 2 or not can_fork():
-            return None
-        workers = worker_pool(count)
-        workers.submit(os.getpid).result()
-        return workers
+        for task in self._unpacking:
+            if not task.cancel():
+                task.exception()
 
     def trees(self, pins: Sequence[Pin]) -> dict[str, CachedTree]:
         """The unpacked wheel of each pin, by name. The first failure ends the rest and is raised:
@@ -198,7 +188,9 @@ class Supply:
             return tree
         if self._workers is None or archive.stat().st_size < _WORTH_A_PROCESS:
             return unpack_into_cache(self.cache.folder, archive, sha256, describe_wheel)
-        return self._workers.submit(unpack_into_cache, self.cache.folder, archive, sha256, describe_wheel)
+        task = self._workers.submit(unpack_into_cache, self.cache.folder, archive, sha256, describe_wheel)
+        self._unpacking.append(task)
+        return task
 
     def fetch(
         self, place: Evidence, file: IndexFile, expected: Mapping[str, frozenset[str]]

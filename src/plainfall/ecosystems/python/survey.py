@@ -7,10 +7,11 @@ from collections.abc import Iterator, Sequence
 from typing import Any
 
 from plainfall.clone.commands import Command, script_file_commands
-from plainfall.clone.parts import DependencyFile
+from plainfall.clone.parts import DependencyFile, Extension
 from plainfall.clone.walk import Tree
 from plainfall.ecosystems.python.asks import manifest
 from plainfall.ecosystems.python.lists.discover import REQUIREMENTS, find_lists, read_list
+from plainfall.ecosystems.python.lists.toml import load_table
 from plainfall.ecosystems.python.pins import Pin, Target
 from plainfall.ecosystems.python.requirements import RequirementLine
 from plainfall.errors import BadInput
@@ -30,7 +31,8 @@ _MANIFESTS = (
     "environment.yml",
     "environment.yaml",
 )
-_OPTIONAL = re.compile(r"^(?:import|from)\s+(sqlite3|ssl)\b", re.MULTILINE)
+_OPTIONAL = re.compile(r"^(?:import|from)\s+(sqlite3|ssl|tkinter|curses|bz2|lzma|readline)\b", re.MULTILINE)
+_PACKAGES = {"tkinter": "python3-tk"}
 _MAIN = ("manage.py", "app.py", "main.py", "wsgi.py", "asgi.py", "__main__.py", "server.py", "run.py")
 _SIDE = re.compile(
     r"(^|/)(vendor|third[-_]party|external|docs?|examples?|tests?|testing|benchmarks?|requirements|scripts|tools)(/|$)",
@@ -125,9 +127,7 @@ def python_commands(tree: Tree, folder: str) -> list[Command]:
 def _project_scripts(tree: Tree, folder: str) -> Iterator[Command]:
     """``[project.scripts]`` whose names tell a stage; they need the part itself to be installed."""
     path = f"{folder}/pyproject.toml" if folder else "pyproject.toml"
-    scripts = manifest(tree, folder).get("project", {}).get("scripts", {})
-    if not isinstance(scripts, dict):
-        raise BadInput("project.scripts must be a table", place=tree.line_of(path, "scripts"))
+    scripts = load_table(tree, path, "project", "scripts") if path in tree else {}
     for name, target in scripts.items():
         stage = next(
             (
@@ -160,10 +160,10 @@ def _module_is_here(tree: Tree, folder: str, module: str) -> bool:
     return f"{place}{path}.py" in tree or f"{place}{path}/__init__.py" in tree
 
 
-def needed_modules(tree: Tree, folder: str) -> dict[str, Evidence]:
+def needed_modules(tree: Tree, folder: str) -> tuple[Extension, ...]:
     """Which of the modules that a build of Python may lack the part's own sources import."""
     place = f"{folder}/" if folder else ""
-    found: dict[str, Evidence] = {}
+    found: dict[str, Extension] = {}
     for path in tree.below(folder):
         if path.endswith(".py"):
             try:
@@ -172,5 +172,7 @@ def needed_modules(tree: Tree, folder: str) -> dict[str, Evidence]:
                 continue  # a source file that is no text imports nothing
             for match in _OPTIONAL.finditer(text):
                 line = text[: match.start()].count("\n") + 1
-                found.setdefault(match.group(1), Evidence(place + path, line, match.group(0).strip()))
-    return found
+                name = match.group(1)
+                evidence = Evidence(place + path, line, match.group(0).strip())
+                found.setdefault(name, Extension(name, evidence, name, _PACKAGES.get(name, "")))
+    return tuple(found.values())

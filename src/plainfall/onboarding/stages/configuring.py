@@ -128,7 +128,7 @@ def _remarks(
         remarks.append(f"open: {', '.join(still_open)} (the project may start without; --set KEY=VALUE)")
     if work.onboarded:
         installed = work.state.record(work.part.key, "dependencies").get("names")
-        missing = work.language.missing_driver(work.settings, [name.split()[0] for name in installed or ()])
+        missing = work.installing.missing_driver(work.settings, [name.split()[0] for name in installed or ()])
         if missing is not None and installed is not None:
             key, package = missing
             remarks.append(f"{key} calls for a driver that the dependency list lacks: add {package} to it")

@@ -6,8 +6,10 @@ import os
 from collections.abc import Mapping, Sequence
 from dataclasses import replace
 from pathlib import Path
+from typing import Any
 
-from plainfall.ecosystems import InstallWishes
+from plainfall.clone.parts import DependencyFile
+from plainfall.ecosystems.shape import InstallJob, InstallWishes
 from plainfall.onboarding.edits import Edits
 from plainfall.onboarding.stages.tasks import carry_out
 from plainfall.onboarding.steps import State, StepResult
@@ -15,6 +17,7 @@ from plainfall.onboarding.work import Work
 from plainfall.runtimes.choice import Choice
 from plainfall.settings.answers import install_code
 from plainfall.settings.setting import Question
+from plainfall.workers import worker_pool
 from plainfall.writing import digest_of, digest_of_files
 
 _HOSTS = "registry hosts"
@@ -24,7 +27,7 @@ __all__ = ["dependencies", "environment", "runtime"]
 
 def runtime(work: Work) -> StepResult:
     """Chooses the interpreter; kept if it is the one of the run before."""
-    choice = work.language.choose_runtime(work.part, work.surroundings, work.wishes.runtime, work.progress)
+    choice = work.environment.choose_runtime(work.part, work.surroundings, work.wishes.runtime, work.progress)
     work.choice = choice
     taken = choice.taken
     work.fingerprints["runtime"] = taken.identity
@@ -77,7 +80,7 @@ def environment(work: Work) -> StepResult:
     # A folder of its own: another part may make its environment at the same time.
     making = work.state.folder / "making" / digest_of(work.part.key)[:12]
     name = work.clone.resolve().name
-    work.language.make_environment(work.folder, work.chosen(), name, making, work.access())
+    work.environment.make(work.folder, work.chosen(), name, making, work.access())
     work.state.forget(work.part.key, "dependencies")
     version = work.chosen().taken.version
     if standing.state == "wrong":
@@ -125,18 +128,8 @@ def dependencies(work: Work) -> StepResult:
             tuple(remarks),
             detail,
         )
-    done = work.language.install(
-        work.clone,
-        work.folder,
-        listed,
-        work.chosen(),
-        work.surroundings,
-        replace(wishes, instead=instead),
-        work.state.folder / "locks" / work.state.name_of(work.part.key),
-        before.get("memory", {}),
-        work.progress,
-        work.access(edited),
-    )
+    worker_pool()  # before the threads that ask registries
+    done = work.installing.install(_job(work, listed, replace(wishes, instead=instead), before, edited))
     names = sorted((*done.laid, *done.kept))
     record = {
         "fingerprint": fingerprint,
@@ -158,9 +151,9 @@ def dependencies(work: Work) -> StepResult:
     if instead:
         taken = ", ".join(f"{name} {version}" for name, version in sorted(instead.items()))
         remarks.append(f"taken for this clone instead of what is listed: {taken}")
-    if done.strangers:
+    if done.unmanaged:
         remarks.append(
-            f"installed by someone else and not listed, left as they are: {', '.join(done.strangers)}"
+            f"installed by someone else and not listed, left as they are: {', '.join(done.unmanaged)}"
         )
     return StepResult(
         State.DONE if changed else State.KEPT,
@@ -180,6 +173,27 @@ def dependencies(work: Work) -> StepResult:
     )
 
 
+def _job(
+    work: Work,
+    listed: DependencyFile,
+    wishes: InstallWishes,
+    before: Mapping[str, Any],
+    edited: frozenset[str],
+) -> InstallJob:
+    return InstallJob(
+        work.clone,
+        work.folder,
+        listed,
+        work.chosen(),
+        work.surroundings,
+        wishes,
+        work.state.folder / "locks" / work.state.name_of(work.part.key),
+        before.get("memory", {}),
+        work.progress,
+        work.access(edited),
+    )
+
+
 def _allowed_hosts(work: Work, wishes: InstallWishes) -> frozenset[str]:
     """The registries for which the clone's own configuration may have the person's variables: those that the
     person allowed for this clone, now or before. On a terminal they are asked, once for each."""
@@ -188,9 +202,8 @@ def _allowed_hosts(work: Work, wishes: InstallWishes) -> frozenset[str]:
     refused = frozenset(known.get("refused", ())) - wishes.hosts
     listed = work.part.dependencies
     if work.ask is not None and listed is not None:
-        for one in work.language.withheld(
-            work.clone, work.folder, listed, work.surroundings, replace(wishes, hosts=allowed)
-        ):
+        job = _job(work, listed, replace(wishes, hosts=allowed), {}, frozenset())
+        for one in work.installing.withheld(job):
             if one.host in allowed | refused:
                 continue
             names = ", ".join(one.names) or "a login"

@@ -2,14 +2,14 @@
 
 from __future__ import annotations
 
-import os
 import time
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from plainfall.clone.commands import Command
 from plainfall.diagnosis.reading import lines_that_matter
-from plainfall.ecosystems import Debugging, DebugWish
+from plainfall.ecosystems.frameworks import every_traits
+from plainfall.ecosystems.shape import Debugging, DebugWish
 from plainfall.errors import ServerFailed
 from plainfall.onboarding.explaining import diagnose_for, mend_words
 from plainfall.onboarding.steps import State, StepResult
@@ -30,7 +30,6 @@ __all__ = ["probe", "running_of", "server", "stop_server"]
 
 _DEBUG_PORT = 9229  # the first that is tried; where it is taken, the next
 # The usual variable, and those of servers that do not look at it.
-_PORT_VARIABLES = ("PORT", "FLASK_RUN_PORT", "UVICORN_PORT")
 
 
 def server(work: Work) -> StepResult:
@@ -94,7 +93,7 @@ def _debugging(work: Work) -> Debugging:
     wish = DebugWish(
         work.clone, work.folder, work.chosen(), port, work.surroundings, state, work.progress, work.access()
     )
-    return work.language.debugging(wish)
+    return work.environment.debugging(wish)
 
 
 def _holder(work: Work, port: int) -> str:
@@ -110,6 +109,12 @@ def _holder(work: Work, port: int) -> str:
     return str(holder)
 
 
+def _port_variables(key: str | None) -> list[str]:
+    """Variables that carry the port: the usual one, those of frameworks, the part's own."""
+    ours = [name for traits in every_traits() for name in traits.port_variables]
+    return ["PORT", *ours, *([key] if key else [])]
+
+
 def _start(
     work: Work,
     command: Command,
@@ -120,15 +125,12 @@ def _start(
 ) -> tuple[dict[str, Any], Ready]:
     line, _ = with_port(command.line, port)
     key = _port_key(work)
-    names = (*_PORT_VARIABLES, key) if key else _PORT_VARIABLES
-    variables = {**work.variables(), **dict.fromkeys(names, str(port))}
+    variables = {**work.variables(), **dict.fromkeys(_port_variables(key), str(port))}
     if debugging is not None:
-        options = [variables.get("NODE_OPTIONS", ""), debugging.variables.get("NODE_OPTIONS", "")]
+        own = {name: variables.get(name, "") for name in debugging.joined}
         variables |= debugging.variables
-        if any(options):
-            variables["NODE_OPTIONS"] = " ".join(filter(None, options))
-        search = [*debugging.module_folders, variables.get("PYTHONPATH", "")]
-        variables |= {"PYTHONPATH": os.pathsep.join(filter(None, search))} if debugging.module_folders else {}
+        for name, separator in debugging.joined.items():
+            variables[name] = separator.join(filter(None, (debugging.variables[name], own[name])))
     log = work.state.log(work.part.key, "server")
     mark = new_mark()
     group = make_group(mark)

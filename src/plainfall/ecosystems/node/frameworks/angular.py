@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-from plainfall.clone.frameworks import FrameworkFound
+from plainfall.clone.frameworks import FrameworkFound, Traits
 from plainfall.clone.walk import Tree
 from plainfall.ecosystems.node.dev_servers import DevServer, dev_server
 
-__all__ = ["recognise"]
+__all__ = ["TRAITS", "recognise"]
 
 ORDER = 5
 
@@ -20,6 +20,7 @@ _SERVER = DevServer(
     "@angular/cli",
     ("angular.json",),
 )
+TRAITS = Traits(("Angular",), {"@angular/core": 4200}, left_behind=(".angular/",), configuration="angular")
 
 
 def recognise(tree: Tree, folder: str, names: frozenset[str]) -> FrameworkFound | None:

@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-from plainfall.clone.frameworks import FrameworkFound
+from plainfall.clone.frameworks import FrameworkFound, Traits
 from plainfall.clone.walk import Tree
 from plainfall.ecosystems.node.dev_servers import DevServer, dev_server
 
-__all__ = ["recognise"]
+__all__ = ["TRAITS", "recognise"]
 
 ORDER = 3
 
@@ -19,6 +19,14 @@ _SERVER = DevServer(
     "astro dev",
     "astro",
     ("astro.config.*",),
+)
+TRAITS = Traits(
+    ("Astro",),
+    {"astro": 4321},
+    client_prefixes=("PUBLIC_",),
+    reads_local=True,
+    left_behind=(".astro/",),
+    configuration="astro",
 )
 
 

@@ -6,13 +6,13 @@ import dataclasses
 import re
 from collections.abc import Iterator
 
-from plainfall.clone.frameworks import FrameworkFound
+from plainfall.clone.frameworks import FrameworkFound, Traits
 from plainfall.clone.walk import Tree
 from plainfall.ecosystems.node.dev_servers import DevServer, dev_server
 from plainfall.ecosystems.node.servers import own_files
 from plainfall.errors import BadInput
 
-__all__ = ["recognise"]
+__all__ = ["TRAITS", "recognise"]
 
 ORDER = 6
 
@@ -27,6 +27,7 @@ _SERVER = DevServer(
 _PREFIX = re.compile(r"setGlobalPrefix\(\s*['\"`]/?([\w/-]+)")
 _CONTROLLER = re.compile(r"@Controller\(\s*(?:['\"`]/?([\w/-]*)['\"`]\s*)?\)")
 _GET = re.compile(r"@Get\(\s*(?:['\"`]/?([\w/-]*)['\"`]\s*)?\)")
+TRAITS = Traits(("NestJS",), {"@nestjs/core": 3000})
 
 
 def recognise(tree: Tree, folder: str, names: frozenset[str]) -> FrameworkFound | None:

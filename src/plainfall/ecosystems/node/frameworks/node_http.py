@@ -6,14 +6,14 @@ import re
 from collections.abc import Iterator
 
 from plainfall.clone.commands import Command
-from plainfall.clone.frameworks import RANK, FrameworkFound
+from plainfall.clone.frameworks import RANK, FrameworkFound, Traits
 from plainfall.clone.walk import Tree
 from plainfall.ecosystems.node.dev_servers import listed_at
 from plainfall.ecosystems.node.servers import SERVERS, fans_out, own_files, scripts_of
 from plainfall.errors import BadInput
 from plainfall.evidence import Evidence
 
-__all__ = ["recognise"]
+__all__ = ["TRAITS", "recognise"]
 
 ORDER = 9
 
@@ -35,6 +35,7 @@ _LISTENS = re.compile(r"\.listen\(|\bserve\(|\.start\(\)")
 _ROUTE = re.compile(r"\b(?:app|server|fastify|api)\.(?:get|use)\(\s*['\"`](/[\w/.-]+)['\"`]")
 _FILE = re.compile(r"(?:^|\s)((?:\./)?[\w./-]+?\.[cm]?[jt]s)\b")
 _RUNNERS = ("tsx", "ts-node-dev", "ts-node")
+TRAITS = Traits(tuple(_TITLES.values()), {"express": 3000}, prefixes=("NODE_",))
 
 
 def recognise(tree: Tree, folder: str, names: frozenset[str]) -> FrameworkFound | None:

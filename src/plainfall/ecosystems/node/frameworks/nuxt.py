@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-from plainfall.clone.frameworks import FrameworkFound
+from plainfall.clone.frameworks import FrameworkFound, Traits
 from plainfall.clone.walk import Tree
 from plainfall.ecosystems.node.dev_servers import DevServer, dev_server
 
-__all__ = ["recognise"]
+__all__ = ["TRAITS", "recognise"]
 
 ORDER = 2
 
@@ -19,6 +19,13 @@ _SERVER = DevServer(
     "nuxt dev",
     "nuxt",
     ("nuxt.config.*",),
+)
+TRAITS = Traits(
+    ("Nuxt",),
+    {"nuxt": 3000},
+    client_prefixes=("NUXT_PUBLIC_", "NUXT_"),
+    left_behind=(".nuxt/",),
+    configuration="nuxt",
 )
 
 

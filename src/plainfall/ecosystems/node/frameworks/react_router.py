@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-from plainfall.clone.frameworks import FrameworkFound
+from plainfall.clone.frameworks import FrameworkFound, Traits
 from plainfall.clone.walk import Tree
 from plainfall.ecosystems.node.dev_servers import DevServer, dev_server
 
-__all__ = ["recognise"]
+__all__ = ["TRAITS", "recognise"]
 
 ORDER = 4
 
@@ -16,6 +16,7 @@ _SERVER = DevServer(
     r"(^|[\s/])(react-router\s+dev|remix\s+vite:dev)\b",
     "--host 127.0.0.1 --port ${PORT:-5173}",
 )
+TRAITS = Traits(("React Router",), reads_local=True)
 
 
 def recognise(tree: Tree, folder: str, names: frozenset[str]) -> FrameworkFound | None:

@@ -2,11 +2,15 @@
 
 from __future__ import annotations
 
-from plainfall.clone.frameworks import FrameworkFound
+import re
+from collections.abc import Callable
+
+from plainfall.clone.frameworks import FrameworkFound, Traits
 from plainfall.clone.walk import Tree
 from plainfall.ecosystems.node.dev_servers import DevServer, dev_server
+from plainfall.server.channels import Channel
 
-__all__ = ["recognise"]
+__all__ = ["TRAITS", "recognise", "reload_channel"]
 
 ORDER = 8
 
@@ -25,9 +29,24 @@ _SERVERS = (
         files=("webpack.config.*",),
     ),
 )
+TRAITS = Traits(
+    ("React Scripts", "Vue CLI", "Webpack"),
+    {"react-scripts": 3000, "@vue/cli-service": 8080},
+    client_prefixes=("REACT_APP_", "VUE_APP_"),
+    reads_local=True,
+    configuration="webpack",
+)
 
 
 def recognise(tree: Tree, folder: str, names: frozenset[str]) -> FrameworkFound | None:
     """A part whose script starts one of these dev servers."""
     found = (dev_server(tree, folder, names, server) for server in _SERVERS)
     return next((one for one in found if one), None)
+
+
+def reload_channel(paths: list[str], body: str, text_of: Callable[[str], str]) -> Channel | None:
+    """The channel of its dev server."""
+    served = any("bundle.js" in path for path in paths)
+    if not served and not re.search(r"webpack-dev-server|webpackHotUpdate", body):
+        return None
+    return Channel("/ws", "", "Webpack")

@@ -3,15 +3,16 @@
 from __future__ import annotations
 
 from plainfall.clone.commands import Command
-from plainfall.clone.frameworks import RANK, FrameworkFound
+from plainfall.clone.frameworks import RANK, FrameworkFound, Traits
 from plainfall.clone.walk import Tree
 from plainfall.ecosystems.python.applications import applications
 
-__all__ = ["recognise"]
+__all__ = ["TRAITS", "recognise"]
 
 ORDER = 3
 
 ALONE = True
+TRAITS = Traits(("ASGI",), port_variables=("UVICORN_PORT",))
 
 
 def recognise(tree: Tree, folder: str, names: frozenset[str]) -> FrameworkFound | None:

@@ -6,18 +6,23 @@ import re
 from collections.abc import Iterator
 
 from plainfall.clone.commands import Command
-from plainfall.clone.frameworks import RANK, Administrator, FrameworkFound
+from plainfall.clone.frameworks import RANK, Administrator, Form, FrameworkFound, SecretForm, Traits
 from plainfall.clone.walk import Tree
 from plainfall.ecosystems.python.applications import sources
 from plainfall.evidence import Evidence
 
-__all__ = ["recognise", "REPEATABLE"]
+__all__ = ["REPEATABLE", "TRAITS", "recognise"]
 
 ORDER = 1
 
 REPEATABLE = re.compile(r"(\bmanage\.py|\bdjango-admin|-m django) migrate\b(?!.*\bzero\b)")
 
 _SEED = re.compile(r"^(seed|populate|load_(demo|sample|initial)|init_data|create_(demo|sample))\w*$")
+TRAITS = Traits(
+    ("Django",),
+    prefixes=("DJANGO_",),
+    secrets=(SecretForm(("SECRET_KEY", "DJANGO_SECRET_KEY"), Form("signs", 50, "", "Django")),),
+)
 
 
 def recognise(tree: Tree, folder: str, names: frozenset[str]) -> FrameworkFound | None:

@@ -6,13 +6,13 @@ import re
 from collections.abc import Iterator
 
 from plainfall.clone.commands import Command
-from plainfall.clone.frameworks import RANK, FrameworkFound
+from plainfall.clone.frameworks import RANK, FrameworkFound, Traits
 from plainfall.clone.walk import Tree
 from plainfall.ecosystems.python.applications import Application, applications, sources
 from plainfall.evidence import Evidence
 from plainfall.formats.dotenv import parse_dotenv
 
-__all__ = ["recognise", "REPEATABLE"]
+__all__ = ["REPEATABLE", "TRAITS", "recognise"]
 
 ORDER = 2
 
@@ -21,6 +21,7 @@ REPEATABLE = re.compile(r"\bflask\b.*\bdb upgrade\b")
 _REGISTERED = re.compile(r"(?:cli\.command|click\.command)\(\s*(?:name\s*=\s*)?['\"]([\w-]+)['\"]")
 _DEFAULT_MODULES = ("app", "wsgi")
 _DEFAULT_NAMES = ("app", "application", "create_app", "make_app")
+TRAITS = Traits(("Flask",), port_variables=("FLASK_RUN_PORT",), prefixes=("FLASK_",))
 
 
 def recognise(tree: Tree, folder: str, names: frozenset[str]) -> FrameworkFound | None:

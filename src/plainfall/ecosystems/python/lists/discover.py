@@ -9,7 +9,7 @@ from importlib import import_module
 from typing import Any
 
 from plainfall.clone.walk import Tree
-from plainfall.ecosystems.python.lists.toml import load_toml
+from plainfall.ecosystems.python.lists.toml import load_table, load_toml
 from plainfall.ecosystems.python.pins import Listed, Pin, Target
 from plainfall.ecosystems.python.requirements import read_requirements
 from plainfall.errors import BadInput
@@ -107,7 +107,7 @@ def _locks(tree: Tree, place: str, names: set[str]) -> list[str]:
     """The locks, that of the tool which the manifest configures first."""
     found = [name for name in _LOCKS if name in names]
     if len(found) > 1 and "pyproject.toml" in names:
-        tools = load_toml(tree, f"{place}pyproject.toml").get("tool", {})
+        tools = load_table(tree, f"{place}pyproject.toml", "tool")
         found.sort(key=lambda name: name.split(".")[0] not in tools)
     return found
 
@@ -127,7 +127,7 @@ def _likelihood(name: str) -> int:
 def _says_something(tree: Tree, path: str, name: str) -> bool:
     if name == "pyproject.toml":
         table = load_toml(tree, path)
-        older = table.get("tool", {}).get("poetry", {})
+        older = load_table(tree, path, "tool", "poetry")
         return "project" in table or "dependencies" in older or "dependency-groups" in table
     if name == "setup.cfg":
         return "install_requires" in tree.text(path)

@@ -8,16 +8,21 @@ from typing import Any
 from plainfall.clone.walk import Tree
 from plainfall.errors import BadInput
 from plainfall.evidence import Evidence
-from plainfall.reading import toml_table
+from plainfall.reading import table_in, toml_table
 
 _REMEDY = "Correct this line; most often a quote or a bracket is not closed, or a merge left marks."
 
-__all__ = ["check_format", "load_toml", "table_lines"]
+__all__ = ["check_format", "load_table", "load_toml", "table_lines"]
 
 
 def load_toml(tree: Tree, path: str) -> dict[str, Any]:
     """The file as a mapping. Raises BadInput with the line."""
     return toml_table(tree.text(path), path, _REMEDY)
+
+
+def load_table(tree: Tree, path: str, *keys: str) -> dict[str, Any]:
+    """The table below these keys, empty where it is lacking. Raises BadInput with the line."""
+    return table_in(load_toml(tree, path), keys, tree.text(path), path)
 
 
 def table_lines(tree: Tree, path: str, header: str) -> list[Evidence]:

@@ -17,7 +17,7 @@ if TYPE_CHECKING:
 __all__ = ["read_php"]
 
 _GRAMMAR = Grammar(
-    name="php",
+    short_ternary="body",
     default_operators=frozenset({"??", "?:", "||", "or"}),
     converters={
         "intval": "number",
@@ -58,7 +58,7 @@ _HOLDERS = re.compile(r"(\$(?:config|cfg|conf|settings|options|params|CFG|CONFIG
 
 def read_php(text: str, path: str) -> FileFound:
     """What a PHP source says."""
-    source = Source(text, path, "php")
+    source = Source(text, path, "tree_sitter_php:language_php")
     uses = [*_calls(source), *_arrays(source), *_required(source), *_document_uses(source)]
     return FileFound(tuple(uses), tuple(_loads(source)), tuple(_constants(source)), source.cut)
 

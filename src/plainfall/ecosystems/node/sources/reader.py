@@ -6,9 +6,9 @@ import re
 from collections.abc import Iterator
 from typing import TYPE_CHECKING
 
+from plainfall.ecosystems.node.sources.schemas import schema_uses
 from plainfall.sources.context import Context, Grammar, context_of, use_of
 from plainfall.sources.found import Constant, FileFound, Load, Use
-from plainfall.sources.javascript_schemas import schema_uses
 from plainfall.sources.names import FILE_NAME, constant_kind
 from plainfall.sources.trees import Source, arguments_of, called, literal, said, string_value
 
@@ -18,7 +18,6 @@ if TYPE_CHECKING:
 __all__ = ["read_javascript"]
 
 _GRAMMAR = Grammar(
-    name="javascript",
     default_operators=frozenset({"||", "??"}),
     converters={
         "Number": "number",
@@ -48,6 +47,8 @@ _DOTENV = re.compile(r"(?:require\(\s*['\"]dotenv['\"]\s*\)|\bdotenv)\.config\(\
 _CONSTANT = re.compile(r"\b(?:const|let|var)\s+([A-Za-z_$][\w$]*)\s*(?::\s*\w+\s*)?=\s*['\"`\d]")
 _AS = {"Int|Float|Port": "number", "Bool": "boolean", "Json": "json", "Url": "address", "Array": "list"}
 _FUNCTIONS = frozenset("function_declaration arrow_function function_expression method_definition".split())
+_TYPED = "tree_sitter_typescript:language_typescript"
+_GRAMMARS = dict.fromkeys(("ts", "mts", "cts"), _TYPED) | {"tsx": "tree_sitter_typescript:language_tsx"}
 _SCRIPT = re.compile(r"<script\b([^>]*)>(.*?)</script>", re.DOTALL | re.IGNORECASE)
 
 
@@ -58,7 +59,7 @@ def read_javascript(text: str, path: str) -> FileFound:
         found = FileFound()
         for script in _SCRIPT.finditer(text):
             first = text[: script.start(2)].count("\n") + 1
-            one = _read(Source(script.group(2), path, "typescript", first))
+            one = _read(Source(script.group(2), path, _TYPED, first))
             found = FileFound(
                 found.uses + one.uses,
                 found.loads + one.loads,
@@ -66,10 +67,7 @@ def read_javascript(text: str, path: str) -> FileFound:
                 found.cut or one.cut,
             )
         return found
-    language = {"ts": "typescript", "mts": "typescript", "cts": "typescript", "tsx": "tsx"}.get(
-        ending, "javascript"
-    )
-    return _read(Source(text, path, language))
+    return _read(Source(text, path, _GRAMMARS.get(ending, "tree_sitter_javascript:language")))
 
 
 def _read(source: Source) -> FileFound:

@@ -17,7 +17,6 @@ if TYPE_CHECKING:
 __all__ = ["read_ruby"]
 
 _GRAMMAR = Grammar(
-    name="ruby",
     default_operators=frozenset({"||", "or"}),
     converters={
         "Integer": "number",
@@ -50,7 +49,7 @@ _CONSTANT = re.compile(r"^\s*([A-Z][A-Z0-9_]*)\s*=\s*['\"\d]", re.MULTILINE)
 
 def read_ruby(text: str, path: str) -> FileFound:
     """What a Ruby source says."""
-    source = Source(text, path, "ruby")
+    source = Source(text, path, "tree_sitter_ruby:language")
     uses = [*_uses(source), *_required(source), *_document_uses(source)]
     return FileFound(tuple(uses), tuple(_loads(source)), tuple(_constants(source)), source.cut)
 

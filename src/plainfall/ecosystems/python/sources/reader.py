@@ -5,11 +5,11 @@ from __future__ import annotations
 import ast
 from collections.abc import Iterator
 
+from plainfall.ecosystems.python.sources.documents import document_uses
+from plainfall.ecosystems.python.sources.settings_classes import class_uses
+from plainfall.ecosystems.python.sources.tree import Module, dotted, literal_text, path_of
 from plainfall.sources.found import Constant, FileFound, Load, Use
 from plainfall.sources.names import FILE_NAME, constant_kind, looks_secret
-from plainfall.sources.python_documents import document_uses
-from plainfall.sources.python_settings_classes import class_uses
-from plainfall.sources.python_tree import Module, dotted, literal_text, path_of
 
 __all__ = ["read_python"]
 

@@ -5,8 +5,8 @@ from __future__ import annotations
 import ast
 from collections.abc import Iterator
 
+from plainfall.ecosystems.python.sources.tree import Module, dotted, literal_text, path_of
 from plainfall.sources.found import Use
-from plainfall.sources.python_tree import Module, dotted, literal_text, path_of
 
 __all__ = ["document_uses"]
 

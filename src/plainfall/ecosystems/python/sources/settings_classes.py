@@ -6,9 +6,9 @@ import ast
 import re
 from collections.abc import Iterator
 
+from plainfall.ecosystems.python.sources.tree import Module, dotted, literal_text
 from plainfall.sources.found import Use
 from plainfall.sources.names import looks_secret
-from plainfall.sources.python_tree import Module, dotted, literal_text
 
 __all__ = ["class_uses"]
 

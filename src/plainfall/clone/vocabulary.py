@@ -1,0 +1,75 @@
+"""The words by which command lines are told apart: programs and package clients of the languages."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from functools import cached_property
+
+__all__ = ["Vocabulary"]
+
+# Commands that are no part's own: containers, other machines, build files.
+_OUTSIDE = ("sudo", "docker", "docker-compose", "podman", "kubectl", "make")
+
+
+@dataclass(frozen=True)
+class Vocabulary:
+    """``programs`` and ``clients`` are by language, a language's runtime first among its programs; ``runners``
+    run a command in an environment that some other program manages; ``endings`` are those of source files;
+    ``makes_environment`` are patterns of commands that make an environment."""
+
+    programs: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
+    clients: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
+    runners: tuple[str, ...] = ()
+    endings: tuple[str, ...] = ()
+    makes_environment: tuple[str, ...] = ()
+
+    @cached_property
+    def runner(self) -> re.Pattern[str]:
+        """Matches ``NAME run`` before a command: the part's own environment is active already."""
+        return re.compile(rf"^({_any(self.runners)})\s+run\s+")
+
+    @cached_property
+    def outside(self) -> re.Pattern[str]:
+        """Matches a command that no part can be expected to run as its own by name: a container's, a build
+        file's, a package client's."""
+        clients = [name for names in self.clients.values() for name in names]
+        return re.compile(rf"^({_any((*_OUTSIDE, *clients))})\b")
+
+    def of_another(self, language: str) -> re.Pattern[str]:
+        """Matches a command of another language's runtime."""
+        others = [names[0] for name, names in self.programs.items() if name != language and names]
+        return re.compile(rf"^({_any(others)})\b")
+
+    @cached_property
+    def interpreter(self) -> re.Pattern[str]:
+        """Matches the whole name of a program that runs a script file."""
+        runtimes = [names[0] for names in self.programs.values() if names]
+        return re.compile(rf"({_any((*runtimes, 'sh', 'bash'))})[\d.]*")
+
+    @cached_property
+    def script_file(self) -> re.Pattern[str]:
+        """Finds the ending of a script file at the end of a word."""
+        return re.compile(rf"({_any((*self.endings, '.sh'))})$")
+
+    @cached_property
+    def installs(self) -> re.Pattern[str]:
+        """Finds a command that installs dependencies."""
+        clients = [name for names in self.clients.values() for name in names]
+        return re.compile(rf"\b({_any(clients)})\s+(i|ci|install)\b|\binstall\s+-r\b", re.IGNORECASE)
+
+    @cached_property
+    def environment(self) -> re.Pattern[str]:
+        """Finds a command that makes or enters an environment."""
+        return re.compile("|".join(self.makes_environment) or r"(?!)", re.IGNORECASE)
+
+    def language_of(self, line: str) -> str:
+        """The language whose program a command line runs; "" for none."""
+        first = line.split()[0].rsplit("/", 1)[-1] if line.split() else ""
+        plain = re.sub(r"[\d.]+$", "", first)
+        return next((name for name, programs in self.programs.items() if plain in programs), "")
+
+
+def _any(words: tuple[str, ...] | list[str]) -> str:
+    return "|".join(re.escape(word) for word in words) or r"(?!)"

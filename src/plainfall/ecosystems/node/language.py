@@ -1,0 +1,39 @@
+"""Node, in the shape of a language."""
+
+from __future__ import annotations
+
+from plainfall.ecosystems.node.environments import NodeEnvironment
+from plainfall.ecosystems.node.installing import NodeInstalling
+from plainfall.ecosystems.node.interpreters import GRAMMAR
+from plainfall.ecosystems.node.recognising import NodeRecognising
+from plainfall.ecosystems.shape import Language
+from plainfall.sources.files import SourceReader
+
+__all__ = ["LANGUAGE"]
+
+LANGUAGE = Language(
+    name="node",
+    title="Node",
+    readers=(
+        SourceReader(
+            "plainfall.ecosystems.node.sources.reader:read_javascript",
+            (".js", ".mjs", ".cjs", ".jsx", ".ts", ".mts", ".cts", ".tsx", ".vue", ".svelte", ".astro"),
+            tuple(
+                "process.env meta.env .env dotenv z.object oi.object cleanEnv createEnv onfig.get "
+                "onfigService. JSON.parse yaml YAML .json' .json\"".split()
+            ),
+        ),
+    ),
+    programs=("node", "npm", "yarn", "pnpm", "npx"),
+    port=3000,
+    manifests=("package.json",),
+    clients=("npm", "npx", "yarn", "pnpm"),
+    known_by="a package.json with scripts or dependencies",
+    package_folders=("node_modules",),
+    left_behind=(".turbo/", ".svelte-kit/"),
+    precedence=2,
+    grammar=GRAMMAR,
+    recognising=NodeRecognising(),
+    environment=NodeEnvironment(),
+    installing=NodeInstalling(),
+)

@@ -1,0 +1,158 @@
+"""Installing what a lock of a Node part says, or what its manifest is resolved to."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import replace
+from pathlib import Path
+from typing import Any
+
+from plainfall.ecosystems.node.components import install_components
+from plainfall.ecosystems.node.configuration import Registries, read_registries
+from plainfall.ecosystems.node.laying import lay
+from plainfall.ecosystems.node.lists import COMPONENTS, disagreements, folders_to, read_lock
+from plainfall.ecosystems.node.locks.package import LockRead, Package, wanted_here
+from plainfall.ecosystems.node.locks.package_lock import read_package_lock
+from plainfall.ecosystems.node.own_code import code_remarks, run_allowed
+from plainfall.ecosystems.node.repositories import repository_source
+from plainfall.ecosystems.node.resolving import TABLES, lock_text, resolve
+from plainfall.ecosystems.node.store import Store
+from plainfall.ecosystems.node.workspaces import linked_folders, workspaces
+from plainfall.ecosystems.shape import Installation, InstallJob
+from plainfall.errors import RegistryProblem
+from plainfall.packages.consent import withheld_words
+from plainfall.writing import digest_of
+
+__all__ = ["install"]
+
+
+def install(job: InstallJob, document: Mapping[str, Any], variables: Mapping[str, str]) -> Installation:
+    """Makes ``node_modules`` what the list says for this machine. ``document`` is the manifest, ``variables`` the
+    environment for packages' own code that is allowed to run. Raises what resolving, store and laying raise, and
+    CommandFailed."""
+    clone, folder, listed, wishes = job.clone, job.folder, job.listed, job.wishes
+    surroundings, access = job.surroundings, job.access
+    registries = read_registries(surroundings, job.choice.taken, folders_to(clone, folder), wishes.hosts)
+    if listed.kind == "components":
+        store = Store(surroundings.cache, registries, dict(surroundings.variables), folder, clone)
+        return _with_components(Installation(), store, job)
+    resolved = listed.kind == "unlocked"
+    members = workspaces(folder, document)
+    roots = [document, *members.values()]
+    asked = {name for one in roots for table in TABLES for name in one.get(table) or {}}
+    store = Store(surroundings.cache, registries, dict(surroundings.variables), folder, clone)
+    allowed = wishes.allowed
+    try:
+        by_lock = not resolved
+        read = (
+            read_lock(clone, listed.path, document) if by_lock else _resolved(job, document, members, store)
+        )
+        wanted = wanted_here(read.packages, job.choice.taken.facts, asked)
+        packages = [one for one in wanted if not one.bundled]
+        # A folder of its own: another part may be at work in its own at the same time.
+        making = clone / ".plainfall" / "laying" / digest_of(str(folder))[:12]
+        patched = _patched_in_place(folder)
+        laid = lay(folder, packages, store, making, allowed, patched, job.progress, access)
+    except RegistryProblem as error:
+        words = withheld_words(registries.withheld)
+        error.remedy += f" Not done: {words}." if words else ""
+        raise
+    finally:
+        store.close()
+    remarks: list[str] = []
+    unhashed = [one.label for one in packages if _lacks_hash(one)]
+    if unhashed and not resolved:
+        names = ", ".join(unhashed[:6]) + (f" and {len(unhashed) - 6} more" if len(unhashed) > 6 else "")
+        remarks.append(f"the lock has no hash of {names}: what the registry gave could not be checked")
+    remarks += [
+        *read.remarks[:6],
+        *disagreements(clone, listed, read, document),
+        *_registry_remarks(registries),
+    ]
+    left_out = len(read.packages) - len(wanted)
+    if left_out:
+        what = "1 optional package is" if left_out == 1 else f"{left_out} optional packages are"
+        remarks.append(f"{what} for other machines and left out")
+    ran = run_allowed(folder, laid, wishes, variables, access)
+    remarks += code_remarks(laid, allowed)
+    done = Installation(
+        laid=tuple(laid.laid),
+        kept=tuple(laid.kept),
+        taken_out=tuple(laid.taken_out),
+        fetched=laid.fetched,
+        fetched_bytes=laid.fetched_bytes,
+        built=tuple(ran),
+        resolved=resolved,
+        remarks=tuple(remarks),
+        layout={f"../{place}": names for place, names in laid.layout.items()},
+    )
+    return _with_components(done, store, job) if (folder / COMPONENTS).is_file() else done
+
+
+def _lacks_hash(package: Package) -> bool:
+    return not package.integrity and package.link is None and repository_source(package.address) is None
+
+
+def _registry_remarks(registries: Registries) -> list[str]:
+    """What of the project's rc files did not count."""
+    remarks = [f"not done: {words}"] if (words := withheld_words(registries.withheld)) else []
+    if registries.ignored:
+        keys = ", ".join(dict.fromkeys(key for key, _ in registries.ignored[:8]))
+        place = registries.ignored[0][1]
+        remarks.append(f"{place}: {keys} counts only in your own configuration, not in a clone's")
+    return remarks
+
+
+def _with_components(done: Installation, store: Store, job: InstallJob) -> Installation:
+    """The components of the browser that a list of their own names, beside the packages."""
+    before = store.fetched
+    found = install_components(job.folder, store, job.state, job.progress, job.access)
+    return replace(
+        done,
+        laid=(*done.laid, *found.laid),
+        kept=(*done.kept, *found.kept),
+        taken_out=(*done.taken_out, *found.taken_out),
+        fetched=done.fetched + store.fetched - before,
+        remarks=(*done.remarks, *found.remarks),
+        layout={**done.layout, f"../{found.folder}": found.names},
+    )
+
+
+def _patched_in_place(folder: Path) -> frozenset[str]:
+    """The names of packages for which a script of the clone has patches (``patches/NAME+VERSION.patch``, a
+    nested one behind ``++``) that it puts on the installed files."""
+    found = set()
+    for path in (folder / "patches").glob("*.patch"):
+        last = path.name.removesuffix(".patch").split("++")[-1]
+        pieces = last.split("+")
+        found.add("/".join(pieces[:2]) if last.startswith("@") else pieces[0])
+    return frozenset(found)
+
+
+def _resolved(
+    job: InstallJob, document: Mapping[str, Any], members: Mapping[str, Mapping[str, Any]], store: Store
+) -> LockRead:
+    """What the manifests were resolved to before, if they ask for the same; else resolved now and kept."""
+    tables = (*TABLES, "overrides", "resolutions", "pnpm")
+    version = job.choice.taken.version
+    major = version.partition(".")[0]
+    manifests = {"": document, **members}
+    worded = {folder: {table: one.get(table) for table in tables} for folder, one in manifests.items()}
+    asked = digest_of(worded, _linked(store.part, manifests), major)
+    kept, mark = job.state / "package-lock.json", job.state / "asked.json"
+    if not kept.is_file() or not mark.is_file() or mark.read_text("utf-8") != asked:
+        found = resolve(document, job.listed.path, members, store, version, job.progress)
+        job.access.confined.write(kept, lock_text(document, found))
+        job.access.confined.write(mark, asked)
+    return read_package_lock(kept.read_text("utf-8"), str(kept), document)
+
+
+def _linked(part: Path, manifests: Mapping[str, Mapping[str, Any]]) -> list[str]:
+    """The text of every manifest in a folder that the manifests link to."""
+    texts = []
+    for folder, document in manifests.items():
+        for inner in linked_folders(document):
+            path = part / folder / inner / "package.json"
+            if path.is_file():
+                texts.append(path.read_text("utf-8", "replace"))
+    return texts

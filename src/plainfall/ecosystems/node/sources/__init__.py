@@ -1,0 +1,1 @@
+"""JavaScript and TypeScript sources: what they say of configuration."""

@@ -1,0 +1,1 @@
+"""PHP: recognised; its settings are looked after."""

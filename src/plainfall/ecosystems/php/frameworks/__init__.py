@@ -1,0 +1,1 @@
+"""Frameworks of PHP: one module for each."""

@@ -1,0 +1,125 @@
+"""Python's runtimes and environments (``.venv``), in the shape that every language has."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from pathlib import Path
+
+from plainfall.clone.extensions import without_words
+from plainfall.clone.parts import DependencyFile, PartFound
+from plainfall.ecosystems.python.environment import VirtualEnvironment, make_environment, standing
+from plainfall.ecosystems.python.interpreters import GRAMMAR, interpreter_at, python_interpreters, unfit
+from plainfall.ecosystems.python.wheel import has_wheel
+from plainfall.ecosystems.shape import CloneAccess, Debugging, DebugWish, EnvironmentStanding, Progress
+from plainfall.errors import NoFittingRuntime
+from plainfall.runtimes.choice import Choice, choose, named_choice
+from plainfall.runtimes.interpreters import Interpreter
+from plainfall.surroundings import Surroundings
+
+__all__ = ["PythonEnvironment", "virtual_environment"]
+
+_FOLDER = ".venv"
+
+
+def virtual_environment(folder: Path, choice: Choice) -> VirtualEnvironment:
+    """The environment of the part in a folder."""
+    line = ".".join(choice.taken.version.split(".")[:2])
+    return VirtualEnvironment(folder / _FOLDER, line)
+
+
+class PythonEnvironment:
+    """Virtual environments as PEP 405 has them."""
+
+    def choose_runtime(
+        self,
+        part: PartFound,
+        surroundings: Surroundings,
+        named: Path | None,
+        progress: Progress | None = None,
+        *,
+        offline: bool = False,
+    ) -> Choice:
+        if named is None:
+            listed = part.dependencies
+            choice = self._chosen(part, surroundings, dict(listed.archives) if listed else {})
+            if offline or listed is None or listed.archives or not listed.pinned:
+                return choice
+            return self._weighed(part, listed, surroundings, choice)
+        return named_choice("Python", named, interpreter_at, part.asks, GRAMMAR)
+
+    def _weighed(
+        self, part: PartFound, listed: DependencyFile, surroundings: Surroundings, choice: Choice
+    ) -> Choice:
+        """The choice again, with what the index offers for the list's pins; only where another release line
+        would fit too, since otherwise nothing hangs on it."""
+        line = GRAMMAR.order(choice.taken.version)[:2]
+        fitting = [other for other in choice.rejected if other.reason.startswith("fits")]
+        if all(GRAMMAR.order(other.version)[:2] == line for other in fitting):
+            return choice
+        from plainfall.ecosystems.python.offered import offered_archives
+
+        archives = offered_archives(listed, surroundings, choice.taken)
+        return self._chosen(part, surroundings, archives) if archives else choice
+
+    def _chosen(
+        self, part: PartFound, surroundings: Surroundings, archives: Mapping[str, tuple[str, ...]]
+    ) -> Choice:
+        source_only = [
+            label for label, names in archives.items() if not any(n.endswith(".whl") for n in names)
+        ]
+
+        def without_headers(interpreter: Interpreter) -> str | None:
+            if source_only and not interpreter.facts.get("headers", True):
+                return f"it has no C headers, which building {source_only[0]} may need"
+            return not_fit(interpreter)
+
+        def not_fit(interpreter: Interpreter) -> str | None:
+            return without_words(part.extensions, interpreter) or unfit(interpreter)
+
+        def wheels(version: str) -> int:
+            return sum(has_wheel(names, version) for names in archives.values())
+
+        found = python_interpreters(surroundings)
+        try:
+            choice = choose("Python", part.asks, found, GRAMMAR, without_headers, wheels)
+        except NoFittingRuntime:
+            # Not every source package is compiled: one without headers is better than none.
+            choice = choose("Python", part.asks, found, GRAMMAR, not_fit, wheels)
+        best = choice.taken.version
+        remarks = []
+        for other in choice.rejected:
+            newer = GRAMMAR.order(other.version) > GRAMMAR.order(best)
+            if newer and other.reason.startswith("fits") and wheels(other.version) < wheels(best):
+                without = [
+                    label
+                    for label, names in archives.items()
+                    if has_wheel(names, best) and not has_wheel(names, other.version)
+                ]
+                remarks.append(
+                    f"{best} is taken: for {other.version} there is no wheel of {', '.join(without)}"
+                )
+        return Choice(choice.taken, choice.rejected, [*choice.remarks, *dict.fromkeys(remarks)])
+
+    def standing(self, folder: Path, choice: Choice, access: CloneAccess) -> EnvironmentStanding:
+        found = standing(folder / _FOLDER, choice.taken, access.seal)
+        return EnvironmentStanding(found.state, _FOLDER, found.reason, found.ours)
+
+    def make(self, folder: Path, choice: Choice, prompt: str, making: Path, access: CloneAccess) -> None:
+        make_environment(folder / _FOLDER, choice.taken, prompt, making, access.confined, access.seal)
+
+    def prepare(self, folder: Path, choice: Choice, access: CloneAccess) -> None:
+        """Nothing: the environment holds all that its commands need."""
+
+    def variables(self, folder: Path, choice: Choice, access: CloneAccess) -> dict[str, str]:
+        environment = virtual_environment(folder, choice)
+        return {
+            "VIRTUAL_ENV": str(environment.folder),
+            "PATH": str(environment.commands),
+            "PYTHONUNBUFFERED": "1",
+            "BROWSER": "true",  # the command that does nothing: no dev server opens a window
+        }
+
+    def debugging(self, wish: DebugWish) -> Debugging:
+        from plainfall.ecosystems.python.debugging import python_debugging
+
+        return python_debugging(wish)

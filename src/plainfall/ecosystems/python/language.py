@@ -1,0 +1,40 @@
+"""Python, in the shape of a language."""
+
+from __future__ import annotations
+
+from plainfall.ecosystems.python.environments import PythonEnvironment
+from plainfall.ecosystems.python.installing import PythonInstalling
+from plainfall.ecosystems.python.interpreters import GRAMMAR
+from plainfall.ecosystems.python.recognising import PythonRecognising
+from plainfall.ecosystems.shape import Language
+from plainfall.sources.files import SourceReader
+
+__all__ = ["LANGUAGE"]
+
+LANGUAGE = Language(
+    name="python",
+    title="Python",
+    readers=(
+        SourceReader(
+            "plainfall.ecosystems.python.sources.reader:read_python",
+            (".py",),
+            tuple(
+                "environ getenv .env dotenv BaseSettings decouple environs env( json.load toml.load tomllib yaml "
+                "ConfigParser .json' .json\"".split()
+            ),
+        ),
+    ),
+    programs=("python", "flask", "uvicorn", "gunicorn", "django-admin"),
+    port=8000,
+    clients=("pip", "pip3"),
+    runners=("poetry", "pipenv", "uv", "pdm", "hatch", "rye"),
+    makes_environment=r"-m venv\b|\bvirtualenv\b|bin/activate|\bconda\b",
+    known_by="pyproject.toml, requirements.txt, setup.py or a main file",
+    left_behind=("__pycache__/", "*.pyc"),
+    folder_variables=("PYTHONPATH",),
+    precedence=1,
+    grammar=GRAMMAR,
+    recognising=PythonRecognising(),
+    environment=PythonEnvironment(),
+    installing=PythonInstalling(),
+)

@@ -1,0 +1,63 @@
+"""What Python finds in a clone, in the shape that every language has."""
+
+from __future__ import annotations
+
+import shlex
+from collections.abc import Iterable, Iterator, Mapping
+from pathlib import Path
+from typing import Any
+
+from plainfall.clone.commands import Command
+from plainfall.clone.parts import DependencyFile, Extension, PortWanted
+from plainfall.clone.walk import Tree
+from plainfall.ecosystems.python import survey
+from plainfall.ecosystems.python.asks import python_asks
+from plainfall.evidence import Evidence
+from plainfall.runtimes.asks import VersionAsk
+
+__all__ = ["PythonRecognising"]
+
+
+class PythonRecognising:
+    """Parts with a manifest, a requirements file or a main file."""
+
+    def recognise(self, tree: Tree, folder: str) -> list[Evidence]:
+        return survey.recognise_python(tree, folder)
+
+    def asks(self, tree: Tree, folder: str, cache: Path | None) -> list[VersionAsk]:
+        return python_asks(tree, folder)
+
+    def extensions(self, tree: Tree, folder: str) -> tuple[Extension, ...]:
+        return survey.needed_modules(tree, folder)
+
+    def dependencies(self, tree: Tree, folder: str) -> DependencyFile | None:
+        return survey.dependency_file(tree, folder)
+
+    def commands(self, tree: Tree, folder: str) -> list[Command]:
+        return survey.python_commands(tree, folder)
+
+    def after_installing(self, tree: Tree, folder: str) -> list[Command]:
+        """None: what a Python project builds of its own, its installation builds."""
+        return []
+
+    def build_command(self, tree: Tree, folder: str) -> Command | None:
+        return None
+
+    def secondary_commands(self, tree: Tree, folder: str, commands: list[Command]) -> list[Command]:
+        return commands
+
+    def script_texts(self, tree: Tree, folder: str) -> Iterable[str]:
+        return ()
+
+    def ports(self, tree: Tree, folder: str) -> Iterator[PortWanted]:
+        yield from ()
+
+    def serves_client(self, tree: Tree, folder: str) -> bool:
+        return False
+
+    def editor_command(self, row: Mapping[str, Any], words: list[str], program: str) -> str:
+        if row.get("type") not in ("python", "debugpy"):
+            return ""
+        if row.get("module"):
+            return shlex.join(["python", "-m", str(row["module"]), *words])
+        return shlex.join(["python", program, *words]) if program.endswith(".py") else ""

@@ -1,0 +1,1 @@
+"""Python sources: what they say of configuration."""

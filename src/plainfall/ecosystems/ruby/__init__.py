@@ -1,0 +1,1 @@
+"""Ruby: recognised; its settings are looked after."""

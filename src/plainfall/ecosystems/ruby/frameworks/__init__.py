@@ -1,0 +1,1 @@
+"""Frameworks of Ruby: one module for each."""
