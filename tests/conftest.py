@@ -165,6 +165,17 @@ def resealed(machine: Machine, clone: Path, path: str, name: str, change: Callab
     (clone / path).write_text(seal.text(name, change(found.content if found is not None else None)))
 
 
+@pytest.fixture(scope="session", autouse=True)
+def nothing_leaked_or_touched() -> Iterator[None]:
+    """At the end, of all tests of this process: no secret that a run made stands in any output, log, journal or
+    record, and nothing that a hostile test had outside of its clone was touched by any other test."""
+    yield
+    assert LEAKS == []
+    hostile = sys.modules.get("hostile")
+    outside = hostile.OUTSIDE if hostile is not None else ()
+    assert [str(folder) for folder, before in outside if hostile.laid_out(folder) != before] == []  # type: ignore[union-attr]
+
+
 @pytest.fixture
 def machine(tmp_path: Path) -> Iterator[Machine]:
     home = tmp_path / "home"

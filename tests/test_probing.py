@@ -229,7 +229,7 @@ def answer(one):
     key = next((line.split(": ")[1] for line in head.split("\\r\\n") if line.lower().startswith("sec-websocket-key")), "")
     if key:
         accept = base64.b64encode(hashlib.sha1((key + "258EAFA5-E914-47DA-95CA-C5AB0DC85B11").encode()).digest()).decode()
-        one.sendall(f"HTTP/1.1 101 Switching\\r\\nUpgrade: websocket\\r\\nSec-WebSocket-Accept: {accept}\\r\\n\\r\\n".encode())
+        one.sendall(f"HTTP/1.1 101 Switching\\r\\nUpgrade: websocket\\r\\nConnection: Upgrade\\r\\nSec-WebSocket-Accept: {accept}\\r\\n\\r\\n".encode())
         seen = os.stat("main.js").st_mtime
         while os.stat("main.js").st_mtime == seen: time.sleep(0.03)
         word = b'{"type":"full-reload"}'

@@ -23,10 +23,8 @@ def json_entries(text: str, path: str) -> Iterator[Entry]:
 
     bare = re.sub(r"^\s*//.*$", lambda found: " " * len(found.group(0)), text, flags=re.MULTILINE)
     json_value(bare, path)
-    source = Source(f"({text})", path, "tree_sitter_javascript:language")
-    node: Node | None = source.root
-    while node is not None and node.type != "object":
-        node = node.named_children[0] if node.named_children else None
+    source = Source(text, path, "tree_sitter_json:language")
+    node = next((one for one in source.root.named_children if one.type == "object"), None)
     if node is not None:
         yield from _below(source.data, node, "", text.splitlines())
 
@@ -50,7 +48,6 @@ def _below(data: bytes, node: Node, prefix: str, lines: list[str]) -> Iterator[E
                 yield Entry(name, joined, line, comment_above(lines, line), -1, -1)
             continue
         text = "" if held is None else str(held).lower() if isinstance(held, bool) else str(held)
-        # One byte for the bracket that was put before the text, and places are counted in characters.
-        start = len(data[: value.start_byte].decode()) - 1
-        end = len(data[: value.end_byte].decode()) - 1
+        # The tree counts bytes, places are counted in characters.
+        start, end = (len(data[:place].decode()) for place in (value.start_byte, value.end_byte))
         yield Entry(name, text, line, comment_above(lines, line), start, end)

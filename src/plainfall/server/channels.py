@@ -1,25 +1,26 @@
 """The channel on which a dev server tells a page that something changed: whether it is answered, and watched.
 
-A WebSocket handshake (RFC 6455) of our own, since no more than the handshake and the next text frame is
-wanted.
+A WebSocket (RFC 6455) by wsproto; no more than the handshake and the next text is wanted.
 """
 
 from __future__ import annotations
 
-import base64
-import hashlib
-import os
 import socket
 import ssl
+import time
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
+from typing import TYPE_CHECKING
 from urllib.parse import urlsplit
 
 from plainfall.server.visitor import LOOPBACK, Visitor
 
+if TYPE_CHECKING:
+    from wsproto import WSConnection
+
 __all__ = ["Channel", "ChannelFinder", "Listening", "find_channel", "open_channel"]
 
-_MAGIC = "258EAFA5-E914-47DA-95CA-C5AB0DC85B11"
+_LONGEST_ANSWER = 16_384  # bytes of a handshake
 
 
 @dataclass(frozen=True)
@@ -52,22 +53,35 @@ def _text(visitor: Visitor, url: str) -> str:
 
 
 class Listening:
-    """An open channel. ``heard`` waits for the next frame."""
+    """An open channel. ``heard`` waits for the next text."""
 
-    def __init__(self, transport: socket.socket) -> None:
+    def __init__(self, transport: socket.socket, connection: WSConnection) -> None:
         self._transport = transport
+        self._connection = connection
 
     def heard(self, seconds: float) -> str | None:
-        """The beginning of the next text frame's content, None if none comes in time."""
-        self._transport.settimeout(seconds)
+        """The next text message, or its beginning; None if none comes in time."""
+        from wsproto.events import CloseConnection, Ping, TextMessage
+        from wsproto.utilities import RemoteProtocolError
+
+        deadline = time.monotonic() + seconds
         try:
-            data = self._transport.recv(4096)
-        except OSError:
+            while (left := deadline - time.monotonic()) > 0:
+                for event in self._connection.events():
+                    if isinstance(event, TextMessage):
+                        return str(event.data)
+                    if isinstance(event, Ping):
+                        self._transport.sendall(self._connection.send(event.response()))
+                    elif isinstance(event, CloseConnection):
+                        return None
+                self._transport.settimeout(left)
+                data = self._transport.recv(4096)
+                if not data:
+                    return None
+                self._connection.receive_data(data)
+        except (OSError, RemoteProtocolError):
             return None
-        if len(data) < 2 or data[0] & 0x0F != 1:
-            return None
-        start = {126: 4, 127: 10}.get(data[1] & 0x7F, 2)
-        return data[start:].decode("utf-8", "replace")
+        return None
 
     def close(self) -> None:
         """Hangs up."""
@@ -75,42 +89,48 @@ class Listening:
 
 
 def open_channel(base: str, channel: Channel, timeout: float = 5.0) -> Listening | None:
-    """Opens a channel; None if the server does not answer the handshake with status 101 and the right key."""
+    """Opens a channel; None if the server does not accept the handshake."""
+    from wsproto import ConnectionType, WSConnection
+    from wsproto.events import AcceptConnection, RejectConnection, Request
+    from wsproto.utilities import RemoteProtocolError
+
     parts = urlsplit(base)
     host = parts.hostname or ""
-    key = base64.b64encode(os.urandom(16)).decode()
-    wanted = base64.b64encode(hashlib.sha1(f"{key}{_MAGIC}".encode()).digest()).decode()
-    lines = [
-        f"GET {channel.path} HTTP/1.1",
-        f"Host: {parts.netloc}",
-        "Upgrade: websocket",
-        "Connection: Upgrade",
-        f"Sec-WebSocket-Key: {key}",
-        "Sec-WebSocket-Version: 13",
-        f"Origin: {parts.scheme}://{parts.netloc}",
-    ]
-    lines += [f"Sec-WebSocket-Protocol: {channel.protocol}"] if channel.protocol else []
+    origin = f"{parts.scheme}://{parts.netloc}"
+    protocols = [channel.protocol] if channel.protocol else []
+    connection = WSConnection(ConnectionType.CLIENT)
+    asked = Request(
+        host=parts.netloc,
+        target=channel.path,
+        subprotocols=protocols,
+        extra_headers=[(b"Origin", origin.encode())],
+    )
     transport: socket.socket | None = None
     try:
-        transport = socket.create_connection((host, parts.port or 80), timeout)
-        if parts.scheme == "https" and host in LOOPBACK:
+        transport = socket.create_connection(
+            (host, parts.port or (443 if parts.scheme == "https" else 80)), timeout
+        )
+        if parts.scheme == "https":
             context = ssl.create_default_context()
-            context.check_hostname = False
-            context.verify_mode = ssl.CERT_NONE
-            transport = context.wrap_socket(transport)
-        transport.sendall(("\r\n".join(lines) + "\r\n\r\n").encode())
-        head = b""
-        while b"\r\n\r\n" not in head and len(head) < 16_384:
-            piece = transport.recv(1)
-            if not piece:
+            if host in LOOPBACK:
+                context.check_hostname = False
+                context.verify_mode = ssl.CERT_NONE
+            transport = context.wrap_socket(transport, server_hostname=host)
+        transport.sendall(connection.send(asked))
+        answered: object = None
+        read = 0
+        while answered is None and read < _LONGEST_ANSWER:
+            data = transport.recv(4096)
+            read += len(data)
+            if not data:
                 break
-            head += piece
-    except OSError:
-        if transport is not None:
-            transport.close()
-        return None
-    answered = head.startswith((b"HTTP/1.1 101", b"HTTP/1.0 101")) and wanted.encode() in head
-    if not answered:
+            connection.receive_data(data)
+            kinds = (AcceptConnection, RejectConnection)
+            answered = next((one for one in connection.events() if isinstance(one, kinds)), None)
+    except (OSError, RemoteProtocolError):
+        answered = None
+    if isinstance(answered, AcceptConnection) and transport is not None:
+        return Listening(transport, connection)
+    if transport is not None:
         transport.close()
-        return None
-    return Listening(transport)
+    return None

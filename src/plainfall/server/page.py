@@ -2,14 +2,18 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from dataclasses import dataclass
-from html.parser import HTMLParser
+from typing import TYPE_CHECKING
 from urllib.parse import urljoin, urlsplit
+
+if TYPE_CHECKING:
+    from selectolax.lexbor import LexborHTMLParser, LexborNode
 
 __all__ = ["Field", "Form", "Page", "read_page"]
 
-_HEADINGS = ("h1", "h2", "h3")
-_SILENT = ("script", "style", "template", "noscript")
+_SILENT = ["script", "style", "template", "noscript"]
+_LOADED_LINKS = {"stylesheet", "icon", "manifest"}
 
 
 @dataclass(frozen=True)
@@ -50,101 +54,78 @@ class Page:
 
 
 def read_page(body: bytes, url: str) -> Page:
-    """Reads a page; ``url`` is its address."""
-    parser = _Parser(url)
-    parser.feed(body.decode("utf-8", "replace"))
-    parser.close()
-    title = " ".join("".join(parser.title).split()) if parser.title else None
-    headings = tuple(text for pieces in parser.headings if (text := " ".join("".join(pieces).split())))
-    return Page(
-        title,
-        headings[:12],
-        tuple(dict.fromkeys(parser.assets)),
-        tuple(dict.fromkeys(parser.links)),
-        tuple(Form(action, method, tuple(fields)) for action, method, fields in parser.forms),
-        " ".join("".join(parser.text).split()),
+    """Reads a page as a browser does (the HTML standard's parsing, by Lexbor); ``url`` is its address."""
+    from selectolax.lexbor import LexborHTMLParser
+
+    tree = LexborHTMLParser(body.decode("utf-8", "replace"))
+    base = next((urljoin(url, href) for one in tree.css("base[href]") if (href := _value(one, "href"))), url)
+    titles = [one for one in tree.css("title") if one.parent is None or one.parent.tag != "svg"]
+    headings = [text for one in tree.css("h1, h2, h3") if (text := _plain(one.text()))]
+    assets = _addresses(url, base, _loaded(tree))
+    links = _addresses(url, base, (_value(one, "href") for one in tree.css("a[href]")))
+    forms = tuple(_form(tree, one, url, base) for one in tree.css("form"))
+    title = _plain(titles[0].text()) if titles else None
+    tree.strip_tags(_SILENT)
+    seen = tree.body.text(separator=" ") if tree.body is not None else ""
+    return Page(title, tuple(headings[:12]), assets, links, forms, _plain(seen))
+
+
+def _plain(text: str) -> str:
+    return " ".join(text.split())
+
+
+def _value(node: LexborNode, name: str, default: str = "") -> str:
+    """An attribute's value; the empty text for one without a value."""
+    attributes = node.attributes
+    return (attributes[name] or "") if name in attributes else default
+
+
+def _loaded(tree: LexborHTMLParser) -> Iterator[str]:
+    for node in tree.css("link[href], script[src], img[src], source[src], audio[src], video[src]"):
+        if node.tag != "link":
+            yield _value(node, "src")
+        elif _LOADED_LINKS & set(_value(node, "rel").lower().split()):
+            yield _value(node, "href")
+
+
+def _addresses(url: str, base: str, written: Iterator[str]) -> tuple[str, ...]:
+    """Absolute addresses of the page's own origin, each once."""
+    found: dict[str, None] = {}
+    for address in written:
+        if not address or address.startswith(("data:", "blob:", "javascript:", "mailto:", "tel:", "#")):
+            continue
+        try:
+            whole = urljoin(base, address).partition("#")[0]
+            if urlsplit(whole)[:2] == urlsplit(url)[:2]:
+                found[whole] = None
+        except ValueError:
+            continue  # no address, such as one with half a bracket
+    return tuple(found)
+
+
+def _form(tree: LexborHTMLParser, node: LexborNode, url: str, base: str) -> Form:
+    action = urljoin(base, written) if (written := _value(node, "action")) else url
+    inside = node.css("input, textarea, select, button")
+    own = _value(node, "id")
+    outside = [one for one in tree.css("[form]") if own and _value(one, "form") == own]
+    fields = (_field(one) for one in (*inside, *outside))
+    return Form(
+        action, _value(node, "method", "get").lower(), tuple(one for one in fields if one is not None)
     )
 
 
-@dataclass
-class _Open:
-    heading: bool = False
-    title: bool = False
-    silent: int = 0
-    form: bool = False
-
-
-class _Parser(HTMLParser):
-    def __init__(self, url: str) -> None:
-        super().__init__(convert_charrefs=True)
-        self.base = self.url = url
-        self.origin = urlsplit(url)[:2]
-        self.title: list[str] = []
-        self.headings: list[list[str]] = []
-        self.assets: list[str] = []
-        self.links: list[str] = []
-        self.forms: list[tuple[str, str, list[Field]]] = []
-        self.text: list[str] = []
-        self._open = _Open()
-        self._had_title = False
-
-    def handle_starttag(self, tag: str, attrs: list[tuple[str, str | None]]) -> None:
-        values = {name: value or "" for name, value in attrs}
-        if tag == "title" and not self._had_title:
-            self._open.title = self._had_title = True
-        elif tag in _HEADINGS:
-            self._open.heading = True
-            self.headings.append([])
-        elif tag == "base" and values.get("href"):
-            self.base = urljoin(self.base, values["href"])
-        elif tag == "a":
-            self._address(values.get("href", ""), self.links)
-        elif tag == "form":
-            action = urljoin(self.base, values.get("action", "")) if values.get("action") else self.url
-            self.forms.append((action, values.get("method", "get").lower(), []))
-            self._open.form = True
-        elif tag in ("input", "textarea", "select", "button") and self._open.form:
-            self._field(tag, values, {name for name, _ in attrs})
-        elif tag == "link":
-            if {"stylesheet", "icon", "manifest"} & set(values.get("rel", "").lower().split()):
-                self._address(values.get("href", ""), self.assets)
-        elif tag in ("script", "img", "source", "audio", "video"):
-            self._address(values.get("src", ""), self.assets)
-        if tag in _SILENT:
-            self._open.silent += 1
-
-    def handle_endtag(self, tag: str) -> None:
-        if tag == "title":
-            self._open.title = False
-        elif tag in _HEADINGS:
-            self._open.heading = False
-        elif tag == "form":
-            self._open.form = False
-        elif tag in _SILENT:
-            self._open.silent = max(0, self._open.silent - 1)
-
-    def handle_data(self, data: str) -> None:
-        if self._open.title:
-            self.title.append(data)
-        elif self._open.heading:
-            self.headings[-1].append(data)
-        if not self._open.silent and not self._open.title:
-            self.text += [data, " "]
-
-    def _field(self, tag: str, values: dict[str, str], given: set[str]) -> None:
-        kind = values.get("type", "text").lower() if tag in ("input", "button") else tag
-        if tag == "button":
-            kind = "submit" if kind in ("text", "submit") else kind
-        if not values.get("name") or kind in ("reset", "button", "image", "file"):
-            return
-        if kind in ("checkbox", "radio") and not {"checked", "required"} & given:
-            return
-        value = values.get("value", "on" if kind in ("checkbox", "radio") else "")
-        self.forms[-1][2].append(Field(values["name"], kind, value, "required" in given))
-
-    def _address(self, address: str, into: list[str]) -> None:
-        if not address or address.startswith(("data:", "blob:", "javascript:", "mailto:", "tel:", "#")):
-            return
-        url = urljoin(self.base, address).partition("#")[0]
-        if urlsplit(url)[:2] == self.origin:
-            into.append(url)
+def _field(node: LexborNode) -> Field | None:
+    tag = node.tag or ""
+    kind = _value(node, "type", "text").lower() if tag in ("input", "button") else tag
+    if tag == "button":
+        kind = "submit" if kind in ("text", "submit") else kind
+    name = _value(node, "name")
+    if not name or kind in ("reset", "button", "image", "file"):
+        return None
+    given = set(node.attributes)
+    if kind in ("checkbox", "radio") and not {"checked", "required"} & given:
+        return None
+    value = node.text() if tag == "textarea" else _value(node, "value")
+    if kind in ("checkbox", "radio") and "value" not in given:
+        value = "on"
+    return Field(name, kind, value, "required" in given)

@@ -6,7 +6,6 @@ from __future__ import annotations
 import re
 from collections.abc import Mapping
 from dataclasses import dataclass, field
-from html.parser import HTMLParser
 from urllib.parse import unquote, urldefrag, urljoin, urlsplit
 
 from plainfall.errors import BadInput, RegistryProblem
@@ -120,43 +119,37 @@ def _json_file(row: Mapping[str, object], url: str) -> IndexFile:
 
 
 def _parse_html(body: bytes, url: str) -> list[IndexFile]:
-    parser = _Anchors(url)
+    from selectolax.lexbor import LexborHTMLParser
+
     try:
-        parser.feed(body.decode("utf-8", "replace"))
-    except (ValueError, AssertionError) as error:
+        page = LexborHTMLParser(body.decode("utf-8", "replace"))
+        base, files = url, []
+        for node in page.css("base[href], meta[content], a[href]"):
+            values = node.attributes
+            if node.tag == "base":
+                base = urljoin(base, values["href"] or "")
+            elif node.tag == "meta":
+                if values.get("name") == "pypi:repository-version":
+                    _check_version(values["content"] or "1.0", url)
+            elif (file := _anchor(values, base)) is not None:
+                files.append(file)
+    except ValueError as error:
         raise RegistryProblem(f"{url} is not a package page: {str(error)[:300]}") from error
-    return parser.files
+    return files
 
 
-class _Anchors(HTMLParser):
-    def __init__(self, url: str) -> None:
-        super().__init__(convert_charrefs=True)
-        self.base = url
-        self.files: list[IndexFile] = []
-
-    def handle_starttag(self, tag: str, attrs: list[tuple[str, str | None]]) -> None:
-        values = dict(attrs)
-        if tag == "base" and values.get("href"):
-            self.base = urljoin(self.base, values["href"] or "")
-        elif tag == "meta" and values.get("name") == "pypi:repository-version":
-            _check_version(values.get("content") or "1.0", self.base)
-        elif tag == "a" and values.get("href"):
-            self._anchor(values)
-
-    def _anchor(self, values: Mapping[str, str | None]) -> None:
-        address, fragment = urldefrag(urljoin(self.base, values["href"] or ""))
-        filename = unquote(urlsplit(address).path.rpartition("/")[2])
-        if not re.search(r"\.(whl|zip|tar\.gz|tgz|tar\.bz2|tar\.xz)$", filename):
-            return
-        algorithm, joined, digest = fragment.partition("=")
-        metadata = values.get("data-core-metadata", values.get("data-dist-info-metadata", "false"))
-        self.files.append(
-            IndexFile(
-                filename=filename,
-                url=address,
-                hashes={algorithm: digest} if joined and algorithm in ALGORITHMS else {},
-                requires_python=values.get("data-requires-python") or None,
-                yanked=(values["data-yanked"] or "") if "data-yanked" in values else None,
-                metadata=metadata != "false",
-            )
-        )
+def _anchor(values: Mapping[str, str | None], base: str) -> IndexFile | None:
+    address, fragment = urldefrag(urljoin(base, values["href"] or ""))
+    filename = unquote(urlsplit(address).path.rpartition("/")[2])
+    if not re.search(r"\.(whl|zip|tar\.gz|tgz|tar\.bz2|tar\.xz)$", filename):
+        return None
+    algorithm, joined, digest = fragment.partition("=")
+    metadata = values.get("data-core-metadata", values.get("data-dist-info-metadata", "false"))
+    return IndexFile(
+        filename=filename,
+        url=address,
+        hashes={algorithm: digest} if joined and algorithm in ALGORITHMS else {},
+        requires_python=values.get("data-requires-python") or None,
+        yanked=(values["data-yanked"] or "") if "data-yanked" in values else None,
+        metadata=metadata != "false",
+    )
