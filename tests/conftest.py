@@ -286,10 +286,3 @@ def listeners(port: int) -> list[int]:
 
     found = psutil.net_connections("tcp")
     return [c.pid for c in found if c.pid and c.status == "LISTEN" and c.laddr and c.laddr.port == port]
-
-
-def pytest_sessionfinish(session: pytest.Session) -> None:
-    """A secret that was found anywhere fails the whole session, whichever tests were run."""
-    if LEAKS:
-        print("\nsecrets were found:", *LEAKS, sep="\n  ")
-        session.exitstatus = 1

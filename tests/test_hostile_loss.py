@@ -325,7 +325,7 @@ def test_a_signal_ends_a_run_though_a_thread_waits(machine: Machine, number: int
         run.send_signal(number)
         run.communicate(timeout=20)
         assert run.returncode == 130 and time.monotonic() - begin < 6
-    assert with_words("seed.py", clone) == []
+    assert eventually(lambda: with_words("seed.py", clone) == [], 5)
 
 
 def test_a_hang_up_ends_the_demo_with_all_of_its_processes(machine: Machine) -> None:

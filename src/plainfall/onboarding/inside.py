@@ -50,6 +50,6 @@ def variables_inside(
             f"{work.folder / standing.path} is {standing.state}{reason}",
             remedy="Make it with: plainfall onboard",
         )
-    work.environment.prepare(work.folder, work.chosen(), work.access())
+    work.prepare()
     # Unlike for the project's own commands, the person's variables are there: they typed the command.
     return work.folder, {**surroundings.variables, **work.variables()}

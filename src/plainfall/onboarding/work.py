@@ -132,11 +132,15 @@ class Work:
         """How the part's environment stands."""
         return self.environment.standing(self.folder, self.chosen(), self.access())
 
+    def prepare(self) -> None:
+        """Writes what commands find by the part's variables, in a part that has an environment."""
+        if self.onboarded:
+            self.environment.prepare(self.folder, self.chosen(), self.access())
+
     def before_command(self) -> None:
         """A command of the project is about to run: what it finds by its variables is written, and what it
         changes is watched."""
-        if self.onboarded:
-            self.environment.prepare(self.folder, self.chosen(), self.access())
+        self.prepare()
         if self.byproducts is not None:
             self.byproducts.begin()
 

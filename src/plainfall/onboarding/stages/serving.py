@@ -125,6 +125,7 @@ def _start(
 ) -> tuple[dict[str, Any], Ready]:
     line, _ = with_port(command.line, port)
     key = _port_key(work)
+    work.prepare()
     variables = {**work.variables(), **dict.fromkeys(_port_variables(key), str(port))}
     if debugging is not None:
         own = {name: variables.get(name, "") for name in debugging.joined}
