@@ -95,9 +95,9 @@ def _linked(place: Path) -> Path | None:
     if back and os.path.realpath(folder / back) == os.path.realpath(place):
         return folder
     tree = re.search(
-        r"^\s*worktree\s*=\s*(.+?)\s*$", _text(folder / "config"), re.MULTILINE
+        r"^[ \t]*worktree[ \t]*=[ \t]*(\S.*)$", _text(folder / "config"), re.MULTILINE
     )  # of a submodule
-    if tree and os.path.realpath(folder / tree.group(1).strip('"')) == str(place.parent):
+    if tree and os.path.realpath(folder / tree.group(1).strip().strip('"')) == str(place.parent):
         return folder
     return None
 

@@ -118,7 +118,7 @@ def _commands(code: str) -> Iterator[tuple[int, str]]:
         if line.endswith("\\"):
             gathered += line[:-1].rstrip() + " "
             continue
-        command = re.sub(r"\s+#\s.*$", "", gathered + line).strip()
+        command = re.sub(r"(?<!\s)\s+#\s.*$", "", gathered + line).strip()
         gathered = ""
         if command and not command.startswith("#"):
             yield start, command

@@ -67,7 +67,7 @@ class Vocabulary:
     def language_of(self, line: str) -> str:
         """The language whose program a command line runs; "" for none."""
         first = line.split()[0].rsplit("/", 1)[-1] if line.split() else ""
-        plain = re.sub(r"[\d.]+$", "", first)
+        plain = first.rstrip("0123456789.")
         return next((name for name, programs in self.programs.items() if plain in programs), "")
 
 

@@ -39,8 +39,8 @@ class Address:
 
     def with_name(self, name: str) -> Address:
         """The same address for another database."""
-        tail = re.search(r"[?#].*$", self.rest)
-        return replace(self, rest=f"/{quote(name, safe='')}{tail.group(0) if tail else ''}")
+        tail = self.rest[len(re.split(r"[?#]", self.rest, maxsplit=1)[0]) :]
+        return replace(self, rest=f"/{quote(name, safe='')}{tail}")
 
     def __str__(self) -> str:
         login = ""

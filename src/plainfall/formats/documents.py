@@ -123,7 +123,7 @@ def _written(kind: str, before: str, value: str) -> str:
         return f" {_written(kind, 'x', value)}"
     if kind == "yaml":
         word = value.lower() not in ("yes", "no", "on", "off", "null", "true", "false")
-        word = word and re.fullmatch(r"[A-Za-z/][\w./@+~-]*(:[\w/@][\w./:@+~-]*)*", value) is not None
+        word = word and re.fullmatch(r"[A-Za-z/][\w./@+~-]*(:[\w/@][\w./:@+~-]*)?", value) is not None
         if bare_before and (is_literal or word):
             return value
         if quote == "'" and "\n" not in value:

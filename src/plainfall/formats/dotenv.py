@@ -140,7 +140,8 @@ def _value(text: str, start: int, path: str, line: int) -> tuple[str, int, int, 
         )
     plain = _UNQUOTED.match(text, start)
     assert plain is not None  # the pattern matches anywhere, even nothing
-    written = re.sub(r"(^|\s+)#.*$", "", plain.group()).rstrip()
+    comment = re.search(r"(?<!\S)#", plain.group())
+    written = plain.group()[: comment.start()].rstrip() if comment else plain.group().rstrip()
     return written, start, start + len(written), plain.end()
 
 

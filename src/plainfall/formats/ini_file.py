@@ -26,7 +26,7 @@ def ini_entries(text: str, path: str) -> Iterator[Entry]:
             section, continued = f"{found.group(1).strip()}.", False
         elif pair:
             written = pair.group(3)
-            bare = re.sub(r"\s+[;#].*$", "", written).rstrip()
+            bare = re.split(r"(?<=\s)[;#]", written, maxsplit=1)[0].rstrip()
             value = bare[1:-1] if len(bare) > 1 and bare[0] == bare[-1] and bare[0] in "\"'" else bare
             start = position + pair.start(3) + (1 if value != bare else 0)
             yield Entry(

@@ -16,7 +16,7 @@ from plainfall.evidence import Evidence
 __all__ = ["VARIABLE", "Withheld", "expanded", "host_in", "withheld_words"]
 
 VARIABLE = re.compile(r"\$\{([A-Za-z_][A-Za-z0-9_]*)\??\}")
-_ADDRESS = re.compile(r"(?:\w[\w+.-]*:)?//(?:[^\s/@]*@)?([^\s/:@?#]+)")
+_ADDRESS = re.compile(r"(?:\b\w[\w+.-]{0,30}:)?//(?:[^\s/@]*@)?([^\s/:@?#]+)")
 
 
 @dataclass(frozen=True)

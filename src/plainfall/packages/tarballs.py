@@ -29,7 +29,7 @@ _GROWTH = 200
 _GROWTH_FREE = 64 * 1024**2
 _PIECE = 1 << 20
 _OCTAL = re.compile(rb"[0-7]*")
-_PAX = re.compile(rb"\d+ ([^=\n]+)=([^\n]*)\n")
+_PAX = re.compile(rb"(?<!\d)\d+ ([^=\n]+)=([^\n]*)\n")
 
 
 def unpack_tarball(data: bytes, folder: Path, name: str) -> list[Unpacked]:

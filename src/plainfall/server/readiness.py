@@ -35,9 +35,10 @@ _CIRCLE = 4  # starts anew without an answer: it goes round in circles
 
 # A question at the end of a log: with the answers that it offers, or on a line that is not ended.
 _OFFERS = re.compile(
-    r"[^\n]*\?[^\n]{0,40}[(\[](?:y/n|yes/no|y/N|Y/n|Y/N)[)\]][^\n]{0,12}$|[^\n]*\?\s*(?:»|›)[^\n]*$"
+    r"[^\n]{0,200}\?[^\n]{0,40}[(\[](?:y/n|yes/no|y/N|Y/n|Y/N)[)\]][^\n]{0,12}$"
+    r"|[^\n]{0,200}\?[ \t]{0,9}(?:»|›)[^\n]{0,200}$"
 )
-_WAITS = re.compile(r"[^\n]*[?:»›]\s?$")
+_WAITS = re.compile(r"[^\n]{0,120}[?:»›]\s?$")
 
 
 @dataclass(frozen=True)

@@ -42,9 +42,9 @@ _REGISTER_LINK = re.compile(r"regist|sign-?up|join|create-?account", re.IGNORECA
 _SIGN_OUT = re.compile(r"log-?out|sign-?out|delete|remove", re.IGNORECASE)
 _IDENTITY = re.compile(r"user|login|e-?mail|name|identif|account", re.IGNORECASE)
 _COMPLAINT = re.compile(
-    r"[^.!?]*\b(?:incorrect|invalid|wrong|(?:enter|provide|give) (?:a|the) (?:correct|valid)|not correct"
+    r"\b(?:incorrect|invalid|wrong|(?:enter|provide|give) (?:a|the) (?:correct|valid)|not correct"
     r"|(?:do|does)(?:n't| not) match|failed|forbidden|denied|required|already|unknown"
-    r"|too (?:short|common|similar))\b[^.!?]*[.!?]?",
+    r"|too (?:short|common|similar))\b",
     re.IGNORECASE,
 )
 _MOST = 10
@@ -203,8 +203,15 @@ def _filled(form: Form, account: Account) -> list[tuple[str, str]]:
 def _complaint(answer: Answer, page: Page | None) -> str:
     text = page.text if page is not None else answer.body[:4000].decode("utf-8", "replace")
     found = _COMPLAINT.search(text)
-    said = " ".join(found.group(0).split())[-160:] if found else ""
+    said = _sentence_around(text, found)[-160:] if found else ""
     return f"status {answer.status}: {said}" if answer.status >= 400 else said or "the form was shown again"
+
+
+def _sentence_around(text: str, found: re.Match[str]) -> str:
+    """The sentence of the text in which something was found."""
+    start = max(text.rfind(mark, 0, found.start()) for mark in ".!?") + 1
+    ends = [place for mark in ".!?" if (place := text.find(mark, found.end())) >= 0]
+    return " ".join(text[start : min(ends) + 1 if ends else len(text)].split())
 
 
 def _compared(guest: Visitor, member: Visitor, base: str, path: str) -> Seen:

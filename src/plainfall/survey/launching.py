@@ -69,7 +69,7 @@ def editor_commands(tree: Tree, folder: str, recognising: Recognising) -> Iterat
     if _LAUNCH not in tree:
         return
     try:
-        text = re.sub(r"^\s*//.*$", "", tree.text(_LAUNCH), flags=re.MULTILINE)
+        text = re.sub(r"^[ \t]*//.*$", "", tree.text(_LAUNCH), flags=re.MULTILINE)
         document = json_value(re.sub(r",(\s*[}\]])", r"\1", text), _LAUNCH)
     except BadInput:
         return  # an editor's own file is no reason to stop

@@ -14,7 +14,7 @@ __all__ = ["modes_of"]
 
 _EXPORT = re.compile(r"(?:export|set)\s+([A-Z][A-Z0-9_]*)=(['\"]?)([\w./:@-]+)\2")
 _INLINE = re.compile(r"(?:^|&&|;|\bcross-env|\benv)\s*((?:[A-Z][A-Z0-9_]*=[\w./:@-]+\s+)+)\S")
-_ASSIGNED = re.compile(r"([A-Z][A-Z0-9_]*)=([\w./:@-]+)")
+_ASSIGNED = re.compile(r"(?<![A-Z0-9_])([A-Z][A-Z0-9_]*)=([\w./:@-]+)")
 _MODE = re.compile(
     r"^(\w+_)?(ENV|ENVIRONMENT|PROFILE|MODE|SETTINGS_MODULE|SETTINGS|CONFIG|CONFIG_NAME|STAGE|APP|DEBUG)$"
 )

@@ -53,7 +53,8 @@ def _nested(table: Mapping[str, Any], above: tuple[str, ...]) -> Iterator[tuple[
 
 def _bare(name: str) -> str:
     """A name without the range behind it."""
-    return re.sub(r"(?<=.)@.*$", "", name.strip())
+    plain = name.strip()
+    return plain[:1] + plain[1:].partition("@")[0]
 
 
 def _leads(path: tuple[str, ...], chain: tuple[str, ...]) -> bool:

@@ -25,8 +25,8 @@ _PARTIAL = (
     rf"[v=\s]*({_X})(?:\.({_X})(?:\.({_X})(?:-({_PRE}(?:\.{_PRE})*))?"
     r"(?:\+[0-9A-Za-z-]+(?:\.[0-9A-Za-z-]+)*)?)?)?"
 )
-_HYPHEN = re.compile(rf"^\s*{_PARTIAL}\s+-\s+{_PARTIAL}\s*$")
-_COMPARATOR = re.compile(rf"^(~>?|\^|[<>]?=?)\s*{_PARTIAL}$")
+_HYPHEN = re.compile(rf"^{_PARTIAL}\s+-\s+{_PARTIAL}\s*$")
+_COMPARATOR = re.compile(rf"^(~>?|\^|[<>]?=?){_PARTIAL}$")
 _Pre: TypeAlias = tuple[int | str, ...]
 
 

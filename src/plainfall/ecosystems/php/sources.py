@@ -46,11 +46,12 @@ _LOADER = re.compile(
 _DOTENV = re.compile(r"\bDotenv::create\w*\(\s*([^;]*?)\)\s*(?:->|;)")
 _TEXTS = re.compile(r"['\"]([\w./@ -]*(?:env(?:\.[\w.-]+)?|\.(?:ya?ml|toml|json|ini|php)))['\"]")
 _CONSTANT = re.compile(
-    r"\bconst\s+(?:\w+\s+)?([A-Z_]\w*)\s*=|\bdefine\(\s*['\"](\w+)['\"]\s*,|^\s*(\$\w+)\s*=\s*['\"\d]",
+    r"\bconst\s+(?:\w+\s+)?([A-Z_]\w*)\s*=|\bdefine\(\s*['\"](\w+)['\"]\s*,|^[ \t]*(\$\w+)\s*=\s*['\"\d]",
     re.MULTILINE,
 )
 _INCLUDED = re.compile(
-    r"^\s*(?:require|include)(?:_once)?\b[^;='\"]*['\"]/?([\w./-]*(?:config|settings|local|params)[\w.-]*\.php)['\"]",
+    r"^[ \t]*(?:require|include)(?:_once)?\b[^;='\"]*"
+    r"['\"]/?([\w./-]*(?:config|settings|local|params)[\w.-]*\.php)['\"]",
     re.MULTILINE,
 )
 _HOLDERS = re.compile(r"(\$(?:config|cfg|conf|settings|options|params|CFG|CONFIG))(?=\s*\[)")

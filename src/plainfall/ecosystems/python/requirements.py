@@ -22,7 +22,7 @@ from plainfall.packages.digests import Digest
 
 __all__ = ["IndexOptions", "RequirementLine", "RequirementList", "parse_requirements", "read_requirements"]
 
-_COMMENT = re.compile(r"(^|\s+)#.*$")
+_COMMENT = re.compile(r"(^|(?<!\s)\s+)#.*$")
 _ARCHIVE = re.compile(r"\.(whl|zip|tar\.gz|tgz|tar\.bz2|tar\.xz)$", re.IGNORECASE)
 _REMEDY = "One requirement a line, as in: name==1.2.3 --hash=sha256:…  (see PEP 508 for names and markers)."
 _MOST_LINES = 10_000

@@ -44,7 +44,7 @@ _LOADER = re.compile(
     r"\b(Dotenv(?:\.|::)\w*(?:load|overload)!?|load_file|File\.read|File\.join|require|open)\b"
 )
 _TEXTS = re.compile(r"['\"]([\w./@ -]*(?:env(?:\.[\w.-]+)?|\.(?:ya?ml|toml|json|ini|conf)))['\"]")
-_CONSTANT = re.compile(r"^\s*([A-Z][A-Z0-9_]*)\s*=\s*['\"\d]", re.MULTILINE)
+_CONSTANT = re.compile(r"^[ \t]*([A-Z][A-Z0-9_]*)\s*=\s*['\"\d]", re.MULTILINE)
 
 
 def read_ruby(text: str, path: str) -> FileFound:
