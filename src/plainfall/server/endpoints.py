@@ -93,7 +93,7 @@ def _documented(base: str, visitor: Visitor) -> Iterator[tuple[str, str]]:
 
 
 def _needs_nothing(path: str, methods: Mapping[str, Any]) -> bool:
-    if re.search(r"\{[^}]*\}", path) or not isinstance(methods.get("get"), dict):
+    if re.search(r"\{[^{}]*\}", path) or not isinstance(methods.get("get"), dict):
         return False
     every = [*(methods.get("parameters") or ()), *(methods["get"].get("parameters") or ())]
     return not any(isinstance(one, dict) and one.get("required") for one in every)

@@ -38,7 +38,7 @@ _OFFERS = re.compile(
     r"[^\n]{0,200}\?[^\n]{0,40}[(\[](?:y/n|yes/no|y/N|Y/n|Y/N)[)\]][^\n]{0,12}$"
     r"|[^\n]{0,200}\?[ \t]{0,9}(?:»|›)[^\n]{0,200}$"
 )
-_WAITS = re.compile(r"[^\n]{0,120}[?:»›]\s?$")
+_WAITS = ("?", ":", "»", "›")
 
 
 @dataclass(frozen=True)
@@ -85,8 +85,11 @@ class _Log:
         except OSError:
             return ""
         end = re.sub(r"\x1b\[[0-9;?]*[A-Za-z]", "", end)
-        found = _OFFERS.search(end.rstrip()) or (None if end.endswith("\n") else _WAITS.search(end))
-        return " ".join(found.group(0).split()) if found else ""
+        found = _OFFERS.search(end.rstrip())
+        if found is not None:
+            return " ".join(found.group(0).split())
+        last = end.rpartition("\n")[2]
+        return " ".join(last.split()) if last.rstrip().endswith(_WAITS) else ""
 
 
 def wait_until_ready(

@@ -41,7 +41,7 @@ def _pages(tree: Tree, folder: str) -> Iterator[str]:
     place = f"{folder}/" if folder else ""
     texts = []
     for path in own_files(tree, folder):
-        if re.search(r"(^|/)(main|.*\.controller)\.[jt]s$", path):
+        if re.search(r"(^|/)(main|[^/]*\.controller)\.[jt]s$", path):
             try:
                 texts.append(tree.text(place + path))
             except BadInput:

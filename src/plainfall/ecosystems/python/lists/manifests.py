@@ -205,7 +205,7 @@ def read_environment_yml(tree: Tree, path: str, target: Target) -> Listed:
                 if not str(text).startswith("-"):
                     wishes.append(requirement_at(str(text), tree.line_of(path, str(text))))
         elif not re.match(r"(python|pip|setuptools|wheel)\b", str(item)):
-            text = re.sub(r"(?<![=<>!~])=(?!=)([\w.*]+).*$", r"==\1", str(item).split("::")[-1])
+            text = re.sub(r"(?<![=<>!~])=(?!=)([\w.*]+).*", r"==\1", str(item).split("::")[-1])
             try:
                 wishes.append(requirement_at(text.rstrip("*"), tree.line_of(path, str(item))))
             except BadInput:

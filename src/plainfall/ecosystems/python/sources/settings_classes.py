@@ -107,7 +107,7 @@ def _field(module: Module, field: ast.AnnAssign, name: str, prefix: str) -> Iter
 
 
 def _type(annotation: str) -> str:
-    bare = re.sub(r"Optional\[(.*)\]|\s*\|\s*None", r"\1", annotation)
+    bare = re.sub(r"Optional\[(.*)\]|(?<!\s)\s*\|\s*None", r"\1", annotation)
     for pattern, kind in (
         (r"^(list|List|tuple|Tuple|set|Set|frozenset)\b", "list"),
         (r"^(dict|Dict|Json)\b", "json"),
