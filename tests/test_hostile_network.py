@@ -186,6 +186,39 @@ def test_an_archive_that_has_no_end_is_given_up(tmp_path: Path, answering: Calla
         assert time.monotonic() - start < 5 and (tmp_path / "partial").stat().st_size < 3_000_000
 
 
+@pytest.mark.parametrize("tags", [("x", "x"), ("x", "y"), (None, None)])
+def test_a_download_goes_on_only_where_the_server_says_that_the_file_is_the_same(
+    tmp_path: Path, tags: tuple[str | None, str | None]
+) -> None:
+    """The second answer is that of a server that has the same file, another one, or does not say."""
+    asked: list[str] = []
+
+    def answering(handler: BaseHTTPRequestHandler) -> None:
+        tag = tags[len(asked) > 0]
+        span, same = handler.headers.get("Range", ""), handler.headers.get("If-Range", "")
+        asked.append(span)
+        first, body = (
+            len(asked) == 1,
+            b"second version" if tags[1] == "y" and len(asked) > 1 else b"first version!",
+        )
+        rest = body[6:] if span and same == f'"{tag}"' else body
+        handler.send_response(206 if rest != body else 200)
+        handler.send_header("Content-Length", str(len(rest)))
+        if tag is not None:
+            handler.send_header("ETag", f'"{tag}"')
+        handler.end_headers()
+        handler.wfile.write(rest[:6] if first else rest)
+
+    with rogue(answering) as server:
+        client = RegistryClient(Connection(timeout=5, retries=1), {})
+        partial = tmp_path / "partial"
+        client.download(f"{server.url}x.whl", partial, {}, lambda count: None)
+        client.close()
+        assert partial.read_bytes() == (b"second version" if tags[1] == "y" else b"first version!")
+        assert asked == ["", "bytes=6-" if tags[0] else ""]
+        assert [path.name for path in tmp_path.iterdir()] == ["partial"]
+
+
 def test_a_wish_to_wait_is_cut_and_told() -> None:
     told: list[str] = []
 

@@ -201,7 +201,12 @@ def test_sources_and_prose_of_another_coding_are_read(tmp_path: Path) -> None:
     assert "Псков" in tree.text("app.py")
     assert tree.text("odd.py").endswith("TOWN = '\ufffd'\n")
     (tmp_path / ".env.example").write_bytes(b"TOWN=\xe9\n")
-    with pytest.raises(BadInput, match="not UTF-8"):  # what is written back is read exactly
+    survey, _ = look(tmp_path)
+    said = [str(place) for text, place in survey.remarks if "not all UTF-8" in text]
+    assert said == [".env.example:1", "README:1", "odd.py:2"]
+    assert survey.parts[0].templates[0].keys == ("TOWN",)
+    (tmp_path / ".env.example").write_bytes(b"TOWN=\0\n")
+    with pytest.raises(BadInput, match="NUL byte"):
         look(tmp_path)
 
 

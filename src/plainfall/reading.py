@@ -20,6 +20,7 @@ from plainfall.evidence import Evidence
 __all__ = [
     "clone_text",
     "foreign_json",
+    "is_replaced",
     "json_object",
     "json_value",
     "of_its_form",
@@ -34,12 +35,17 @@ _MOST_VALUES = 2_000_000  # values of a document; the largest locks in use have 
 _MOST_YAML_VALUES = 500_000  # after its aliases are put in
 _DEEPEST = 100  # levels; documents that people or their tools write have some ten
 # Files that are searched for hints, and that nothing is written into: their ASCII is enough.
-_SEARCHED = re.compile(r"(^|/)readme[^/]*$|\.(py|pyw|m?js|cjs|jsx|tsx?|rb|md|markdown|rst)$", re.IGNORECASE)
+_SEARCHED = re.compile(
+    r"(^|/)readme[^/]*$|(^|/)[^/]*(?<![a-z])(example|sample|template|dist|tmpl)(?![a-z])[^/]*$"
+    r"|\.(py|pyw|m?js|cjs|jsx|tsx?|rb|php|md|markdown|rst)$",
+    re.IGNORECASE,
+)
 # PEP 263. Codings that are no tables of letters (escapes, punycode) are not taken from a clone.
 _CODING = re.compile(rb"^[ \t\f]*#.*?coding[:=][ \t]*([-\w.]+)", re.MULTILINE)
 _CODINGS = re.compile(
     r"(iso-?8859-?|latin-?|cp|windows-?|koi8-?)[\w-]{1,5}|gb\w{1,5}|big5|shift_jis|euc-(jp|kr)"
 )
+_UTF_16 = (b"\xff\xfe", b"\xfe\xff")
 _SURROGATE_ESCAPE = re.compile(r"\\u[dD][89a-fA-F]")
 
 
@@ -173,10 +179,10 @@ def of_its_form(path: str, kind: str) -> Iterator[None]:
 
 
 def clone_text(root: Path, path: str, largest: int) -> str:
-    """The text of a file of the clone (UTF-8, byte-order mark taken off). Sources and prose may be of another
-    coding: that of their coding line (PEP 263), else what is not UTF-8 becomes replacement characters. Raises
-    BadInput if it is not there, leads out of the clone, is no plain file or no text, or has more than
-    ``largest`` bytes."""
+    """The text of a file of the clone (UTF-8, byte-order mark taken off). Sources, prose and templates may be of
+    another coding: that of their coding line (PEP 263), else what is not UTF-8 becomes replacement characters
+    (``is_replaced`` tells). Raises BadInput if it is not there, leads out of the clone, is no plain file or no
+    text, or has more than ``largest`` bytes."""
     file = root / path
     try:
         if not file.resolve().is_relative_to(root.resolve()):
@@ -193,10 +199,10 @@ def clone_text(root: Path, path: str, largest: int) -> str:
     except (OSError, ValueError) as error:
         reason = getattr(error, "strerror", None) or error
         raise BadInput(f"it cannot be read: {reason}", place=Evidence(path)) from error
-    if _SEARCHED.search(path):
+    if _SEARCHED.search(path) and (data[:2] in _UTF_16 or b"\0" not in data):
         return _searched(data)
     try:
-        text = data.decode("utf-16" if data[:2] in (b"\xff\xfe", b"\xfe\xff") else "utf-8-sig")
+        text = data.decode("utf-16" if data[:2] in _UTF_16 else "utf-8-sig")
     except UnicodeDecodeError as error:
         line = data[: error.start].count(b"\n") + 1
         raise BadInput(
@@ -214,8 +220,13 @@ def clone_text(root: Path, path: str, largest: int) -> str:
     return text
 
 
+def is_replaced(text: str) -> bool:
+    """Whether a text was read with replacement characters, for it is of another coding."""
+    return "\ufffd" in text
+
+
 def _searched(data: bytes) -> str:
-    if data[:2] in (b"\xff\xfe", b"\xfe\xff"):
+    if data[:2] in _UTF_16:
         return data.decode("utf-16", "replace")
     stated = _CODING.search(b"\n".join(data.split(b"\n", 2)[:2]))
     name = stated.group(1).decode("ascii", "replace").lower() if stated else ""

@@ -11,22 +11,34 @@ import shutil
 import sys
 import textwrap
 from collections.abc import Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, TextIO
 
 from plainfall.cli.visible import visible
 
 if TYPE_CHECKING:
+    from rich.console import Console as RichConsole
+    from rich.text import Text
+
     from plainfall.errors import PlainfallError
 
 __all__ = ["Console"]
 
-# Before the code of a colour in texts on their way to a stream: foreign text cannot hold it, so that what is
-# turned into a terminal's sequence is the program's own.
+# Before the name of a style in texts on their way to a stream: foreign text cannot hold it, so that what is shown
+# in colours is the program's own.
 _OWN = secrets.token_hex(6)
-_OWN_COLOUR = re.compile(_OWN + r"\[([0-9;]*)m")
-_STYLES = {"good": "32", "kept": "36", "bad": "31;1", "warn": "33", "dim": "2", "strong": "1", "plain": "0"}
+_OWN_STYLE = re.compile(_OWN + r"\[([a-z]*)\]")
+_STYLES = {
+    "good": "green",
+    "kept": "cyan",
+    "bad": "bold red",
+    "warn": "yellow",
+    "dim": "dim",
+    "strong": "bold",
+    "plain": "",
+    "": "",
+}
 
 
 @dataclass(frozen=True)
@@ -45,6 +57,7 @@ class Console:
     live: bool
     width: int
     variables: Mapping[str, str]
+    _terminals: dict[TextIO, RichConsole] = field(default_factory=dict, compare=False)
 
     @classmethod
     def of_process(cls, options: argparse.Namespace) -> Console:
@@ -70,7 +83,7 @@ class Console:
         """The text in a colour, where the stream shows colours."""
         if not (self.colour_out if out else self.colour_err):
             return text
-        return f"{_OWN}[{_STYLES[style]}m{text}{_OWN}[0m"
+        return f"{_OWN}[{style}]{text}{_OWN}[]"
 
     def result(self, text: str = "") -> None:
         """A line of the result, on standard output."""
@@ -93,19 +106,55 @@ class Console:
 
     def log_line(self, head: str, text: str) -> None:
         """A line of a followed log on standard output, behind its head; its colours stay on a terminal."""
-        print(self._shown(head) + visible(text, colours=self.colour_out), file=self.out, flush=True)
+        if not self.colour_out:
+            self._print(self.out, head + text)
+            return
+        from rich.text import Text
+
+        # What a server colours stays coloured; any other sequence in its line was spelled out before.
+        line = self._text(head) + Text.from_ansi(visible(text, colours=True))
+        self.terminal(self.out).print(line, soft_wrap=True)
 
     def prompt(self, text: str) -> None:
         """The beginning of a line on standard error, behind which a person types."""
-        self.err.write(self._shown(text))
-        self.err.flush()
+        self._print(self.err, text, end="")
 
-    def _print(self, stream: TextIO, text: str) -> None:
-        print(self._shown(text), file=stream, flush=True)
+    def terminal(self, stream: TextIO) -> RichConsole:
+        """Rich's console for one of the two streams."""
+        from rich.console import Console as RichConsole
+
+        if stream not in self._terminals:
+            colours = self.colour_out if stream is self.out else self.colour_err
+            self._terminals[stream] = RichConsole(
+                file=stream,
+                width=self.width,
+                no_color=not colours,
+                force_terminal=colours or None,
+                color_system="standard" if colours else None,
+                highlight=False,
+                markup=False,
+                emoji=False,
+            )
+        return self._terminals[stream]
+
+    def _print(self, stream: TextIO, text: str, end: str = "\n") -> None:
+        colours = self.colour_out if stream is self.out else self.colour_err
+        if colours:
+            self.terminal(stream).print(self._text(text), soft_wrap=True, end=end)
+        else:
+            print(visible(text), file=stream, end=end)  # nothing to style: no need of Rich's imports
+        stream.flush()
 
     @staticmethod
-    def _shown(text: str) -> str:
-        return _OWN_COLOUR.sub("\x1b[\\1m", visible(text))
+    def _text(text: str) -> Text:
+        """A text with the program's own styles; all that is foreign in it is visible."""
+        from rich.text import Text
+
+        pieces = _OWN_STYLE.split(text)
+        made = Text(visible(pieces[0]))
+        for style, piece in zip(pieces[1::2], pieces[2::2], strict=True):
+            made.append(visible(piece), _STYLES[style])
+        return made
 
     def wrapped(self, text: str, indent: int, first: str = "") -> str:
         """The text folded to the width; ``first`` stands before it, further lines are indented."""

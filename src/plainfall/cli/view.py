@@ -70,10 +70,9 @@ class RunView:
             return
         text = visible(text)
         if self._status is None:
-            from rich.console import Console as RichConsole
             from rich.text import Text
 
-            self._status = RichConsole(file=self._console.err).status(Text(text))
+            self._status = self._console.terminal(self._console.err).status(Text(text))
             self._status.start()
         else:
             from rich.text import Text

@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING
 
 from plainfall.evidence import Evidence
 from plainfall.ignoring import ignore_rules
-from plainfall.reading import clone_text
+from plainfall.reading import clone_text, is_replaced
 
 if TYPE_CHECKING:
     from pathspec import GitIgnoreSpec
@@ -70,6 +70,11 @@ class Tree:
         if path not in self._texts:
             self._texts[path] = clone_text(self.root, path, _LARGEST_TEXT)
         return self._texts[path]
+
+    def replaced(self) -> list[str]:
+        """The files among those that were read in which something is not of the coding that they should have, and
+        became replacement characters."""
+        return sorted(path for path, text in self._texts.items() if is_replaced(text))
 
     def forget(self, path: str) -> None:
         """Drops what was read of a file that may have changed since."""

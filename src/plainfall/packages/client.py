@@ -156,26 +156,33 @@ class RegistryClient:
         return verified(url, partial, hashes)
 
     def _fetch(self, url: str, partial: Path, progress: Callable[[int], None], *, last: bool) -> bool:
-        """One try; False if the connection broke in the middle and another try makes sense."""
+        """One try; False if the connection broke in the middle and another try makes sense. What an earlier one
+        left is gone on with if the server says that the file is the same (If-Range, RFC 9110 13.1.5)."""
         import urllib3
 
-        there = partial.stat().st_size if partial.exists() else 0
+        note = partial.with_name(f"{partial.name}.of")
+        begun = partial.stat().st_size if partial.exists() else 0
+        version = note.read_text("utf-8") if begun and note.exists() else ""
         headers = {"Accept-Encoding": "identity"}
-        if there:
-            headers["Range"] = f"bytes={there}-"
+        if version:
+            headers |= {"Range": f"bytes={begun}-", "If-Range": version}
         response = self._request(url, headers)
         try:
             if response.status == 416:
+                note.unlink(missing_ok=True)
                 return True
             if response.status not in (200, 206):
                 raise self._refusal(url, response.status)
             going_on = response.status == 206
             if going_on:
-                progress(there)
+                progress(begun)
+            else:
+                note.write_text(_version_of(response.headers), "utf-8")
             with open(partial, "ab" if going_on else "wb") as file:
                 for piece in pieces_of(response, without_credentials(url), self._connection.limits):
                     file.write(piece)
                     progress(len(piece))
+            note.unlink(missing_ok=True)
             return True
         except urllib3.exceptions.HTTPError as error:
             if last:
@@ -291,6 +298,12 @@ def _done(response: Any, *, whole: bool) -> None:
 def local_path(url: str) -> Path:
     """The path that a ``file:`` address names."""
     return Path(unquote(urlsplit(url).path))
+
+
+def _version_of(headers: Mapping[str, str]) -> str:
+    """What tells the file from another version of it: a strong entity tag, else its date; "" for neither."""
+    tag = headers.get("ETag", "")
+    return tag if tag and not tag.startswith("W/") else headers.get("Last-Modified", "")
 
 
 def copy_local(url: str, partial: Path, hashes: Mapping[str, frozenset[str]]) -> str:

@@ -194,7 +194,9 @@ class _Handler(BaseHTTPRequestHandler):
     def _content(self, content: bytes) -> None:
         span = re.fullmatch(r"bytes=(\d*)-(\d*)", self.headers.get("Range", ""))
         kind = "application/octet-stream"
-        if span and self.server.faults.ranges and (span.group(1) or span.group(2)):
+        tag = f'"{hashlib.sha256(content).hexdigest()}"'
+        same = self.headers.get("If-Range", tag) == tag
+        if same and span and self.server.faults.ranges and (span.group(1) or span.group(2)):
             if span.group(1):
                 first = int(span.group(1))
                 last = min(int(span.group(2) or len(content) - 1), len(content) - 1)
@@ -203,13 +205,13 @@ class _Handler(BaseHTTPRequestHandler):
             if first >= len(content):
                 self._send(416, kind, b"", {"Content-Range": f"bytes */{len(content)}"})
                 return
-            part = {"Content-Range": f"bytes {first}-{last}/{len(content)}"}
+            part = {"Content-Range": f"bytes {first}-{last}/{len(content)}", "ETag": tag}
             self._send(206, kind, content[first : last + 1], part)
             return
         with self.server.guard:
             broken = self.server.faults.broken_off > 0
             self.server.faults.broken_off -= broken
-        self._send(200, kind, content, broken_off=broken)
+        self._send(200, kind, content, {"ETag": tag}, broken_off=broken)
 
     def _send(
         self,

@@ -15,6 +15,7 @@ from plainfall.ecosystems.frameworks import find_frameworks
 from plainfall.ecosystems.shape import Language, Recognising
 from plainfall.errors import BadInput, NothingToOnboard
 from plainfall.evidence import Evidence
+from plainfall.reading import is_replaced
 from plainfall.services.definitions import unreadable_definitions
 from plainfall.settings.templates import find_templates
 from plainfall.sources.files import memory_file, read_sources
@@ -26,6 +27,7 @@ from plainfall.survey.modes import modes_of
 __all__ = ["look"]
 
 _README = re.compile(r"^readme(\.(md|markdown|txt))?$", re.IGNORECASE)
+_SHOWN = 8  # files of another coding that are named
 _COMPILED = {
     "Cargo.toml": "Rust",
     "go.mod": "Go",
@@ -87,6 +89,7 @@ def look(
         raise _nothing(clone, tree, remarks)
     steps = [step for part in parts[:1] for step in _steps(tree, part.path)]
     contradictions = tuple(find_contradictions(tree, parts, steps))
+    remarks += _of_other_codings(tree)
     name = re.sub(r"-(main|master|trunk|v?\d[\d.]*)$", "", clone.resolve().name)
     survey = Survey(
         name, parts, tuple(rest), sources, tuple(steps), contradictions, tuple(remarks), _history(clone)
@@ -250,6 +253,18 @@ def _remarks(tree: Tree, sources: Mapping[str, FileFound]) -> Iterator[tuple[str
             )
     if tree.cut:
         yield "the clone holds more files than are looked at; the rest was passed over", Evidence(".")
+
+
+def _of_other_codings(tree: Tree) -> list[tuple[str, Evidence]]:
+    remarks = []
+    for path in tree.replaced()[:_SHOWN]:
+        lines = enumerate(tree.text(path).splitlines(), 1)
+        number, line = next(((number, line) for number, line in lines if is_replaced(line)), (1, ""))
+        what = (
+            "it is not all UTF-8 text: what is not was read as \ufffd; save it as UTF-8 for its own letters"
+        )
+        remarks.append((what, Evidence(path, number, line.strip())))
+    return remarks
 
 
 def _nothing(clone: Path, tree: Tree, remarks: list[tuple[str, Evidence]]) -> NothingToOnboard:

@@ -158,7 +158,6 @@ def _file_words(file: Any) -> str:
 
 
 def _table(console: Console, settled: Settled, mine: Sequence[Setting]) -> None:
-    from rich.console import Console as RichConsole
     from rich.table import Table
     from rich.text import Text
 
@@ -183,16 +182,9 @@ def _table(console: Console, settled: Settled, mine: Sequence[Setting]) -> None:
             ),
             Text(visible(_readers(one)), style="dim"),
         )
-    out = RichConsole(
-        file=console.out,
-        width=console.width - 4,
-        no_color=not console.colour_out,
-        force_terminal=console.colour_out,
-        highlight=False,
-        color_system="standard" if console.colour_out else None,
-    )
+    out = console.terminal(console.out)
     with out.capture() as captured:
-        out.print(table)
+        out.print(table, width=console.width - 4)
     if len(mine) > _MOST_ROWS:
         console.note(f"    and {len(mine) - _MOST_ROWS:,} more; --json has them all")
     for line in captured.get().rstrip("\n").split("\n"):
