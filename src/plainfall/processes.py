@@ -18,6 +18,8 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import IO, Any
 
+from plainfall.tracing import trace
+
 __all__ = ["Finished", "end_all", "release", "run", "running", "start", "started"]
 
 _RUNNING: set[int] = set()  # ids of the sessions that are under way
@@ -77,6 +79,7 @@ def started(
     finally:
         _kill(process.pid)  # it, if it still runs, and what it left running in its session
         process.wait()
+        trace.debug("process %d ended with %s", process.pid, process.returncode)
         for stream in (process.stdin, process.stdout, process.stderr):
             if stream is not None:
                 with contextlib.suppress(OSError):  # what it did not take any more
@@ -93,6 +96,7 @@ def start(
             list(words), cwd=folder, env=dict(variables), start_new_session=True, **options
         )
         _RUNNING.add(process.pid)
+    trace.debug("started process %d in %s: %s", process.pid, folder, " ".join(words))
     return process
 
 

@@ -70,7 +70,7 @@ class Console:
             err=err,
             json=options.json,
             quiet=options.quiet,
-            verbose=options.verbose,
+            verbose=options.verbose > 0,
             may_ask=not (options.no_input or options.json) and _is_terminal(sys.stdin) and err_is_terminal,
             colour_out=out.isatty() and not plain,
             colour_err=err_is_terminal and not plain,

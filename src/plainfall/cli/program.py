@@ -8,7 +8,9 @@ import sys
 import time
 import traceback
 from collections.abc import Iterator, Sequence
+from pathlib import Path
 
+from plainfall import __version__
 from plainfall.cli.console import Console
 from plainfall.cli.definition import build_parser
 from plainfall.errors import PlainfallError
@@ -16,6 +18,7 @@ from plainfall.workers import end_workers
 
 __all__ = ["flushed", "run"]
 
+_LOG_VARIABLE = "PLAINFALL_DEBUG_LOG"  # a file, or 1 for one in the state folder
 _FAULT = 70  # EX_SOFTWARE of sysexits(3)
 
 
@@ -24,12 +27,14 @@ def run(given: Sequence[str]) -> int:
     # What stands behind two dashes is a command of the person's own, and none of it is an option of ours.
     words = list(given)
     split = words.index("--") if words[:1] == ["inside"] and "--" in words else len(words)
-    options = build_parser().parse_args(words[:split])
+    options = build_parser(words[0] if words else "").parse_args(words[:split])
     if words[:1] == ["inside"]:
         options.words = words[split + 1 :]
     console = Console.of_process(options)
     try:
         try:
+            if options.verbose > 1 or os.environ.get(_LOG_VARIABLE):
+                _write_debug_log(words, console)
             status: int = options.run(options, console)
             return status
         except PlainfallError as error:
@@ -51,6 +56,19 @@ def run(given: Sequence[str]) -> int:
         return 1  # the streams themselves cannot be written: there is nobody to tell
     finally:
         end_workers()
+
+
+def _write_debug_log(words: Sequence[str], console: Console) -> None:
+    """Begins the debug log and says where it is: the file that the variable names, else one in the state folder."""
+    from plainfall.surroundings import Surroundings
+    from plainfall.tracing import trace, write_to
+
+    named = os.environ.get(_LOG_VARIABLE, "")
+    name = f"{time.strftime('%Y%m%d-%H%M%S')}-{os.getpid()}.log"
+    path = Path(named) if named not in ("", "1") else Surroundings.of_process().state / "debug" / name
+    write_to(path.absolute())
+    console.note(f"decisions and requests are written to {console.shown_path(path)}")
+    trace.debug("plainfall %s: %s", __version__, words[:1])
 
 
 def _of_system(error: OSError) -> PlainfallError:

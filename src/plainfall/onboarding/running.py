@@ -13,7 +13,7 @@ from plainfall.errors import PlainfallError, ValueNeeded
 from plainfall.evidence import Evidence
 from plainfall.onboarding.byproducts import ByProducts
 from plainfall.onboarding.choices import with_choices
-from plainfall.onboarding.events import Event, Listener, RunFinished, RunStarted
+from plainfall.onboarding.events import Event, Listener, RunFinished, RunStarted, StepFinished
 from plainfall.onboarding.journal import Journal
 from plainfall.onboarding.order import in_order, needs_of
 from plainfall.onboarding.parts import EarlySteps, PartRun, waiting
@@ -26,6 +26,7 @@ from plainfall.packages.cache import PackageCache
 from plainfall.settings.setting import Asker, Setting
 from plainfall.surroundings import Surroundings
 from plainfall.survey.look import look
+from plainfall.tracing import trace
 from plainfall.workers import end_workers, worker_pool
 
 __all__ = ["Outcome", "onboard"]
@@ -110,6 +111,9 @@ def onboard(
         journal = Journal(state)
 
         def tell(event: Event) -> None:
+            if isinstance(event, StepFinished):
+                where, result = event.step.stage.value, event.result
+                trace.debug("%s %s: %s (%s)", where, result.state.value, result.title, result.why)
             journal(event)
             listener(event)
 

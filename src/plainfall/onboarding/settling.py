@@ -12,6 +12,7 @@ from plainfall.errors import BadInput
 from plainfall.formats.documents import read_document
 from plainfall.formats.dotenv import parse_dotenv
 from plainfall.formats.entries import Entry
+from plainfall.formats.values import is_secret
 from plainfall.onboarding.state import CloneState
 from plainfall.services.database_files import find_database_files
 from plainfall.services.definitions import find_definitions
@@ -22,6 +23,7 @@ from plainfall.settings.setting import Asker
 from plainfall.settings.units import Unit, sources_of, units_of, uses_of
 from plainfall.settings.whole import Settled, Surveyed, settle
 from plainfall.survey.ports import PORT_KEYS, USUAL, port_wanted
+from plainfall.tracing import cover, trace
 
 __all__ = ["Settling"]
 
@@ -137,7 +139,11 @@ class Settling:
         if shared is not None and unit is not shared:
             elsewhere = self.settle(shared, None).values
         record = self._state.record(unit.folder, self.stage(unit))
-        return settle(unit, self._surveyed, self._given(unit), record, elsewhere, ask)
+        settled = settle(unit, self._surveyed, self._given(unit), record, elsewhere, ask)
+        cover(value for key, value in settled.values.items() if is_secret(key, value))
+        for one in settled.settings:
+            trace.debug("setting %s of %s: %s", one.key, unit.folder or "the top", one.origin)
+        return settled
 
     @staticmethod
     def stage(unit: Unit) -> str:

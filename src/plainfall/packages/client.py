@@ -26,6 +26,7 @@ from plainfall.packages.answers import (
     read_body,
 )
 from plainfall.packages.logins import Logins, host_of, without_credentials
+from plainfall.tracing import trace
 
 if TYPE_CHECKING:
     import urllib3
@@ -200,7 +201,7 @@ class RegistryClient:
                 raise ValueError("not an http address")
             if login:
                 headers = {**headers, "Authorization": login}
-            return self._pool(target).request(
+            response = self._pool(target).request(
                 "GET",
                 target,
                 headers=headers,
@@ -208,6 +209,8 @@ class RegistryClient:
                 decode_content=False,
                 retries=self._retries(),
             )
+            trace.debug("asked %s: %s", without_credentials(url), response.status)
+            return response
         except (urllib3.exceptions.HTTPError, ValueError) as error:
             raise self._unreachable(url, error) from error
 

@@ -9,6 +9,7 @@ from pathlib import Path
 from plainfall.errors import NoFittingRuntime
 from plainfall.runtimes.asks import Strength, VersionAsk
 from plainfall.runtimes.interpreters import BrokenInterpreter, Interpreter
+from plainfall.tracing import trace
 
 __all__ = ["Choice", "Grammar", "Rejected", "choose", "disagree", "named_choice"]
 
@@ -95,6 +96,9 @@ def choose(
         if other is not best:
             reason = _against(other, best, specifiers, grammar)
             rejected.append(Rejected(str(other.found), other.version, reason))
+    for one in rejected:
+        trace.debug("%s %s at %s not taken: %s", language, one.version, one.path, one.reason)
+    trace.debug("%s %s at %s taken", language, best.version, best.found)
     return Choice(best, rejected, remarks)
 
 

@@ -1,4 +1,4 @@
-"""``plainfall demo``: a sample clone through the whole job, offline."""
+"""Onboard a sample clone, offline, with packages from a stand-in registry."""
 
 from __future__ import annotations
 
@@ -8,6 +8,7 @@ import shutil
 import tempfile
 from pathlib import Path
 
+from plainfall.cli.arguments import with_wishes
 from plainfall.cli.commands.onboard import (
     exit_status,
     show_disagreements,
@@ -30,7 +31,18 @@ from plainfall.standins.registry import Archive, serving
 from plainfall.standins.sample_clone import make_sample
 from plainfall.surroundings import Surroundings
 
-__all__ = ["run"]
+__all__ = ["ORDER", "arguments", "run"]
+
+ORDER = 8  # among the commands that --help lists
+
+
+def arguments(parser: argparse.ArgumentParser) -> None:
+    """What can be written behind the command's name."""
+    parser.add_argument(
+        "--into", metavar="DIR", help="make the sample clone here (a new folder), and leave it"
+    )
+    parser.add_argument("--keep", action="store_true", help="leave the clone and its server up")
+    with_wishes(parser)
 
 
 def run(options: argparse.Namespace, console: Console) -> int:

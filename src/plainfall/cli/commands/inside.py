@@ -1,4 +1,4 @@
-"""``plainfall inside -- COMMAND``: run anything in a part's environment."""
+"""Run a command in a part's environment, with its settings, and pass its exit status on."""
 
 from __future__ import annotations
 
@@ -8,12 +8,22 @@ import shutil
 import signal
 from pathlib import Path
 
+from plainfall.cli.arguments import with_clone
 from plainfall.cli.console import Console
 from plainfall.errors import PlainfallError, UsageProblem
 from plainfall.onboarding.inside import variables_inside
 from plainfall.surroundings import Surroundings
 
-__all__ = ["run"]
+__all__ = ["ORDER", "arguments", "run"]
+
+ORDER = 5  # among the commands that --help lists
+
+
+def arguments(parser: argparse.ArgumentParser) -> None:
+    """What can be written behind the command's name."""
+    with_clone(parser)
+    parser.add_argument("--part", metavar="FOLDER", help="the part (default: the only one, or the top's)")
+    parser.add_argument("words", nargs="*", metavar="-- COMMAND", help="the command, behind two dashes")
 
 
 def run(options: argparse.Namespace, console: Console) -> int:

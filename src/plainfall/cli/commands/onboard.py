@@ -1,4 +1,4 @@
-"""``plainfall onboard``: carry out every step."""
+"""Carry out every step, up to a dev server that answers."""
 
 from __future__ import annotations
 
@@ -6,6 +6,7 @@ import argparse
 import re
 from pathlib import Path
 
+from plainfall.cli.arguments import STAGES, with_clone, with_wishes
 from plainfall.cli.asking import TerminalAsker
 from plainfall.cli.console import Console
 from plainfall.cli.document import outcome_document
@@ -20,7 +21,27 @@ from plainfall.onboarding.work import Wishes
 from plainfall.settings.answers import parse_given
 from plainfall.surroundings import Surroundings
 
-__all__ = ["exit_status", "given_of", "run", "show_disagreements", "show_outcome", "verdict", "wishes_of"]
+__all__ = [
+    "ORDER",
+    "arguments",
+    "exit_status",
+    "given_of",
+    "run",
+    "show_disagreements",
+    "show_outcome",
+    "verdict",
+    "wishes_of",
+]
+
+ORDER = 2  # among the commands that --help lists
+
+
+def arguments(parser: argparse.ArgumentParser) -> None:
+    """What can be written behind the command's name."""
+    with_clone(parser)
+    with_wishes(parser)
+    parser.add_argument("--preview", action="store_true", help="only list the steps; change nothing")
+    parser.add_argument("--until", choices=STAGES, metavar="STAGE", help=f"stop after: {', '.join(STAGES)}")
 
 
 def run(options: argparse.Namespace, console: Console) -> int:

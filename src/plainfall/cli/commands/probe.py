@@ -1,10 +1,12 @@
-"""``plainfall probe``: look at what runs."""
+"""Look at the clone's running dev servers."""
 
 from __future__ import annotations
 
 import argparse
 from pathlib import Path
 
+from plainfall.cli import arguments as values
+from plainfall.cli.arguments import with_clone
 from plainfall.cli.console import Console
 from plainfall.onboarding.probing import Looked, ProbeWishes, ServerLook, probe_servers
 from plainfall.server.endpoints import Endpoint
@@ -12,7 +14,34 @@ from plainfall.server.reloading import Reloaded
 from plainfall.server.signing import SignedIn
 from plainfall.surroundings import Surroundings
 
-__all__ = ["run"]
+__all__ = ["ORDER", "arguments", "run"]
+
+ORDER = 6  # among the commands that --help lists
+
+
+def arguments(parser: argparse.ArgumentParser) -> None:
+    """What can be written behind the command's name."""
+    with_clone(parser)
+    parser.add_argument("--part", metavar="FOLDER", help="only this part's server")
+    parser.add_argument(
+        "--path", action="append", default=[], metavar="PATH", help="ask for this page instead (repeatable)"
+    )
+    parser.add_argument("--expect-status", type=values.status, metavar="N", help="the status that must come")
+    parser.add_argument("--expect-text", metavar="WORDS", help="words that must be on the page")
+    parser.add_argument(
+        "--sign-in", action="store_true", help="sign in with the accounts that were made, and compare pages"
+    )
+    parser.add_argument(
+        "--register", action="store_true", help="make an ordinary account by the page's form, if it has one"
+    )
+    parser.add_argument(
+        "--reload",
+        nargs="?",
+        const="",
+        metavar="FILE",
+        help="set the time of a source file to now, and see whether the server takes notice",
+    )
+    parser.add_argument("--picture", metavar="FILE", help="a PNG of the page, where a browser is installed")
 
 
 def run(options: argparse.Namespace, console: Console) -> int:

@@ -1,4 +1,4 @@
-"""``plainfall serve``: bring up the dev servers, and follow them until interrupted."""
+"""Bring up the dev servers of a clone and follow them until interrupted."""
 
 from __future__ import annotations
 
@@ -7,6 +7,7 @@ import time
 from collections.abc import Collection
 from pathlib import Path
 
+from plainfall.cli.arguments import port, seconds, with_clone, with_mending
 from plainfall.cli.commands.onboard import exit_status, show_outcome
 from plainfall.cli.console import Console
 from plainfall.cli.document import outcome_document
@@ -26,7 +27,9 @@ from plainfall.onboarding.work import Wishes
 from plainfall.surroundings import Surroundings
 from plainfall.survey.look import look
 
-__all__ = ["run"]
+__all__ = ["ORDER", "arguments", "run"]
+
+ORDER = 4  # among the commands that --help lists
 
 _STAGES = (
     Stage.RUNTIME,
@@ -38,6 +41,37 @@ _STAGES = (
 )
 _PAUSE = 0.1
 _STYLES = ("kept", "good", "warn", "strong")
+
+
+def arguments(parser: argparse.ArgumentParser) -> None:
+    """What can be written behind the command's name."""
+    with_clone(parser)
+    parser.add_argument(
+        "--part", action="append", default=[], metavar="FOLDER", help="only this part's server (repeatable)"
+    )
+    parser.add_argument("--background", action="store_true", help="return when they answer; they stay up")
+    parser.add_argument("--list", action="store_true", help="show what runs where, of every clone; no more")
+    parser.add_argument(
+        "--commands",
+        action="store_true",
+        help="show the start commands that were found, the best first; no more",
+    )
+    parser.add_argument(
+        "--command",
+        metavar="WHICH",
+        help="start with this command, now and later: its number in --commands, or a command line; auto: "
+        "the first one again",
+    )
+    parser.add_argument(
+        "--debug",
+        action="store_true",
+        help="under the language's debugger, on a loopback port; prints how an editor attaches",
+    )
+    parser.add_argument("--port", type=port, metavar="N", help="the port of the (first) server")
+    with_mending(parser)
+    parser.add_argument(
+        "--wait", type=seconds, default=60.0, metavar="SECONDS", help="for a first answer (default: 60)"
+    )
 
 
 def run(options: argparse.Namespace, console: Console) -> int:

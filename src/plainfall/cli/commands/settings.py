@@ -1,4 +1,4 @@
-"""``plainfall settings``: each key, where its value comes from, who reads it, what is still open."""
+"""Show each configuration key: where its value is from, who reads it, what is open; changes nothing."""
 
 from __future__ import annotations
 
@@ -8,6 +8,7 @@ from collections.abc import Sequence
 from pathlib import Path
 from typing import Any
 
+from plainfall.cli.arguments import with_clone, with_given
 from plainfall.cli.commands.onboard import given_of
 from plainfall.cli.console import Console
 from plainfall.cli.view import show_contradictions
@@ -25,9 +26,19 @@ from plainfall.survey.look import look
 
 _MOST_ROWS = 400  # keys that are shown of one file
 
-__all__ = ["run"]
+__all__ = ["ORDER", "arguments", "run"]
+
+ORDER = 3  # among the commands that --help lists
 
 _OUTSIDE_THE_FILE = ("code default", "optional", "open")
+
+
+def arguments(parser: argparse.ArgumentParser) -> None:
+    """What can be written behind the command's name."""
+    with_clone(parser)
+    parser.add_argument("--part", metavar="FOLDER", help="only this part (. for the clone's own folder)")
+    parser.add_argument("--reveal", metavar="KEY", help="print the value of this one key, secret or not")
+    with_given(parser)
 
 
 def run(options: argparse.Namespace, console: Console) -> int:

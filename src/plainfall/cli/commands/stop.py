@@ -1,15 +1,25 @@
-"""``plainfall stop``: end what runs."""
+"""End the clone's dev servers, and make sure of it."""
 
 from __future__ import annotations
 
 import argparse
 from pathlib import Path
 
+from plainfall.cli.arguments import with_clone
 from plainfall.cli.console import Console
 from plainfall.onboarding.servers import Stopped, stop_everywhere, stop_servers
 from plainfall.surroundings import Surroundings
 
-__all__ = ["run"]
+__all__ = ["ORDER", "arguments", "run"]
+
+ORDER = 7  # among the commands that --help lists
+
+
+def arguments(parser: argparse.ArgumentParser) -> None:
+    """What can be written behind the command's name."""
+    with_clone(parser)
+    parser.add_argument("--part", metavar="FOLDER", help="only this part's server")
+    parser.add_argument("--all", action="store_true", help="those of every clone of this user")
 
 
 def run(options: argparse.Namespace, console: Console) -> int:

@@ -1,4 +1,4 @@
-"""``plainfall survey``: what the clone needs, with evidence."""
+"""Look at a clone and say what it needs, with evidence; changes nothing."""
 
 from __future__ import annotations
 
@@ -6,6 +6,7 @@ import argparse
 from pathlib import Path
 from typing import Any
 
+from plainfall.cli.arguments import with_clone
 from plainfall.cli.console import Console
 from plainfall.cli.document import survey_document
 from plainfall.cli.view import part_heading, show_contradictions
@@ -16,7 +17,20 @@ from plainfall.evidence import Evidence
 from plainfall.surroundings import Surroundings
 from plainfall.survey.look import look
 
-__all__ = ["run"]
+__all__ = ["ORDER", "arguments", "run"]
+
+ORDER = 1  # among the commands that --help lists
+
+
+def arguments(parser: argparse.ArgumentParser) -> None:
+    """What can be written behind the command's name."""
+    with_clone(parser)
+    parser.add_argument(
+        "--release-index",
+        metavar="WHERE",
+        help="learn Node's release lines from the index.json that lies beside its builds (a file or an "
+        "address), and show them; no clone is looked at",
+    )
 
 
 def run(options: argparse.Namespace, console: Console) -> int:

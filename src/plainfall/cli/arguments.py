@@ -1,0 +1,110 @@
+"""Arguments that several commands have, and the types of their values."""
+
+from __future__ import annotations
+
+import argparse
+
+__all__ = ["STAGES", "port", "seconds", "status", "with_clone", "with_given", "with_mending", "with_wishes"]
+
+STAGES = (
+    "runtime",
+    "environment",
+    "dependencies",
+    "settings",
+    "services",
+    "migrations",
+    "seeds",
+    "tasks",
+    "server",
+    "probe",
+)
+
+
+def with_clone(parser: argparse.ArgumentParser) -> None:
+    """The folder of the clone."""
+    parser.add_argument(
+        "clone", nargs="?", default=".", metavar="CLONE", help="its folder (default: this one)"
+    )
+
+
+def with_wishes(parser: argparse.ArgumentParser) -> None:
+    """What a run is asked for beyond the job itself."""
+    with_given(parser)
+    parser.add_argument("--port", type=port, metavar="N", help="the port to try first for the dev server")
+    parser.add_argument("--runtime", metavar="PATH", help="use this interpreter, whatever the clone asks for")
+    parser.add_argument(
+        "--extra", action="append", default=[], metavar="NAME", help="install this extra, too"
+    )
+    parser.add_argument(
+        "--group", action="append", default=[], metavar="NAME", help="install this dependency group, too"
+    )
+    parser.add_argument(
+        "--instead",
+        action="append",
+        default=[],
+        metavar="NAME==VERSION",
+        help="for this clone, take this version whatever is listed",
+    )
+    parser.add_argument(
+        "--allow-install-code",
+        action="append",
+        default=[],
+        metavar="NAME",
+        help="let this package run its own code when it is installed",
+    )
+    parser.add_argument(
+        "--allow-registry",
+        action="append",
+        default=[],
+        metavar="HOST",
+        help="let the clone's own configuration have your variables for this registry; it is remembered",
+    )
+    with_mending(parser)
+    parser.add_argument("--keep-lock", action="store_true", help="put a resolved pylock.toml into the clone")
+    parser.add_argument("--seed-again", action="store_true", help="run the seeds though they were run before")
+    parser.add_argument(
+        "--wait", type=seconds, default=60.0, metavar="SECONDS", help="for the server's first answer (60)"
+    )
+
+
+def with_mending(parser: argparse.ArgumentParser) -> None:
+    """Carrying remedies out."""
+    parser.add_argument(
+        "--mend",
+        action="store_true",
+        help="after a failure that is recognised, carry the remedy out where it is safe: another port, "
+        "dependencies laid again, migrations, a build",
+    )
+
+
+def with_given(parser: argparse.ArgumentParser) -> None:
+    """Settings' values."""
+    parser.add_argument(
+        "--set", action="append", default=[], metavar="KEY=VALUE", help="a setting's value; may be repeated"
+    )
+    parser.add_argument("--answers", metavar="FILE", help="settings' values from a file in dotenv form")
+
+
+def port(text: str) -> int:
+    """A port number. Raises ArgumentTypeError."""
+    if not text.isdigit() or not 1 <= int(text) <= 65_535:
+        raise argparse.ArgumentTypeError(f"{text!r} is no port: write a number from 1 to 65535")
+    return int(text)
+
+
+def status(text: str) -> int:
+    """A status of HTTP. Raises ArgumentTypeError."""
+    if not text.isdigit() or not 100 <= int(text) <= 599:
+        raise argparse.ArgumentTypeError(f"{text!r} is no status: write a number from 100 to 599")
+    return int(text)
+
+
+def seconds(text: str) -> float:
+    """A number of seconds, less than a day. Raises ArgumentTypeError."""
+    try:
+        found = float(text)
+    except ValueError:
+        found = -1.0
+    if not 0 < found < 86_400:
+        raise argparse.ArgumentTypeError(f"{text!r} is no number of seconds")
+    return found
