@@ -152,7 +152,7 @@ BAD_SERVERS = [
         "ended",
     ),
     BadServer(
-        "goes round in circles",
+        "restarts in a loop",
         "import subprocess\n"
         "if len(sys.argv) > 1: time.sleep(0.5); sys.exit('gauge error')\n"
         "while True: subprocess.run([sys.executable, __file__, 'child'])",

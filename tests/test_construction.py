@@ -39,6 +39,7 @@ MAY_CHANGE_FILES = {
     "server/control_group.py": "the system's own control groups",
     "server/picture.py": "the file that the person named for a picture",
     "sources/files.py": "what was read is remembered in the cache",
+    "tracing.py": "the debug log, in the state folder or where the person named it",
 }
 CHANGES = {
     *(

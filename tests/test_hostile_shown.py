@@ -326,7 +326,7 @@ def test_a_current_folder_that_is_gone(machine: Machine) -> None:
     folder = machine.home / "gone"
     folder.mkdir()
     done = started(machine, f'rmdir "{folder}"; $P survey', folder)
-    assert done.returncode == 1 and "the current folder is gone" in done.stderr, done.stderr
+    assert done.returncode == 1 and "the current folder does not exist any more" in done.stderr, done.stderr
 
 
 def test_an_interrupt_while_the_program_starts(machine: Machine) -> None:

@@ -205,7 +205,7 @@ def test_links_inside_an_environment_are_not_followed(
         target = outside.folder / "letters"
     place.symlink_to(target)
     run = machine.run("onboard", clone, "--until", "dependencies")
-    # Without its own interpreter it is made anew, in the stead of the link.
+    # Without its own interpreter it is made again, in the stead of the link.
     assert "Traceback" not in run.err and run.status == (0 if inner == "bin" else 1), run.out + run.err
 
 

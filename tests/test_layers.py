@@ -99,6 +99,6 @@ def circles(found: dict[str, set[str]]) -> list[list[str]]:
     return result
 
 
-def test_the_layers_are_all_there() -> None:
+def test_the_layers_are_all_exist() -> None:
     folders = {path.name for path in SOURCE.iterdir() if path.is_dir() and path.name != "__pycache__"}
     assert set(LEVEL) == folders - APART

@@ -138,4 +138,4 @@ def test_an_environment_whose_runtime_is_gone_is_made_anew(machine: Machine) -> 
     failed = machine.run("onboard", clone)
     assert failed.status == 1 and "the environment is broken (.venv/bin/gone)" in " ".join(failed.err.split())
     again = machine.run("onboard", clone, "--mend")
-    assert again.status == 1  # made anew once, and not for ever
+    assert again.status == 1  # made again once, and not for ever

@@ -266,4 +266,4 @@ def test_a_server_whose_processes_are_gone(machine: Machine) -> None:
             os.kill(pid, 9)
     assert eventually(lambda: not any(alive(pid) for pid, _ in record["others"]))
     run = machine.run("probe", clone)
-    assert run.status == 1 and "its processes are gone; start it again with: plainfall serve" in run.out
+    assert run.status == 1 and "its processes have ended; start it again with: plainfall serve" in run.out

@@ -168,7 +168,7 @@ def test_servers_that_were_up_before_are_left_up(machine: Machine) -> None:
     machine.run("serve", clone, "--background")
     followed = Followed(machine, clone)
     followed.end(signal.SIGTERM)
-    assert "were up before and stay so" in followed.said and len(listeners(8720)) == 1
+    assert "were running before and are left running" in followed.said and len(listeners(8720)) == 1
     assert "port 8720 is free" in machine.run("stop", clone, "--part", ".").out
 
 

@@ -187,7 +187,7 @@ def test_a_server_that_asks_is_not_waited_for(tmp_path: Path) -> None:
     command = f"{PYTHON} server.py"
     running, process = start(command, tmp_path, {"PATH": "/bin"}, tmp_path / "log", 8790, new_mark())
     ready = wait_until_ready(running, process, 10, lambda waited: None)
-    assert (ready.state, ready.said) == ("asks", "sure?") and ready.seconds < 5
+    assert (ready.state, ready.question) == ("asks", "sure?") and ready.seconds < 5
     stop(running, process)
 
 
@@ -218,7 +218,7 @@ def test_the_lines_that_matter_of_a_traceback() -> None:
 
 
 def test_help_is_quick_to_import() -> None:
-    code = "import sys, plainfall.cli.definition as d; d.build_parser(); print([m for m in sys.modules if 'urllib3' in m or 'rich' in m or 'packaging' in m])"
+    code = "import sys, plainfall.cli.definition as d; d.build_parser(''); print([m for m in sys.modules if 'urllib3' in m or 'rich' in m or 'packaging' in m])"
     done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True)
     assert done.stdout.strip() == "[]"
 

@@ -8,8 +8,8 @@ import pytest
 
 from plainfall.ecosystems import source_readers
 from plainfall.sources.files import read_source, read_sources
-from plainfall.sources.found import FileFound, Use
 from plainfall.sources.names import constant_kind, is_process_variable
+from plainfall.sources.values import FileFound, Use
 
 # language, code, key, default, type, whether absence stops the program
 Row = tuple[str, str, str, str | None, str, bool]

@@ -59,10 +59,10 @@ def run(
         stdout=output or subprocess.PIPE,
         stderr=subprocess.STDOUT if output else subprocess.PIPE,
     ) as process:
-        said, errors = process.communicate(data, seconds)
+        text, errors = process.communicate(data, seconds)
     return Finished(
         process.returncode,
-        (said or b"").decode("utf-8", "replace"),
+        (text or b"").decode("utf-8", "replace"),
         (errors or b"").decode("utf-8", "replace"),
     )
 

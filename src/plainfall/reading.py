@@ -107,8 +107,8 @@ def _toml_pickled(text: str, path: str, remedy: str) -> bytes:
     try:
         table = tomllib.loads(text)
     except tomllib.TOMLDecodeError as error:
-        found = re.search(r"line (\d+)", str(error))
-        last = int(found.group(1)) if found else len(text.splitlines())
+        match = re.search(r"line (\d+)", str(error))
+        last = int(match.group(1)) if match else len(text.splitlines())
         raise BadInput(f"it is not TOML: {error}", place=Evidence(path, last), remedy=remedy) from error
     except RecursionError as error:
         raise _too_deep("TOML", path) from error
@@ -143,19 +143,19 @@ def yaml_node(text: str, path: str) -> Any:
 def table_in(document: Mapping[str, Any], keys: Sequence[str], text: str, path: str) -> dict[str, Any]:
     """The table below these keys of a document, empty where it is lacking. Raises BadInput with the line where
     something else stands there, or above it."""
-    found: Any = document
+    result: Any = document
     for count, key in enumerate(keys, 1):
-        found = found.get(key, {})
-        if not isinstance(found, dict):
+        result = result.get(key, {})
+        if not isinstance(result, dict):
             pattern = re.compile(rf"(^|[\s\[.{{,\"'])({re.escape(key)})[\"']?\s*[\]=:.]")
             lines = enumerate(text.splitlines(), 1)
             line = next(((number, row) for number, row in lines if pattern.search(row)), (0, ""))
             raise BadInput(
-                f"{'.'.join(keys[:count])} must be a table, and is {_kind_of(found)}",
+                f"{'.'.join(keys[:count])} must be a table, and is {_kind_of(result)}",
                 place=Evidence(path, line[0], line[1].strip()),
                 remedy=_RESTORE,
             )
-    return dict(found)
+    return dict(result)
 
 
 def _kind_of(value: object) -> str:
@@ -256,11 +256,11 @@ def _of_yaml(read: Callable[[], Any], text: str, path: str, remedy: str) -> Any:
 def _check_yaml_depth(text: str, path: str) -> None:
     """Raises BadInput for nesting that the parser, which is written in C, would take until its stack ends."""
     depth = 0
-    for found in re.finditer(r"[\[{]|[\]}]|^ {2000}|(?:^|\n) *(?:[-?] ){100}", text):
-        piece = found.group()
+    for match in re.finditer(r"[\[{]|[\]}]|^ {2000}|(?:^|\n) *(?:[-?] ){100}", text):
+        piece = match.group()
         depth = depth + 1 if piece in "[{" else max(0, depth - 1) if piece in "]}" else _DEEPEST + 1
         if depth > _DEEPEST:
-            place = Evidence(path, text.count("\n", 0, found.start()) + 1)
+            place = Evidence(path, text.count("\n", 0, match.start()) + 1)
             raise BadInput("it is not YAML that is read here: too deep", place=place, remedy=_RESTORE)
 
 

@@ -52,14 +52,14 @@ class Repository:
 
     def states(self) -> dict[str, tuple[int, int]]:
         """Size and modification time, now, of every tracked file that is there."""
-        found = {}
+        results = {}
         for path in self.tracked:
             try:
                 status = os.lstat(self.top / path)
             except OSError:
                 continue  # deleted, or in a folder that is gone: told by its absence
-            found[path] = status.st_size, status.st_mtime_ns
-        return found
+            results[path] = status.st_size, status.st_mtime_ns
+        return results
 
 
 def repository_of(clone: Path) -> Repository | None:
@@ -104,9 +104,9 @@ def _linked(place: Path) -> Path | None:
 
 def _common(folder: Path) -> Path:
     inner = _text(folder / "commondir")
-    found = Path(os.path.realpath(folder / inner)) if inner else folder
+    result = Path(os.path.realpath(folder / inner)) if inner else folder
     # A linked work tree's folder is REPOSITORY/worktrees/NAME, and nothing else shares a folder.
-    return found if folder.is_relative_to(found) else folder
+    return result if folder.is_relative_to(result) else folder
 
 
 def exclude_locally(clone: Path, names: Sequence[str]) -> bool:
@@ -158,22 +158,22 @@ def _index(path: Path, common: Path) -> dict[str, tuple[int, int]]:
         if path.stat().st_size > _LARGEST_INDEX:
             return {}
         data = path.read_bytes()
-        found, rest = _entries(data)
+        results, rest = _entries(data)
         shared = re.search(rb"link....(.{20})", data[rest:], re.DOTALL)
         if shared and any(shared.group(1)):
             base = common / f"sharedindex.{shared.group(1).hex()}"
-            found = {**_entries(base.read_bytes())[0], **found}
+            results = {**_entries(base.read_bytes())[0], **results}
     except (OSError, ValueError, struct.error, IndexError):
         return {}
-    found.pop("", None)  # a split index replaces entries by position, without their names
-    return found
+    results.pop("", None)  # a split index replaces entries by position, without their names
+    return results
 
 
 def _entries(data: bytes) -> tuple[dict[str, tuple[int, int]], int]:
     signature, version, count = _HEADER.unpack_from(data, 0)
     if signature != b"DIRC" or version not in (2, 3, 4):
         raise ValueError("not an index of a known version")
-    found: dict[str, tuple[int, int]] = {}
+    results: dict[str, tuple[int, int]] = {}
     position, name = _HEADER.size, b""
     for _ in range(count):
         fields = _ENTRY.unpack_from(data, position)
@@ -187,8 +187,8 @@ def _entries(data: bytes) -> tuple[dict[str, tuple[int, int]], int]:
             end = data.index(0, start)
             name = data[start:end]
             position += (end - position + 8) // 8 * 8
-        found[name.decode("utf-8", "surrogateescape")] = fields[9], fields[2] * 10**9 + fields[3]
-    return found, position
+        results[name.decode("utf-8", "surrogateescape")] = fields[9], fields[2] * 10**9 + fields[3]
+    return results, position
 
 
 def _varint(data: bytes, position: int) -> tuple[int, int]:

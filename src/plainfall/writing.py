@@ -12,13 +12,13 @@ from contextlib import contextmanager
 from pathlib import Path
 from typing import Any
 
-__all__ = ["BESIDE", "digest_of", "digest_of_files", "locked", "read_json", "write_json", "write_whole"]
+__all__ = ["BESIDE", "digest_of", "digest_of_files", "locked", "read_json", "write_json", "write_replacing"]
 
 # What the names of files written beside their place begin with: a stop may leave one, to be swept away.
 BESIDE = ".plainfall-"
 
 
-def write_whole(path: Path, content: bytes | str, *, mode: int = 0o644) -> None:
+def write_replacing(path: Path, content: bytes | str, *, mode: int = 0o644) -> None:
     """Writes ``content`` beside ``path``, then moves it into place (rename(2) is atomic).
 
     Text is written as UTF-8 with its line ends untouched. The file gets ``mode`` whatever the umask.
@@ -51,8 +51,8 @@ def locked(path: Path) -> Iterator[None]:
 
 
 def write_json(path: Path, value: object, *, mode: int = 0o644) -> None:
-    """``write_whole`` of the value as JSON, in ASCII: names of files need not be UTF-8."""
-    write_whole(path, json.dumps(value, separators=(",", ":")), mode=mode)
+    """``write_replacing`` of the value as JSON, in ASCII: names of files need not be UTF-8."""
+    write_replacing(path, json.dumps(value, separators=(",", ":")), mode=mode)
 
 
 def read_json(path: Path) -> Any:
@@ -72,12 +72,12 @@ def digest_of(*pieces: object) -> str:
 
 def digest_of_files(folder: Path, names: Iterable[str]) -> str:
     """One fingerprint over the named files' contents; an absent file counts as such."""
-    whole = hashlib.sha256()
+    entire = hashlib.sha256()
     for name in sorted(names):
         try:
             content = (folder / name).read_bytes()
         except OSError:
             content = b"\0absent"
-        whole.update(f"{name}\0{len(content)}\0".encode("utf-8", "surrogateescape"))
-        whole.update(content)
-    return whole.hexdigest()[:32]
+        entire.update(f"{name}\0{len(content)}\0".encode("utf-8", "surrogateescape"))
+        entire.update(content)
+    return entire.hexdigest()[:32]

@@ -73,7 +73,7 @@ def with_mending(parser: argparse.ArgumentParser) -> None:
         "--mend",
         action="store_true",
         help="after a failure that is recognised, carry the remedy out where it is safe: another port, "
-        "dependencies laid again, migrations, a build",
+        "dependencies installed again, migrations, a build",
     )
 
 
@@ -102,9 +102,9 @@ def status(text: str) -> int:
 def seconds(text: str) -> float:
     """A number of seconds, less than a day. Raises ArgumentTypeError."""
     try:
-        found = float(text)
+        result = float(text)
     except ValueError:
-        found = -1.0
-    if not 0 < found < 86_400:
+        result = -1.0
+    if not 0 < result < 86_400:
         raise argparse.ArgumentTypeError(f"{text!r} is no number of seconds")
-    return found
+    return result

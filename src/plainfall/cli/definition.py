@@ -27,15 +27,15 @@ exit status: 0 done, 1 a step failed, 2 wrong usage, 3 a value is needed that on
 
 def command_names() -> dict[str, str]:
     """What each command is for, by its name, in the order in which they are listed."""
-    found = []
+    results = []
     for place in commands.__path__:
         for one in pkgutil.iter_modules([place]):
             source = Path(place, f"{one.name}.py").read_text("utf-8")
             text, order = _TEXT.match(source), _ORDER.search(source)
             if text is not None and order is not None:
-                said = text.group(1)
-                found.append((int(order.group(1)), one.name, said[0].lower() + said[1:]))
-    return {name: said for _, name, said in sorted(found)}
+                source_text = text.group(1)
+                results.append((int(order.group(1)), one.name, source_text[0].lower() + source_text[1:]))
+    return {name: source_text for _, name, source_text in sorted(results)}
 
 
 def build_parser(word: str | None = None) -> argparse.ArgumentParser:

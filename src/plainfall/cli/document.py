@@ -25,7 +25,7 @@ def outcome_document(outcome: Outcome) -> dict[str, Any]:
         "servers": [_server(part, record) for part, record in outcome.servers.items()],
         "open_settings": [setting.as_json() for setting in outcome.open_settings],
         "remarks": [text for text, _ in outcome.survey.remarks] + outcome.remarks,
-        "contradictions": [found.as_json() for found in outcome.contradictions],
+        "contradictions": [candidate.as_json() for candidate in outcome.contradictions],
         "failure": failure_document(*failure) if failure else None,
     }
 
@@ -85,7 +85,7 @@ def survey_document(survey: Survey, runtimes: dict[str, dict[str, Any]]) -> dict
             }
             for step in survey.steps
         ],
-        "contradictions": [found.as_json() for found in survey.contradictions],
+        "contradictions": [result.as_json() for result in survey.contradictions],
         "remarks": [{"text": text, "evidence": [place.as_json()]} for text, place in survey.remarks],
     }
 
@@ -122,7 +122,7 @@ def _part(part: PartFound, runtime: dict[str, Any]) -> dict[str, Any]:
         and {
             "template": settings.template,
             "file": settings.target,
-            "there": settings.there,
+            "there": settings.exists,
             "keys": list(settings.keys),
             "evidence": [settings.evidence.as_json()],
         },

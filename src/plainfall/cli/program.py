@@ -76,7 +76,7 @@ def _of_system(error: OSError) -> PlainfallError:
     where = error.filename2 or error.filename
     if isinstance(error, FileNotFoundError) and not _has_folder():
         return PlainfallError(
-            "the current folder is gone",
+            "the current folder does not exist any more",
             remedy="Go to a folder that is there, and run the same command again.",
         )
     return PlainfallError(

@@ -89,16 +89,16 @@ class RunView:
     def _how_far(self, event: StepProgress, now: float) -> str:
         """The progress in words; of a download its size and, from its rate so far, the seconds left."""
         if event.unit != "bytes fetched":
-            whole = f" of {event.whole:,}" if event.whole else ""
-            return f"{event.done:,}{whole} {event.unit}" if event.done or whole else event.unit
+            entire = f" of {event.total:,}" if event.total else ""
+            return f"{event.done:,}{entire} {event.unit}" if event.done or entire else event.unit
         if self._fetching is None:
             self._fetching = now, event.done
         since, before = self._fetching
         rate = (event.done - before) / (now - since) if now > since else 0.0
         left = (
-            f", {(event.whole - event.done) / rate:.0f} s left" if rate and event.whole > event.done else ""
+            f", {(event.total - event.done) / rate:.0f} s left" if rate and event.total > event.done else ""
         )
-        return f"{event.done / 1e6:.1f} of {event.whole / 1e6:.1f} MB fetched{left}"
+        return f"{event.done / 1e6:.1f} of {event.total / 1e6:.1f} MB fetched{left}"
 
     def _show_part(self, path: str) -> None:
         if path == self._part or self._survey is None:

@@ -71,14 +71,14 @@ def process_file_commands(tree: Tree, folder: str) -> Iterator[Command]:
         for number, line in enumerate(tree.text(path).splitlines(), 1):
             if not line.strip() or line.lstrip().startswith("#"):
                 continue
-            found = _PROCESS.match(line.strip())
-            if not found:
+            match = _PROCESS.match(line.strip())
+            if not match:
                 raise BadInput(
                     f"{line.strip()!r} is no process",
                     place=Evidence(path, number, line.strip()),
                     remedy="Each line of a process file is written NAME: COMMAND.",
                 )
-            process, command = found.groups()
+            process, command = match.groups()
             stage = _PROCESS_STAGES.get(process.lower())
             if stage:
                 rank = 45 if stage == "server" and _PRODUCTION.search(command) else 80

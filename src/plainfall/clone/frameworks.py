@@ -98,8 +98,8 @@ def named_in_manifest(tree: Tree, folder: str, manifest: str, package: str) -> E
         text = tree.text(path) if path in tree else ""
     except BadInput:
         return None  # told of where it is installed from
-    found = re.search(rf"['\"]{re.escape(package)}['\"]", text)
-    if found is None:
+    match = re.search(rf"['\"]{re.escape(package)}['\"]", text)
+    if match is None:
         return None
-    line = text.count("\n", 0, found.start()) + 1
+    line = text.count("\n", 0, match.start()) + 1
     return Evidence(path, line, text.splitlines()[line - 1].strip())

@@ -11,7 +11,7 @@ from plainfall.clone.frameworks import FrameworkFound
 from plainfall.clone.readme import ReadmeStep
 from plainfall.evidence import Evidence
 from plainfall.runtimes.asks import VersionAsk
-from plainfall.sources.found import FileFound
+from plainfall.sources.values import FileFound
 
 __all__ = [
     "Contradiction",
@@ -80,7 +80,7 @@ class SettingsFound:
     target: str
     keys: tuple[str, ...]
     evidence: Evidence
-    there: bool
+    exists: bool
     kind: str = "dotenv"
     loaded: Evidence | None = None
 

@@ -126,10 +126,10 @@ def _commands(code: str) -> Iterator[tuple[int, str]]:
 
 def readme_addresses(text: str, path: str) -> list[tuple[int | None, str, Evidence]]:
     """Loopback addresses that the README names: port (None if not written), path, place."""
-    found = []
+    results = []
     for number, line in enumerate(_bounded(text).splitlines(), 1):
         for match in _ADDRESS.finditer(line):
             port = int(match.group(1)) if match.group(1) else None
             where = (match.group(2) or "/").rstrip(".") or "/"
-            found.append((port, where, Evidence(path, number, line.strip())))
-    return found
+            results.append((port, where, Evidence(path, number, line.strip())))
+    return results

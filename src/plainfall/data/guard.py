@@ -96,8 +96,8 @@ class DatabaseGuard:
         return f"step under way in {self.name}"
 
     def _read(self) -> dict[str, Any] | None:
-        found = self.seal.read_file(self._note, self._name)
-        note = found.content if found is not None and found.here else None
+        result = self.seal.read_file(self._note, self._name)
+        note = result.content if result is not None and result.here else None
         return note if isinstance(note, dict) else None
 
     def _inside(self, database: Path | None) -> Path | None:

@@ -42,9 +42,9 @@ class DatabaseFound:
 
 @dataclass(frozen=True)
 class Look:
-    """A look into a database: ``there`` tells whether the file is; each table's columns and row count."""
+    """A look into a database: ``exists`` tells whether the file is; each table's columns and row count."""
 
-    there: bool
+    exists: bool
     tables: Mapping[str, tuple[tuple[str, ...], int]] = field(default_factory=dict)
 
     def rows(self) -> dict[str, int]:
@@ -63,10 +63,10 @@ def database_of_settings(values: Mapping[str, str], folder: Path, target: str) -
     path), or a path with a database's ending under a key that speaks of one. Paths count from the part's
     folder. ``target`` is the settings file's name, for the evidence."""
     for key, value in values.items():
-        found = re.match(r"^sqlite3?(?:\+\w+)?:(?://)?(/?[^?]*)", value)
+        match = re.match(r"^sqlite3?(?:\+\w+)?:(?://)?(/?[^?]*)", value)
         path = ""
-        if found:
-            path = unquote(found.group(1))
+        if match:
+            path = unquote(match.group(1))
             # sqlite:///data/x.db: the third slash only ends the (empty) host.
             path = path[1:] if value.split(":", 1)[1].startswith("///") else path
         elif re.search(r"DATABASE|DB|SQLITE", key) and value.endswith(_ENDINGS) and "://" not in value:
@@ -78,7 +78,7 @@ def database_of_settings(values: Mapping[str, str], folder: Path, target: str) -
 
 def databases_below(folder: Path) -> list[Path]:
     """SQLite files in a part's folder, told by their first bytes; environments are passed over."""
-    found = []
+    results = []
     for root, folders, names in os.walk(folder):
         folders[:] = [name for name in folders if name not in _SKIPPED and not name.startswith(".plainfall")]
         for name in names:
@@ -88,8 +88,8 @@ def databases_below(folder: Path) -> list[Path]:
                     continue
                 with contextlib.suppress(OSError), file.open("rb") as opened:
                     if opened.read(16) == _MAGIC:
-                        found.append(file)
-    return sorted(found)
+                        results.append(file)
+    return sorted(results)
 
 
 def look_into(file: Path) -> Look:
@@ -118,20 +118,20 @@ def look_into(file: Path) -> Look:
 
 def difference(before: Look, after: Look) -> list[str]:
     """What a step changed, in words: tables made, taken away, columns and rows gained or lost."""
-    said = []
+    text = []
     for name, (columns, rows) in after.tables.items():
         if name not in before.tables:
-            said.append(f"{name}: new, {len(columns)} columns, {_rows(rows)}")
+            text.append(f"{name}: new, {len(columns)} columns, {_rows(rows)}")
             continue
         old_columns, old_rows = before.tables[name]
         changes = [f"column {column} added" for column in columns if column not in old_columns]
-        changes += [f"column {column} gone" for column in old_columns if column not in columns]
+        changes += [f"column {column} removed" for column in old_columns if column not in columns]
         if rows != old_rows:
             changes.append(f"{rows - old_rows:+,} rows, now {rows:,}")
         if changes:
-            said.append(f"{name}: {', '.join(changes)}")
-    said += [f"{name}: gone" for name in before.tables if name not in after.tables]
-    return said
+            text.append(f"{name}: {', '.join(changes)}")
+    text += [f"{name}: removed" for name in before.tables if name not in after.tables]
+    return text
 
 
 def copy_database(source: Path, target: Path) -> None:

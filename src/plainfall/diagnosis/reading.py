@@ -47,13 +47,13 @@ def _rules() -> tuple[tuple[re.Pattern[str] | None, Mapping[str, Any]], ...]:
 def diagnose(output: str, status: int | None = None) -> Diagnosis:
     """The rule for the last line of the output that any rule recognises; else the one for the exit status
     (negative for a signal)."""
-    for whole in reversed(output.splitlines()[-400:]):
-        line = _shortened(whole)
+    for entire in reversed(output.splitlines()[-400:]):
+        line = _shortened(entire)
         for pattern, rule in _rules():
-            found = pattern.search(line) if pattern is not None else None
-            if found:
+            match = pattern.search(line) if pattern is not None else None
+            if match:
                 # Alternatives of a pattern have names of their own; the one that matched is the name.
-                named = next((value for value in found.groupdict().values() if value), "")
+                named = next((value for value in match.groupdict().values() if value), "")
                 return _diagnosis(rule, named, line.strip())
     silent = (rule for pattern, rule in _rules() if pattern is None and rule["status"] == status)
     return next((_diagnosis(rule, "", "") for rule in silent), Diagnosis("", "", ""))

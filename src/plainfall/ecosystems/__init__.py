@@ -26,8 +26,8 @@ __all__ = [
 def languages() -> tuple[Language, ...]:
     """All of them, in the order in which they go before each other in one folder."""
     names = [one.name for one in pkgutil.iter_modules(__path__) if one.ispkg]
-    found = [importlib.import_module(f"{__name__}.{name}.language").LANGUAGE for name in names]
-    return tuple(sorted(found, key=lambda one: (one.precedence, one.name)))
+    results = [importlib.import_module(f"{__name__}.{name}.language").LANGUAGE for name in names]
+    return tuple(sorted(results, key=lambda one: (one.precedence, one.name)))
 
 
 def language_named(name: str) -> Language | None:

@@ -72,11 +72,11 @@ def is_repeatable(command: Command, language: str) -> bool:
 
 def find_frameworks(tree: Tree, folder: str, language: str, names: frozenset[str]) -> list[FrameworkFound]:
     """Every framework recognised in a part; only the first that serves gives a server command."""
-    found: list[FrameworkFound] = []
+    results: list[FrameworkFound] = []
     for module in _modules(language):
-        if any(one.serves for one in found) and getattr(module, "ALONE", False):
+        if any(one.serves for one in results) and getattr(module, "ALONE", False):
             continue
         one: FrameworkFound | None = module.recognise(tree, folder, names)
         if one is not None:
-            found.append(one)
-    return found
+            results.append(one)
+    return results

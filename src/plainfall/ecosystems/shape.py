@@ -117,7 +117,7 @@ class InstallWishes:
 @dataclass(frozen=True)
 class CloneAccess:
     """What an environment's maker may touch and trust in a clone: where it may write, the user's seal for the
-    clone, and the files that were edited through links since they were laid (their packages are laid anew)."""
+    clone, and the files that were edited through links since they were laid (their packages are laid again)."""
 
     confined: Confined
     seal: Seal

@@ -54,17 +54,17 @@ class Address:
 
 def parse_address(text: str) -> Address | None:
     """The address in a text, or None if the whole text is none."""
-    found = _ADDRESS.match(text.strip())
-    if not found:
+    match = _ADDRESS.match(text.strip())
+    if not match:
         return None
-    user, password = found.group("user"), found.group("password")
+    user, password = match.group("user"), match.group("password")
     return Address(
-        found.group("scheme"),
+        match.group("scheme"),
         unquote(user) if user is not None else None,
         unquote(password) if password is not None else None,
-        found.group("host"),
-        int(found.group("port")) if found.group("port") else None,
-        found.group("rest") or "",
+        match.group("host"),
+        int(match.group("port")) if match.group("port") else None,
+        match.group("rest") or "",
     )
 
 

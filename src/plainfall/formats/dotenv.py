@@ -52,9 +52,9 @@ class Dotenv:
 
     def with_value(self, key: str, value: str) -> Dotenv:
         """The same text with the key's last written value replaced, or with a new line at the end."""
-        found = [entry for entry in self.entries if entry.key == key]
-        if found:
-            entry = found[-1]
+        results = [entry for entry in self.entries if entry.key == key]
+        if results:
+            entry = results[-1]
             before = self.text[entry.start : entry.start + 1]
             return parse_dotenv(self.text[: entry.start] + quoted(value, before) + self.text[entry.end :])
         return self.with_lines([f"{key}={quoted(value)}"])
@@ -82,8 +82,8 @@ def quoted(value: str, style: str = "") -> str:
 
 def _interpolate(value: str, known: Mapping[str, str]) -> str:
     def put_in(found: re.Match[str]) -> str:
-        held = known.get(found.group(1))
-        return held if held is not None else found.group(2) or ""
+        content = known.get(found.group(1))
+        return content if content is not None else found.group(2) or ""
 
     return _REFERENCE.sub(put_in, value)
 
@@ -98,22 +98,22 @@ def parse_dotenv(text: str, path: str = ".env") -> Dotenv:
     position = 1 if text.startswith("\ufeff") else 0
     line = 1
     while position < len(text):
-        found = _ASSIGNMENT.match(text, position)
-        if found:
-            value, start, end, after = _value(text, found.end(), path, line)
+        match = _ASSIGNMENT.match(text, position)
+        if match:
+            value, start, end, after = _value(text, match.end(), path, line)
             if len(entries) >= _MOST:
                 raise BadInput(
                     f"it holds more than {_MOST:,} settings, which is more than is read",
                     place=Evidence(path, line),
                     remedy="Restore the file from version control, or take out what is no setting.",
                 )
-            entries.append(Entry(found.group(1), value, line, "\n".join(comment), start, end))
+            entries.append(Entry(match.group(1), value, line, "\n".join(comment), start, end))
             comment = []
         else:
             after = position
         rest = _REST.match(text, after)
         assert rest is not None  # the pattern matches anywhere, even nothing
-        if not found:
+        if not match:
             stripped = rest.group().strip()
             if stripped.startswith("#"):
                 comment.append(stripped.lstrip("#").strip())
@@ -149,8 +149,8 @@ def _quoted(text: str, start: int, quote: str) -> str | None:
     """What stands between the quotes, as it is written; None if they are never closed. Where only an escaped
     single quote is left, that one closes, as the common readers have it."""
     if quote == '"':
-        found = _DOUBLE.match(text, start)
-        return found.group(1) if found else None
+        match = _DOUBLE.match(text, start)
+        return match.group(1) if match else None
     single = _SINGLE.match(text, start)
     inner = single.group(1) if single else ""
     if text[start + 1 + len(inner) : start + 2 + len(inner)] == "'":

@@ -29,5 +29,5 @@ def comment_above(lines: list[str], line: int) -> str:
         if not stripped.startswith(("#", ";", "//", "*", "/*")):
             break
         gathered.insert(0, stripped.lstrip("#;/* ").rstrip("*/ "))
-    found = re.search(r"\s(?:#|//)\s*(.*)$", lines[line - 1]) if not gathered and line <= len(lines) else None
-    return found.group(1) if found else "\n".join(gathered)
+    match = re.search(r"\s(?:#|//)\s*(.*)$", lines[line - 1]) if not gathered and line <= len(lines) else None
+    return match.group(1) if match else "\n".join(gathered)

@@ -21,9 +21,9 @@ def ini_entries(text: str, path: str) -> Iterator[Entry]:
     section, position, continued = "", 0, False
     for number, raw in enumerate(text.splitlines(keepends=True), 1):
         line = raw.rstrip("\r\n")
-        found, pair = _SECTION.match(line), _PAIR.match(line)
-        if found:
-            section, continued = f"{found.group(1).strip()}.", False
+        result, pair = _SECTION.match(line), _PAIR.match(line)
+        if result:
+            section, continued = f"{result.group(1).strip()}.", False
         elif pair:
             written = pair.group(3)
             bare = re.split(r"(?<=\s)[;#]", written, maxsplit=1)[0].rstrip()

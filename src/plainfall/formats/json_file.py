@@ -41,13 +41,13 @@ def _below(data: bytes, node: Node, prefix: str, lines: list[str]) -> Iterator[E
         if value.type == "object":
             yield from _below(data, value, f"{name}.", lines)
             continue
-        held = json.loads(value.text or b'""')
-        if isinstance(held, list):
-            if not any(isinstance(one, list | dict) for one in held):
-                joined = ",".join(str(one) for one in held)
+        content = json.loads(value.text or b'""')
+        if isinstance(content, list):
+            if not any(isinstance(one, list | dict) for one in content):
+                joined = ",".join(str(one) for one in content)
                 yield Entry(name, joined, line, comment_above(lines, line), -1, -1)
             continue
-        text = "" if held is None else str(held).lower() if isinstance(held, bool) else str(held)
+        text = "" if content is None else str(content).lower() if isinstance(content, bool) else str(content)
         # The tree counts bytes, places are counted in characters.
         start, end = (len(data[:place].decode()) for place in (value.start_byte, value.end_byte))
         yield Entry(name, text, line, comment_above(lines, line), start, end)

@@ -81,12 +81,12 @@ def _value(source: Source, value: Node, name: str, lines: list[str]) -> Iterator
     elif value.type in _SCALARS:
         line = value.start_point[0] + 1
         text = string_value(value)
-        held = text if text is not None else (literal(value) or "")
+        content = text if text is not None else (literal(value) or "")
         start = len(source.data[: value.start_byte].decode())
         end = len(source.data[: value.end_byte].decode())
         if source.text[start : start + 1] == "'":
-            held = re.sub(r"\\([\\'])", r"\1", held)
-        yield Entry(name, held, line, comment_above(lines, line), start, end)
+            content = re.sub(r"\\([\\'])", r"\1", content)
+        yield Entry(name, content, line, comment_above(lines, line), start, end)
 
 
 def _assigned(source: Source, node: Node, lines: list[str]) -> Iterator[Entry]:
@@ -110,10 +110,10 @@ def _assigned(source: Source, node: Node, lines: list[str]) -> Iterator[Entry]:
 
 
 def _defined(source: Source, node: Node, lines: list[str]) -> Iterator[Entry]:
-    from plainfall.sources.trees import arguments_of, said, string_value
+    from plainfall.sources.trees import arguments_of, source_text, string_value
 
     given = arguments_of(node)
-    if said(node.child_by_field_name("function")) == "define" and len(given) == 2:
+    if source_text(node.child_by_field_name("function")) == "define" and len(given) == 2:
         name = string_value(given[0])
         if name:
             yield from _value(source, given[1], name, lines)

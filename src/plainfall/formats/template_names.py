@@ -17,11 +17,11 @@ _MARK = re.compile(
 def target_of(name: str) -> str | None:
     """The file name that a template of this name is for (``.env.local-sample`` → ``.env.local``); None if
     it is no template's name."""
-    found = _MARK.search(name)
+    match = _MARK.search(name)
     kind = kind_of_file(_MARK.sub("", name).strip(".-_")) or kind_of_file(name)
-    if not found or not kind:
+    if not match or not kind:
         return None
-    before, after = name[: found.start()].rstrip(".-_"), name[found.end() :].lstrip("-_")
+    before, after = name[: match.start()].rstrip(".-_"), name[match.end() :].lstrip("-_")
     if after and not after.startswith("."):
         after = f".{after}"
     target = before + after

@@ -23,10 +23,10 @@ def toml_entries(text: str, path: str) -> Iterator[Entry]:
     Raises BadInput."""
     bare = text.removeprefix("\ufeff")
     shift = len(text) - len(bare)
-    whole = toml_table(bare, path)
+    entire = toml_table(bare, path)
     lines = text.splitlines()
     places = _Places(bare) if len(bare) <= _LARGEST else None
-    for keys, value in _flat(whole, ()):
+    for keys, value in _flat(entire, ()):
         start, end = places.of(keys) if places is not None else (-1, -1)
         line = bare.count("\n", 0, start) + 1 if start >= 0 else 0
         comment = comment_above(lines, line) if line else ""

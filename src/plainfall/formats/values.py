@@ -6,7 +6,7 @@ import re
 from collections.abc import Collection, Mapping, Sequence
 from enum import Enum
 
-from plainfall.sources.found import Use
+from plainfall.sources.values import Use
 
 __all__ = [
     "Kind",
@@ -103,8 +103,8 @@ def shown_value(value: str, secret: bool) -> str:
     """A value as people see it: a secret covered, of an address with a password only that."""
     if not secret:
         return value
-    found = re.match(r"^([a-z][\w+.-]*://[^/\s:@]*:)[^/\s@]+(@.*)$", value, re.IGNORECASE)
-    return f"{found.group(1)}••••••{found.group(2)}" if found else "••••••"
+    match = re.match(r"^([a-z][\w+.-]*://[^/\s:@]*:)[^/\s@]+(@.*)$", value, re.IGNORECASE)
+    return f"{match.group(1)}••••••{match.group(2)}" if match else "••••••"
 
 
 def kind_of(

@@ -30,13 +30,13 @@ def _below(node: object, prefix: str, text: str, lines: list[str], depth: int) -
         name = f"{prefix}{key.value}"
         line = key.start_mark.line + 1
         if isinstance(value, yaml.ScalarNode):
-            held = "" if value.tag == "tag:yaml.org,2002:null" else value.value
+            content = "" if value.tag == "tag:yaml.org,2002:null" else value.value
             start, end = value.start_mark.index, value.end_mark.index
             block = value.style in ("|", ">") or (start == end and text[start - 1 : start] != ":")
-            yield Entry(name, held, line, comment_above(lines, line), -1 if block else start, end)
+            yield Entry(name, content, line, comment_above(lines, line), -1 if block else start, end)
         elif isinstance(value, yaml.SequenceNode):
             if all(isinstance(one, yaml.ScalarNode) for one in value.value):
-                held = ",".join(one.value for one in value.value)
-                yield Entry(name, held, line, comment_above(lines, line), -1, -1)
+                content = ",".join(one.value for one in value.value)
+                yield Entry(name, content, line, comment_above(lines, line), -1, -1)
         else:
             yield from _below(value, f"{name}.", text, lines, depth + 1)

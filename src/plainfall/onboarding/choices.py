@@ -25,9 +25,9 @@ def _with_choice(part: PartFound, state: CloneState) -> PartFound:
     line = state.record(part.key, _STAGE).get("line")
     if not isinstance(line, str):
         return part
-    found = next((one for one in part.candidates("server") if one.line == line), None)
-    place = found.evidence if found else Evidence(".plainfall/state.json")
-    reason = f"chosen by you; {found.reason}" if found else "chosen by you"
+    result = next((one for one in part.candidates("server") if one.line == line), None)
+    place = result.evidence if result else Evidence(".plainfall/state.json")
+    reason = f"chosen by you; {result.reason}" if result else "chosen by you"
     mine = Command("server", line, reason, _FIRST, place, part.path)
     return replace(part, commands=(mine, *part.commands))
 
@@ -48,8 +48,10 @@ def choose_command(part: PartFound, words: str, state: CloneState) -> Command | 
             )
         words = candidates[int(words) - 1].line
     state.keep(part.key, _STAGE, {"line": words})
-    found = next((one for one in candidates if one.line == words), None)
-    return found or Command("server", words, "chosen by you", _FIRST, Evidence("the command line"), part.path)
+    result = next((one for one in candidates if one.line == words), None)
+    return result or Command(
+        "server", words, "chosen by you", _FIRST, Evidence("the command line"), part.path
+    )
 
 
 def part_named(survey: Survey, name: str | None) -> PartFound:

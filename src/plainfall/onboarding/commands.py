@@ -75,7 +75,7 @@ def run_command(work: Work, stage: str, command: str, mark: str, evidence: Evide
             remedy=known.remedy + mend_words(known)
             or "Read the lines above; the whole output is in the log.",
             place=evidence,
-            lines=lines_that_matter(output) or ("it said nothing",),
+            lines=lines_that_matter(output) or ("(no output)",),
             log=str(log),
             mend=known.mend,
         )

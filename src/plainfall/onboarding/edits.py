@@ -2,8 +2,8 @@
 
 Environments share the files of the package cache through hard links, so an edit in place in one clone changes all
 of them. A run looks for linked files that changed since they were laid. A file that no other clone has is the
-person's own: it becomes a copy of this clone's. One that other clones have, too, is laid anew in all of them, since
-nobody can tell where it was edited; the edited text is kept, and said.
+person's own: it becomes a copy of this clone's. One that other clones have, too, is installed again in all of them,
+since it is not known where it was edited; the edited text is kept, and named.
 """
 
 from __future__ import annotations
@@ -28,7 +28,7 @@ _LIST = "environments.json"
 
 @dataclass
 class Edits:
-    """The edits in one part's environment. ``restored`` are paths whose packages are to be laid anew."""
+    """The edits in one part's environment. ``restored`` are paths whose packages are to be laid again."""
 
     state: CloneState
     user_state: Path
@@ -42,13 +42,13 @@ class Edits:
     def begin(cls, state: CloneState, user_state: Path, part: str, environment: Path) -> Edits:
         """Starts to look, beside what else is done."""
         stamp = state.folder / "laid" / state.name_of(part)
-        found = cls(state, user_state, environment, stamp)
+        result = cls(state, user_state, environment, stamp)
         if stamp.is_file() and environment.is_dir() and not environment.is_symlink():
-            found._search = _find([environment], ["-links", "+1", "-newer", str(stamp)])
-        return found
+            result._search = _find([environment], ["-links", "+1", "-newer", str(stamp)])
+        return result
 
     def settle(self) -> frozenset[str]:
-        """Waits for the search and decides about each file; returns the paths to be laid anew. What was edited
+        """Waits for the search and decides about each file; returns the paths to be laid again. What was edited
         is kept in the state folder."""
         files = _result(self._search)
         self._search = None
@@ -74,7 +74,7 @@ class Edits:
         return frozenset(self.restored)
 
     def finish(self) -> list[str]:
-        """The packages were laid anew: puts their files into the other clones, too, and notes that all is as it
+        """The packages were laid again: puts their files into the other clones, too, and notes that all is as it
         was laid. Returns what is to be said."""
         remarks = []
         changed: set[Path] = set()
@@ -90,7 +90,7 @@ class Edits:
             names = _short(self.environment, list(self.restored))
             where = ", ".join(str(one) for one in sorted(changed))
             remarks.append(
-                f"edited in place, and shared with other clones through links: {names}; laid anew here"
+                f"edited in place, and shared with other clones through links: {names}; installed again here"
                 + (f" and in {where}" if where else "")
                 + f"; the edited text is in {FOLDER}/edited"
             )
@@ -119,10 +119,10 @@ def _environments(user_state: Path) -> list[Path]:
 
 def _find(roots: Sequence[Path], words: Sequence[str]) -> subprocess.Popen[bytes] | None:
     """Starts find(1) for plain files below the roots; None where there are none, or it is not here."""
-    there = [str(root) for root in roots if root.is_dir()]
-    if not there:
+    existing = [str(root) for root in roots if root.is_dir()]
+    if not existing:
         return None
-    command = ["find", *there, "-xdev", "-type", "f", "!", "-name", "*.pyc", *words, "-print0"]
+    command = ["find", *existing, "-xdev", "-type", "f", "!", "-name", "*.pyc", *words, "-print0"]
     try:
         return start(
             command,

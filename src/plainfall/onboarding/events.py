@@ -39,11 +39,11 @@ class StepStarted:
 
 @dataclass(frozen=True)
 class StepProgress:
-    """How far a step is: ``done`` of ``whole`` (0 if that is not known), counted in ``unit``."""
+    """How far a step is: ``done`` of ``total`` (0 if that is not known), counted in ``unit``."""
 
     step: Step
     done: int
-    whole: int
+    total: int
     unit: str
 
 

@@ -31,8 +31,8 @@ def _more(work: Work, known: Diagnosis) -> Iterator[str]:
     if known.rule.endswith(_MODULE_MISSING) and known.thing:
         yield _where(work, known.thing)
     elif known.rule == "port-taken":
-        found = re.search(r"\b(\d{4,5})\b", known.line)
-        holder = holder_of(int(found.group(1))) if found else None
+        match = re.search(r"\b(\d{4,5})\b", known.line)
+        holder = holder_of(int(match.group(1))) if match else None
         if holder is not None:
             yield f"it is held by {holder}"
     elif known.rule in ("setting-missing", "settings-improper") and known.thing:

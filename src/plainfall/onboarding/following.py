@@ -65,7 +65,7 @@ class Follower:
 
     def poll(self) -> list[Happening]:
         """What happened since the last call."""
-        found = [
+        results = [
             Happening(part, "line", line) for part, one in self._followed.items() for line in _lines(one)
         ]
         if time.monotonic() >= self._next:
@@ -75,8 +75,8 @@ class Follower:
                 if size is not None:
                     one.offset = size
                 if not one.over:
-                    found += self._look(part, one)
-        return found
+                    results += self._look(part, one)
+        return results
 
     def _look(self, part: str, one: _Followed) -> list[Happening]:
         pids = frozenset(belonging(running_of(dict(one.record))))
@@ -91,12 +91,12 @@ class Follower:
         one.restarts.append(time.monotonic())
         if len(one.restarts) == _CIRCLE and one.restarts[-1] - one.restarts[0] < _CIRCLE_SECONDS:
             times = f"{_CIRCLE} times within {_CIRCLE_SECONDS:.0f} s"
-            text = f"it has started anew {times}: it goes round in circles"
+            text = f"restarted {times}: a restart loop"
             return [Happening(part, "circle", text)]
         edited = _edited_lately(self._folders.get(part))
         why = f" after an edit of {edited}" if edited else ""
         ids = ", ".join(map(str, sorted(new)))
-        return [Happening(part, "restarted", f"started anew{why}: process {ids}")]
+        return [Happening(part, "restarted", f"restarted{why}: process {ids}")]
 
 
 def _lines(one: _Followed, *, whole: bool = False) -> list[str]:

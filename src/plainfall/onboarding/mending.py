@@ -1,6 +1,6 @@
 """Remedies that are safe and Plainfall's own to carry out, where the person asked for it with --mend.
 
-Nothing of the clone's own is changed: another port, dependencies laid again, an environment made anew,
+Nothing of the clone's own is changed: another port, dependencies installed again, an environment made again,
 migrations applied, a build run.
 """
 
@@ -44,7 +44,7 @@ def _dependencies(work: Work) -> str:
         return ""
     work.state.forget(work.part.key, "dependencies")
     result = installing.dependencies(work)
-    return f"dependencies were laid again: {result.title}"
+    return f"dependencies were installed again: {result.title}"
 
 
 def _environment(work: Work) -> str:
@@ -68,11 +68,11 @@ def _migrations(work: Work) -> str:
 
 def _build(work: Work) -> str:
     """The manifest's own build script."""
-    found = next((one for one in work.part.candidates("tasks") if "build" in one.line), None)
+    result = next((one for one in work.part.candidates("tasks") if "build" in one.line), None)
     recognising = work.language.recognising
-    if found is None and recognising is not None:
-        found = recognising.build_command(work.tree, work.part.path)
-    if found is None:
+    if result is None and recognising is not None:
+        result = recognising.build_command(work.tree, work.part.path)
+    if result is None:
         return ""
-    tasks.carry_out(work, "tasks", found)
-    return f"{found.line} was run"
+    tasks.carry_out(work, "tasks", result)
+    return f"{result.line} was run"

@@ -35,14 +35,14 @@ def needs_of(
     """For each part the parts whose address it needs, with the line that says so. ``ports`` are the ports
     that the clone means, by part; ``clients`` the parts that serve pages which call another's interface: no
     other part needs those."""
-    found: dict[str, dict[str, Evidence]] = {part.key: {} for part in parts}
+    results: dict[str, dict[str, Evidence]] = {part.key: {} for part in parts}
     for part in parts:
         others = {port: path for path, port in ports.items() if path != part.key}
         for place, port in _addresses(part, tree):
             other = others.get(port)
-            if other in found and not (other in clients and part.key not in clients):
-                found[part.key].setdefault(other, place)
-    return found
+            if other in results and not (other in clients and part.key not in clients):
+                results[part.key].setdefault(other, place)
+    return results
 
 
 def in_order(

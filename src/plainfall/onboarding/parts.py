@@ -116,10 +116,10 @@ class EarlySteps:
 
             self._pool = ThreadPoolExecutor(workers())
             for run in self._runs:
-                held: list[Event] = []
-                self._held[id(run)] = held
+                value: list[Event] = []
+                self._held[id(run)] = value
                 self._tells[id(run)] = run.tell
-                run.tell = self._holding(held)
+                run.tell = self._holding(value)
                 self._futures[id(run)] = self._pool.submit(run.carry_out, run.early)
         return self
 
@@ -162,7 +162,7 @@ def _explained(step: Step, work: Work) -> StepResult:
             return step.carry_out(work)
     except OSError as error:
         raise PlainfallError(
-            f"the system refused: {error.strerror or error}"
+            f"operating system error: {error.strerror or error}"
             + (f" ({error.filename2 or error.filename})" if error.filename else ""),
             remedy="Check the owner and mode of that place, and that its disk can be written.",
         ) from error

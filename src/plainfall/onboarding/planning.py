@@ -76,11 +76,11 @@ def plan_settings(part: PartFound, settling: Settling) -> list[Step]:
     """The step that fills the part's settings, if it has any."""
     if not settling.has_settings(part.path) or (part.is_secondary and not part.candidates("server")):
         return []  # a part beside another one has no settings of its own
-    found = part.settings or next(iter(part.templates), None)
-    verb = "complete" if found and found.there else "make"
-    title = f"{verb} {found.target} from {found.template}" if found else "see to what the code reads"
-    why = "the code loads it" if found and found.loaded else ""
-    evidence = tuple(place for place in (found.evidence, found.loaded) if place) if found else ()
+    result = part.settings or next(iter(part.templates), None)
+    verb = "complete" if result and result.exists else "make"
+    title = f"{verb} {result.target} from {result.template}" if result else "see to what the code reads"
+    why = "the code loads it" if result and result.loaded else ""
+    evidence = tuple(place for place in (result.evidence, result.loaded) if place) if result else ()
     return [Step(part.key, Stage.SETTINGS, title, why, evidence, configuring.settings)]
 
 

@@ -28,7 +28,7 @@ from plainfall.server.signing import Account, SignedIn, register, sign_in
 from plainfall.server.visitor import Visitor
 from plainfall.surroundings import Surroundings
 
-__all__ = ["Looked", "ProbeWishes", "ServerLook", "probe_servers"]
+__all__ = ["PageReport", "ProbeWishes", "ServerLook", "probe_servers"]
 
 _LOGGED = 0.06  # seconds in which a server writes its line after the answer is sent
 
@@ -50,7 +50,7 @@ class ProbeWishes:
 
 
 @dataclass(frozen=True)
-class Looked:
+class PageReport:
     """One page, and what the server logged for it."""
 
     probe: Probe
@@ -67,7 +67,7 @@ class ServerLook:
     command: str
     pid: int
     log: str
-    pages: list[Looked] = field(default_factory=list)
+    pages: list[PageReport] = field(default_factory=list)
     endpoints: list[Endpoint] = field(default_factory=list)
     channel: tuple[Channel, bool] | None = None
     signed: list[SignedIn] = field(default_factory=list)
@@ -188,7 +188,7 @@ class _Looking:
         url = str((self._record.get("probe") or {}).get("url") or self._base)
         return "/" + url.split("/", 3)[3] if url.count("/") > 2 else "/"
 
-    def _page(self, path: str) -> Looked:
+    def _page(self, path: str) -> PageReport:
         log = Path(self._record["log"])
         size = log.stat().st_size if log.exists() else 0
         wishes = self._wishes
@@ -204,7 +204,7 @@ class _Looking:
                 file.seek(size)
                 text = self._work.masked(file.read(20_000).decode("utf-8", "replace"))
             logged = [line.rstrip() for line in text.splitlines() if line.strip()]
-        return Looked(probe, tuple(logged[:12]))
+        return PageReport(probe, tuple(logged[:12]))
 
     def _channel(self, probe: Probe) -> None:
         assets = tuple(url for url, _, _ in probe.assets)
@@ -228,9 +228,9 @@ class _Looking:
         row = {"name": account.name, "email": account.email, "password": account.password, "page": ""}
         # On disk before the account is made: a password that nobody knows would be worse than none.
         self._state.keep_accounts({**known, key: row})
-        found = register(Visitor(), self._base, account)
-        self._look.signed.append(found)
-        if found.state != "in":
+        result = register(Visitor(), self._base, account)
+        self._look.signed.append(result)
+        if result.state != "in":
             self._state.keep_accounts(known)
 
     def _sign_in(self) -> None:

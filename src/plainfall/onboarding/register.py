@@ -97,7 +97,7 @@ class Register:
     def _read(self) -> dict[tuple[str, str], Registered]:
         data = read_json(self._file)
         rows = data.get("rows") if isinstance(data, dict) and data.get("version") == _VERSION else None
-        found = {}
+        results = {}
         for row in rows if isinstance(rows, list) else ():
             try:
                 running = Running.of_record(row["running"]) if row["running"] else None
@@ -105,8 +105,8 @@ class Register:
             except (KeyError, TypeError, ValueError):
                 continue  # a row that somebody edited: it is given up, as one that is not there
             if Path(one.clone).is_dir() or one.pids:
-                found[one.clone, one.part] = one
-        return found
+                results[one.clone, one.part] = one
+        return results
 
     @contextmanager
     def _changing(self) -> Iterator[dict[tuple[str, str], Registered]]:

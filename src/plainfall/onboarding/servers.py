@@ -57,17 +57,17 @@ def stop_servers(clone: Path, user_state: Path, part: str | None = None) -> list
 def stop_everywhere(user_state: Path) -> dict[str, list[Stopped]]:
     """Ends the servers of every clone in the register, by clone; also those whose clone is gone. Raises as
     ``stop_servers`` does."""
-    found: dict[str, list[Stopped]] = {}
+    results: dict[str, list[Stopped]] = {}
     register = Register(user_state)
     for row in register.every():
         if row.running is None:
             continue
         clone = Path(row.clone)
-        if clone.is_dir() and row.clone not in found:
-            found[row.clone] = stop_servers(clone, user_state)
+        if clone.is_dir() and row.clone not in results:
+            results[row.clone] = stop_servers(clone, user_state)
         if row.pids:
             # The clone is gone, or has lost its own record.
             ended = stop(row.running)
-            found.setdefault(row.clone, []).append(Stopped(row.part, row.port, ended, is_free(row.port)))
+            results.setdefault(row.clone, []).append(Stopped(row.part, row.port, ended, is_free(row.port)))
         register.note(clone, row.part, None)
-    return {clone: stopped for clone, stopped in found.items() if stopped}
+    return {clone: stopped for clone, stopped in results.items() if stopped}

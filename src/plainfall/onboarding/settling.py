@@ -17,11 +17,11 @@ from plainfall.onboarding.state import CloneState
 from plainfall.services.database_files import find_database_files
 from plainfall.services.definitions import find_definitions
 from plainfall.settings.answers import given_values
-from plainfall.settings.between import Listener
 from plainfall.settings.item import Given, fingerprint
+from plainfall.settings.listener_values import Listener
 from plainfall.settings.setting import Asker
+from plainfall.settings.unit_settings import Settled, Surveyed, settle
 from plainfall.settings.units import Unit, sources_of, units_of, uses_of
-from plainfall.settings.whole import Settled, Surveyed, settle
 from plainfall.survey.ports import PORT_KEYS, USUAL, port_wanted
 from plainfall.tracing import cover, trace
 
@@ -111,10 +111,10 @@ class Settling:
         """The keys of a unit's templates, of the settings file that is there, and that its code reads."""
         if unit.folder not in self._keys:
             keys = set(uses_of(sources_of(unit, self._survey.sources), unit.client))
-            for found in unit.templates:
-                keys |= {one.key for one in self._entries(found.kind, found.template)}
-                if (Path(self._tree.root) / found.target).is_file():
-                    keys |= {one.key for one in self._entries(found.kind, found.target)}
+            for result in unit.templates:
+                keys |= {one.key for one in self._entries(result.kind, result.template)}
+                if (Path(self._tree.root) / result.target).is_file():
+                    keys |= {one.key for one in self._entries(result.kind, result.target)}
             place = f"{unit.folder}/.env" if unit.folder else ".env"
             if (Path(self._tree.root) / place).is_file():
                 keys |= {one.key for one in self._entries("dotenv", place)}
@@ -152,8 +152,8 @@ class Settling:
 
     def salt(self, unit: Unit) -> str:
         """The salt of the unit's fingerprints, a new one where there is none."""
-        found = self._state.record(unit.folder, self.stage(unit)).get("salt")
-        return found if isinstance(found, str) and found else secrets.token_hex(16)
+        result = self._state.record(unit.folder, self.stage(unit)).get("salt")
+        return result if isinstance(result, str) and result else secrets.token_hex(16)
 
     def _listeners(self, asked: int | None, choose: bool) -> dict[str, Listener]:
         listeners: dict[str, Listener] = {}
@@ -187,8 +187,8 @@ class Settling:
         """Ports that somebody set: given for this run, or in the part's own file and not written by us."""
         given = given_values(self._command_line, self._variables, self._tree, part.path)
         own = {key: given[key].value for key in PORT_KEYS if key in given}
-        found = part.settings
-        target = found.target if found else (f"{part.path}/.env" if part.path else ".env")
+        result = part.settings
+        target = result.target if result else (f"{part.path}/.env" if part.path else ".env")
         if (Path(self._tree.root) / target).is_file():
             self._tree.forget(target)
             record = self._state.record(part.path, "settings")

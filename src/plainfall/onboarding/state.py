@@ -73,9 +73,9 @@ class CloneState:
             self._read()
 
     def _read(self) -> None:
-        found = self.seal.read_file(self.folder / _RECORDS, _RECORDS)
-        content = found.content if found is not None else None
-        if not isinstance(content, dict) or content.get("version") != _VERSION or found is None:
+        result = self.seal.read_file(self.folder / _RECORDS, _RECORDS)
+        content = result.content if result is not None else None
+        if not isinstance(content, dict) or content.get("version") != _VERSION or result is None:
             try:
                 self._foreign = any(self.folder.iterdir())
             except OSError:
@@ -85,12 +85,12 @@ class CloneState:
                     f"{FOLDER} was not written by your Plainfall for this folder: nothing in it counts, and it is "
                     "set aside"
                 )
-        elif found.here:
+        elif result.here:
             self._data = content
         else:
-            self._data = adopted(content, found.folder, self.confined.root)
+            self._data = adopted(content, result.folder, self.confined.root)
             self.remarks.append(
-                f"this clone was copied or moved from {found.folder}: its settings, migrations and seeds are "
+                f"this clone was copied or moved from {result.folder}: its settings, migrations and seeds are "
                 "taken over, its servers and ports are not"
             )
 
@@ -149,8 +149,8 @@ class CloneState:
 
     def record(self, part: str, stage: str) -> dict[str, Any]:
         """What was kept for a part's stage; empty if nothing."""
-        found = self._data["records"].get(f"{part}|{stage}")
-        return dict(found) if isinstance(found, dict) else {}
+        result = self._data["records"].get(f"{part}|{stage}")
+        return dict(result) if isinstance(result, dict) else {}
 
     def keep(self, part: str, stage: str, record: dict[str, Any]) -> None:
         """Keeps a record (JSON values, no secrets)."""

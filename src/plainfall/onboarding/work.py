@@ -79,16 +79,16 @@ class Work:
     @property
     def onboarded(self) -> bool:
         """Whether this is a part that is carried to a server, and not one whose settings alone are filled."""
-        found = language_named(self.part.language)
-        return found is not None and found.onboarded
+        result = language_named(self.part.language)
+        return result is not None and result.onboarded
 
     @property
     def language(self) -> Language:
         """The part's language. Raises PlainfallError for a part that only holds settings."""
-        found = language_named(self.part.language)
-        if found is None:
+        result = language_named(self.part.language)
+        if result is None:
             raise PlainfallError(f"{self.part.path or 'the clone'} is of no language")
-        return found
+        return result
 
     @property
     def environment(self) -> Environment:

@@ -34,7 +34,7 @@ from plainfall.errors import ArchiveRefused, disk_full_explained
 from plainfall.packages.digests import is_key
 from plainfall.packages.placing import Folders, is_written_to
 from plainfall.packages.unpacking import Unpacked, unpack_zip
-from plainfall.writing import read_json, write_whole
+from plainfall.writing import read_json, write_replacing
 
 __all__ = ["CachedTree", "PackageCache", "make_tree", "unpack_into_cache"]
 
@@ -165,7 +165,7 @@ class PackageCache:
         """Keeps a small conclusion (JSON) under a key, for every later run of this user."""
         folder = self.folder / kind
         folder.mkdir(parents=True, exist_ok=True)
-        write_whole(folder / f"{_named(key)}.json", json.dumps(value))
+        write_replacing(folder / f"{_named(key)}.json", json.dumps(value))
 
     def recall(self, kind: str, key: str) -> Any:
         """What ``remember`` kept, or None."""
@@ -239,7 +239,7 @@ def make_tree(
             facts = describe(making / "files", files)
             rows = [[file.path, file.mode, file.size, file.mtime] for file in files]
             manifest = {"version": _MANIFEST_VERSION, "files": rows, "facts": facts}
-            write_whole(making / "manifest.json", json.dumps(manifest, separators=(",", ":")))
+            write_replacing(making / "manifest.json", json.dumps(manifest, separators=(",", ":")))
             making.chmod(0o755)
             other = _put_in_place(making, place)
         except BaseException:
@@ -261,8 +261,8 @@ def _put_in_place(making: Path, place: Path) -> CachedTree | None:
     handle = os.open(place.parent, os.O_RDONLY)
     try:
         fcntl.flock(handle, fcntl.LOCK_EX)  # one at a time, so that nobody takes a new one for the damaged
-        held = cache.tree(place.name)
-        if held is None or held.damaged():
+        value = cache.tree(place.name)
+        if value is None or value.damaged():
             aside = Path(tempfile.mkdtemp(prefix=".old-", dir=place.parent))
             with contextlib.suppress(FileNotFoundError):
                 os.rename(place, aside / "tree")
@@ -271,10 +271,10 @@ def _put_in_place(making: Path, place: Path) -> CachedTree | None:
                 os.rename(making, place)
                 return None
             except OSError:
-                held = cache.tree(place.name)  # somebody came in between
-                if held is None:
+                value = cache.tree(place.name)  # somebody came in between
+                if value is None:
                     raise
     finally:
         os.close(handle)
     shutil.rmtree(making, ignore_errors=True)
-    return held
+    return value

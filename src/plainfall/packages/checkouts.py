@@ -67,12 +67,12 @@ def references_of(addresses: Sequence[str], variables: Mapping[str, str]) -> dic
     for address in addresses:
         done = _git(["ls-remote", "--", address], _environment(variables))
         if done.status == 0:
-            found: dict[str, str] = {}
+            results: dict[str, str] = {}
             for line in done.output.splitlines():
                 commit, _, name = line.partition("\t")
                 short = re.sub(r"^refs/(heads|tags)/", "", name)
-                found[short.removesuffix("^{}")] = commit
-            return found
+                results[short.removesuffix("^{}")] = commit
+            return results
         lines = done.errors.strip().splitlines()[-4:]
     raise DependencyProblem(
         f"{addresses[-1]} cannot be asked for its revisions",
@@ -93,7 +93,7 @@ def apply_patch(patch: Path, folder: Path, variables: Mapping[str, str]) -> None
         raise DependencyProblem(
             f"the patch {patch.name} does not fit {folder.name}",
             lines=tuple(done.errors.strip().splitlines()[-4:]),
-            remedy="It was made for another version: take the version that it names, or make it anew.",
+            remedy="It was made for another version: take the version that it names, or make it again.",
         )
 
 

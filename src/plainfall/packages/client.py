@@ -65,7 +65,7 @@ class Page:
     url: str
     media_type: str
     body: bytes
-    whole: int | None = None
+    total: int | None = None
 
 
 class RegistryClient:
@@ -117,7 +117,7 @@ class RegistryClient:
             headers["Range"] = f"bytes={span[0]}-{span[1]}" if span[0] >= 0 else f"bytes={span[0]}"
         for attempt in range(self._connection.retries + 1):
             response = self._request(url, headers)
-            whole = False
+            entire = False
             try:
                 if response.status in (404, 410):
                     return None
@@ -128,13 +128,13 @@ class RegistryClient:
                 size = int(total) if response.status == 206 and total.isascii() and total.isdigit() else None
                 limits = self._connection.limits
                 body = read_body(response, without_credentials(url), limits, largest or limits.page)
-                whole = True
+                entire = True
                 return Page(urljoin(url, response.geturl() or ""), media, body, size)
             except urllib3.exceptions.HTTPError as error:
                 if attempt == self._connection.retries:
                     raise self._unreachable(url, error) from error
             finally:
-                _done(response, whole=whole)
+                _done(response, whole=entire)
         raise AssertionError("the last try returns or raises")
 
     def download(

@@ -32,8 +32,8 @@ class Withheld:
 def host_in(text: str) -> str:
     """The host of the first address in a text, in lower case; "" where there is none, or where it is made of
     variables itself."""
-    found = _ADDRESS.search(text)
-    host = found.group(1).lower() if found else ""
+    match = _ADDRESS.search(text)
+    host = match.group(1).lower() if match else ""
     return "" if "$" in host or "{" in host else host
 
 

@@ -53,19 +53,19 @@ class Digest:
     def of_integrity(cls, text: str) -> Digest | None:
         """The strongest digest of a Subresource Integrity text; None for an empty one. Raises ValueError for a
         text that holds none that is valid."""
-        found = []
+        results = []
         problem: ValueError | None = None
         for word in text.split():
             algorithm, _, encoded = word.partition("-")
             try:
                 data = base64.b64decode(encoded.partition("?")[0], validate=True)
-                found.append(cls(algorithm, data.hex()))
+                results.append(cls(algorithm, data.hex()))
             except (ValueError, binascii.Error) as error:
                 problem = ValueError(f"{word[:100]!r} is no digest: {error}")
-        if not found and problem is not None:
+        if not results and problem is not None:
             raise problem
         order = list(ALGORITHMS)
-        return min(found, key=lambda one: order.index(one.algorithm), default=None)
+        return min(results, key=lambda one: order.index(one.algorithm), default=None)
 
     @property
     def weak(self) -> bool:

@@ -39,8 +39,8 @@ def unpack_tarball(data: bytes, folder: Path, name: str) -> list[Unpacked]:
     stay inside are passed over, as registries' clients do. Raises ArchiveRefused, naming the archive, for
     anything damaged or hostile; what was written by then is the caller's to remove.
     """
-    whole = _inflated(data, name, folder)
-    members = list(_members(whole, name))
+    entire = _inflated(data, name, folder)
+    members = list(_members(entire, name))
     check_no_clashes((path for path, _, _, _ in members), name)
     root, made, written = f"{folder}/", {""}, []
     for path, mode, start, size in members:
@@ -53,7 +53,7 @@ def unpack_tarball(data: bytes, folder: Path, name: str) -> list[Unpacked]:
         bits = (mode | 0o666) & 0o777
         handle = os.open(root + path, os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_NOFOLLOW, bits)
         try:
-            view = memoryview(whole)[start : start + size]
+            view = memoryview(entire)[start : start + size]
             while len(view):
                 view = view[os.write(handle, view) :]
             state = os.fstat(handle)
@@ -105,12 +105,12 @@ def _pieces(data: bytes, name: str) -> Iterator[bytes]:
         raise ArchiveRefused(f"{name} is damaged: {error}", remedy=_AGAIN) from error
 
 
-_AGAIN = "Run the same command again to fetch it anew; if it stays so, the registry's copy is bad."
+_AGAIN = "Run the same command again to fetch it again; if it stays so, the registry's copy is bad."
 
 
 def _members(whole: bytes | mmap.mmap, name: str) -> Iterator[tuple[str, int, int, int]]:
     """(path, mode, start, size) of every regular file; a later member of a name replaces an earlier one."""
-    found: dict[str, tuple[str, int, int, int]] = {}
+    results: dict[str, tuple[str, int, int, int]] = {}
     position, end = 0, len(whole)
     long_name: str | None = None
     extended: dict[str, str] = {}
@@ -151,13 +151,13 @@ def _members(whole: bytes | mmap.mmap, name: str) -> Iterator[tuple[str, int, in
         long_name, extended = None, {}
         inner = _inner(path, name)
         if kind in (b"0", b"\0", b"7") and inner and not path.endswith("/"):
-            found[inner] = (inner, _octal(header[100:108], name), start, size)
-            check_amount(len(found), name)
+            results[inner] = (inner, _octal(header[100:108], name), start, size)
+            check_amount(len(results), name)
         elif kind in (b"1", b"2"):
             _check_link(inner, link, name, hard=kind == b"1")
         elif kind in (b"3", b"4", b"6"):
             raise ArchiveRefused(f"{name} holds {path!r}, which is a device, not a file", remedy=_HOSTILE)
-    yield from found.values()
+    yield from results.values()
 
 
 _HOSTILE = "Nothing of it was used. Do not install it by other means either; tell its publisher."
@@ -180,8 +180,8 @@ def _name(header: bytes) -> str:
 
 def _inner(path: str, name: str) -> str:
     """A member's name without its first piece; "" for the first folder itself."""
-    whole = member_path(path, name) if path.strip("./") else ""
-    return whole.partition("/")[2]
+    entire = member_path(path, name) if path.strip("./") else ""
+    return entire.partition("/")[2]
 
 
 def _check_link(inner: str, target: str, name: str, *, hard: bool) -> None:

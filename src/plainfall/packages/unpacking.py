@@ -63,7 +63,7 @@ def unpack_zip(archive: Path, folder: Path) -> list[Unpacked]:
             raise
         raise ArchiveRefused(
             f"{name} is damaged: {error}",
-            remedy="Run the same command again to fetch it anew; if it stays so, the registry's copy is bad.",
+            remedy="Run the same command again to fetch it again; if it stays so, the registry's copy is bad.",
         ) from error
 
 

@@ -52,7 +52,7 @@ class Choice:
 def choose(
     language: str,
     asks: Sequence[VersionAsk],
-    found: Sequence[Interpreter | BrokenInterpreter],
+    candidates: Sequence[Interpreter | BrokenInterpreter],
     grammar: Grammar,
     unfit: Callable[[Interpreter], str | None],
     preferred: Callable[[str], int] = lambda version: 0,
@@ -65,29 +65,29 @@ def choose(
     of its line is taken and that is remarked. Among equals a version that weaker asks prefer, then a final
     release, then the newest, then the one found first. Raises NoFittingRuntime.
     """
-    usable, rejected = _usable(found, unfit)
+    usable, rejected = _usable(candidates, unfit)
     remarks: list[str] = []
-    held = [ask for ask in asks if ask.strength >= Strength.RANGE]
-    specifiers = {ask: ask.specifier for ask in held}
+    value = [ask for ask in asks if ask.strength >= Strength.RANGE]
+    specifiers = {ask: ask.specifier for ask in value}
     fitting = _fitting(usable, specifiers, grammar)
     if not fitting:
-        relaxed = {ask: _relaxed(ask, grammar) for ask in held}
+        relaxed = {ask: _relaxed(ask, grammar) for ask in value}
         fitting = _fitting(usable, relaxed, grammar)
         if fitting:
             specifiers = relaxed
-            remarks.extend(_patch_remarks(held, grammar))
+            remarks.extend(_patch_remarks(value, grammar))
     if not fitting:
-        fitting, specifiers, dropped = _strongest(usable, held, grammar)
+        fitting, specifiers, dropped = _strongest(usable, value, grammar)
         remarks += [f"{ask.text} ({ask.evidence}) cannot hold beside the stronger asks" for ask in dropped]
     if not fitting:
-        raise _none_fits(language, held, usable, rejected)
+        raise _none_fits(language, value, usable, rejected)
     weak = [ask for ask in asks if ask.strength < Strength.RANGE]
 
     def merit(item: tuple[int, Interpreter]) -> tuple[object, ...]:
         position, interpreter = item
         version = interpreter.version
         agreed = sum(int(ask.strength) for ask in weak if grammar.admits(ask.specifier, version))
-        exact = sum(grammar.admits(ask.specifier, version) for ask in held)
+        exact = sum(grammar.admits(ask.specifier, version) for ask in value)
         final = grammar.is_final(version)
         return exact, preferred(version), agreed, final, grammar.order(version), -position
 
@@ -95,10 +95,10 @@ def choose(
     for other in usable:
         if other is not best:
             reason = _against(other, best, specifiers, grammar)
-            rejected.append(Rejected(str(other.found), other.version, reason))
+            rejected.append(Rejected(str(other.path), other.version, reason))
     for one in rejected:
         trace.debug("%s %s at %s not taken: %s", language, one.version, one.path, one.reason)
-    trace.debug("%s %s at %s taken", language, best.version, best.found)
+    trace.debug("%s %s at %s taken", language, best.version, best.path)
     return Choice(best, rejected, remarks)
 
 
@@ -127,14 +127,14 @@ def named_choice(
 
 
 def _usable(
-    found: Sequence[Interpreter | BrokenInterpreter], unfit: Callable[[Interpreter], str | None]
+    candidates: Sequence[Interpreter | BrokenInterpreter], unfit: Callable[[Interpreter], str | None]
 ) -> tuple[list[Interpreter], list[Rejected]]:
     usable, rejected = [], []
-    for item in found:
+    for item in candidates:
         if isinstance(item, BrokenInterpreter):
-            rejected.append(Rejected(str(item.found), "?", f"does not work: {item.reason}"))
+            rejected.append(Rejected(str(item.path), "?", f"does not work: {item.reason}"))
         elif reason := unfit(item):
-            rejected.append(Rejected(str(item.found), item.version, reason))
+            rejected.append(Rejected(str(item.path), item.version, reason))
         else:
             usable.append(item)
     return usable, rejected

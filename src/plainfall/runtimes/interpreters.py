@@ -37,7 +37,7 @@ class Interpreter:
     """One interpreter: where it was found, the file it really is, its version, and its facts (a mapping
     that the ecosystem defines)."""
 
-    found: Path
+    path: Path
     file: Path
     version: str
     facts: Mapping[str, Any]
@@ -52,7 +52,7 @@ class Interpreter:
 class BrokenInterpreter:
     """A file that looks like an interpreter and does not work, with the reason."""
 
-    found: Path
+    path: Path
     reason: str
 
 
@@ -75,25 +75,25 @@ def find_interpreters(
     cache = PackageCache(surroundings.cache)
     remembered: dict[str, Any] = cache.recall("interpreters", kind) or {}
     remembered = {identity: facts for identity, facts in remembered.items() if "broken" not in facts}
-    found: list[Interpreter | BrokenInterpreter] = []
+    results: list[Interpreter | BrokenInterpreter] = []
     files = _files(surroundings, is_name)
     facts_of = _facts([(candidate, identity) for candidate, _, identity in files], remembered, ask)
     seen = {file for _, file, _ in files}
     for candidate, file, identity in files:
         facts = facts_of[identity]
         if "broken" in facts:
-            found.append(BrokenInterpreter(candidate, str(facts["broken"])))
+            results.append(BrokenInterpreter(candidate, str(facts["broken"])))
             continue
         real = Path(facts["executable"])
         if real != file:
             if real in seen:
                 continue
             seen.add(real)
-        found.append(Interpreter(candidate, real, str(facts["version"]), facts))
+        results.append(Interpreter(candidate, real, str(facts["version"]), facts))
     good = {identity: facts for identity, facts in facts_of.items() if "broken" not in facts}
     if any(identity not in remembered for identity in good):
         cache.remember("interpreters", kind, {**remembered, **good})
-    return found
+    return results
 
 
 def _files(surroundings: Surroundings, is_name: Callable[[str], bool]) -> list[tuple[Path, Path, str]]:

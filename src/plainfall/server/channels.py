@@ -41,8 +41,8 @@ def find_channel(
 ) -> Channel | None:
     """The reload channel that a page opens, told from what it loads; None if it opens none that is known."""
     paths = [urlsplit(asset).path for asset in assets]
-    found = (finder(paths, body, lambda path: _text(visitor, base.rstrip("/") + path)) for finder in finders)
-    return next((one for one in found if one is not None), None)
+    result = (finder(paths, body, lambda path: _text(visitor, base.rstrip("/") + path)) for finder in finders)
+    return next((one for one in result if one is not None), None)
 
 
 def _text(visitor: Visitor, url: str) -> str:

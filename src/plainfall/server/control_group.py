@@ -81,11 +81,11 @@ def members(group: str) -> list[int]:
     """Ids of the processes in a group and in those below it; none for a group that is gone."""
     if not _is_ours(group):
         return []
-    found: list[int] = []
+    results: list[int] = []
     for folder, _, _ in os.walk(group):
         with contextlib.suppress(OSError):  # removed meanwhile
-            found += [int(word) for word in Path(folder, "cgroup.procs").read_text().split()]
-    return found
+            results += [int(word) for word in Path(folder, "cgroup.procs").read_text().split()]
+    return results
 
 
 def kill_group(group: str) -> None:

@@ -41,9 +41,9 @@ def judge(answer: Answer, page: Page | None, assets: Sequence[Asset]) -> str:
         return f"the answer breaks off after {len(answer.body):,} bytes"
     if answer.ending == "cut" and page is not None:
         return f"the page does not end: {len(answer.body):,} bytes came within {answer.seconds:.0f} s"
-    said = _error_page(page, answer)
-    if said:
-        return f"the page is an error page, though its status is {answer.status}: {said}"
+    text = _error_page(page, answer)
+    if text:
+        return f"the page is an error page, though its status is {answer.status}: {text}"
     if page is not None and answer.status == 200 and not answer.body.strip():
         return "the page is empty"
     bad = [why for asset in assets if (why := _bad(asset))]
@@ -57,9 +57,9 @@ def _error_page(page: Page | None, answer: Answer) -> str:
     heads = " ".join((page.title or "", *page.headings)) if page is not None else ""
     for pattern in _ERROR_PAGES:
         # In a long text these may be quoted; an error page has them in its head or is short.
-        found = pattern.search(heads) or pattern.search(text[:4000])
-        if found:
-            return " ".join(found.group(0).split())[:120]
+        match = pattern.search(heads) or pattern.search(text[:4000])
+        if match:
+            return " ".join(match.group(0).split())[:120]
     return ""
 
 
@@ -77,7 +77,7 @@ def notes_of(answer: Answer) -> list[str]:
     """What is to be said of an answer besides."""
     notes = []
     if not answer.vouched:
-        notes.append("its certificate is one that no one vouches for: a browser will warn")
+        notes.append("self-signed certificate, not verified: a browser will warn")
     if answer.redirects and answer.status < 300:
         paths = [urlsplit(url).path or "/" for url in (*answer.redirects, answer.url)]
         notes.append(f"redirected: {' → '.join(paths)}")

@@ -21,12 +21,12 @@ def end_of_log(path: Path, size: int = 256 * 1024) -> str:
     """The last part of a log, from a line's begin; "" if there is none."""
     try:
         with open(path, "rb") as file:
-            whole = file.seek(0, os.SEEK_END)
-            file.seek(max(0, whole - size))
+            entire = file.seek(0, os.SEEK_END)
+            file.seek(max(0, entire - size))
             data = file.read(size)
     except OSError:
         return ""
-    return (data[data.find(b"\n") + 1 :] if whole > size else data).decode("utf-8", "replace")
+    return (data[data.find(b"\n") + 1 :] if entire > size else data).decode("utf-8", "replace")
 
 
 def cut_log(path: Path) -> int | None:

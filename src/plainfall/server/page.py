@@ -90,17 +90,17 @@ def _loaded(tree: LexborHTMLParser) -> Iterator[str]:
 
 def _addresses(url: str, base: str, written: Iterator[str]) -> tuple[str, ...]:
     """Absolute addresses of the page's own origin, each once."""
-    found: dict[str, None] = {}
+    results: dict[str, None] = {}
     for address in written:
         if not address or address.startswith(("data:", "blob:", "javascript:", "mailto:", "tel:", "#")):
             continue
         try:
-            whole = urljoin(base, address).partition("#")[0]
-            if urlsplit(whole)[:2] == urlsplit(url)[:2]:
-                found[whole] = None
+            entire = urljoin(base, address).partition("#")[0]
+            if urlsplit(entire)[:2] == urlsplit(url)[:2]:
+                results[entire] = None
         except ValueError:
             continue  # no address, such as one with half a bracket
-    return tuple(found)
+    return tuple(results)
 
 
 def _form(tree: LexborHTMLParser, node: LexborNode, url: str, base: str) -> Form:

@@ -29,7 +29,7 @@ _LONGEST = 40.0
 
 def browser_here(path: str) -> str | None:
     """The first of Chromium's usual names on a search path, None if none is there."""
-    return next((found for name in _NAMES if (found := shutil.which(name, path=path))), None)
+    return next((result for name in _NAMES if (result := shutil.which(name, path=path))), None)
 
 
 def take_picture(browser: str, url: str, file: Path, variables: Mapping[str, str]) -> int:
@@ -53,12 +53,12 @@ def take_picture(browser: str, url: str, file: Path, variables: Mapping[str, str
         words += ["--no-sandbox"] if os.getuid() == 0 else []
         try:
             done = run([*words, url], variables, seconds=_LONGEST)
-            said = done.errors.strip().splitlines()[-3:]
+            text = done.errors.strip().splitlines()[-3:]
         except subprocess.TimeoutExpired:
-            said = [f"it did not end within {_LONGEST:.0f} s"]
+            text = [f"it did not end within {_LONGEST:.0f} s"]
         if not made.is_file():
             raise ServerFailed(
-                f"{browser} made no picture of {url}", lines=tuple(said), remedy="Look at the page yourself."
+                f"{browser} made no picture of {url}", lines=tuple(text), remedy="Look at the page yourself."
             )
         size = made.stat().st_size
         shutil.move(made, file)

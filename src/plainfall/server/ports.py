@@ -32,8 +32,8 @@ class Holder:
         if self.pid is None:
             return "a process of another user"
         command = self.command.strip()
-        said = "" if command in ("", self.name) else f": {command}"
-        return f"{self.name} (process {self.pid}{said}{f', in {self.folder}' if self.folder else ''})"
+        text = "" if command in ("", self.name) else f": {command}"
+        return f"{self.name} (process {self.pid}{text}{f', in {self.folder}' if self.folder else ''})"
 
 
 def is_free(port: int) -> bool:

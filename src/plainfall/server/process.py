@@ -95,21 +95,21 @@ def start(
     if output is None:
         log.parent.mkdir(parents=True, exist_ok=True)
         output = os.open(log, os.O_WRONLY | os.O_CREAT | os.O_TRUNC | os.O_APPEND, 0o600)
-    silence, held = os.pipe()  # the server itself holds the other end, and so the pipe lasts as long as it
+    silence, value = os.pipe()  # the server itself holds the other end, and so the pipe lasts as long as it
     try:
         process = processes.start(
             enter_words(group, command),
             {**variables, MARK: mark},
             folder=folder,
             stdin=silence,
-            pass_fds=(held,),
+            pass_fds=(value,),
             stdout=output,
             stderr=subprocess.STDOUT,
         )
     except OSError as error:
         raise ServerFailed(f"the server could not be started: {error.strerror}") from error
     finally:
-        for one in (output, silence, held):
+        for one in (output, silence, value):
             os.close(one)
     try:
         started = psutil.Process(process.pid).create_time()
@@ -174,22 +174,22 @@ def orphans() -> list[int]:
     own = processes.running()
     workers = sys.modules.get("multiprocessing.process")
     own |= {worker.pid for worker in workers.active_children()} if workers is not None else set()
-    found = []
+    results = []
     for child in psutil.Process().children():
         with contextlib.suppress(psutil.Error, OSError):  # it ended meanwhile
             if child.pid in own or child.status() == psutil.STATUS_ZOMBIE:
                 continue
             session = os.getsid(child.pid)
             if session not in own and session != os.getsid(0):
-                found.append(child.pid)
-    return found
+                results.append(child.pid)
+    return results
 
 
 def _gathered(mark: str, leader: int | None, seen: list[int]) -> list[int]:
     """Those of the leader's session, those with the mark, those seen before, and all that these started."""
     import psutil
 
-    found, parents, dead = set(seen), {}, set()
+    result, parents, dead = set(seen), {}, set()
     for process in psutil.process_iter():
         try:
             if process.status() == psutil.STATUS_ZOMBIE:
@@ -199,15 +199,15 @@ def _gathered(mark: str, leader: int | None, seen: list[int]) -> list[int]:
             if (leader is not None and os.getsid(process.pid) == leader) or (
                 process.uids().real == os.getuid() and process.environ().get(MARK) == mark
             ):
-                found.add(process.pid)
+                result.add(process.pid)
         except (psutil.Error, OSError):
             continue  # it ended meanwhile, or is not ours to look into
     more = True
-    while more and found:
-        started = {pid for pid, parent in parents.items() if parent in found} - found
-        found |= started
+    while more and result:
+        started = {pid for pid, parent in parents.items() if parent in result} - result
+        result |= started
         more = bool(started)
-    return sorted(found - dead)
+    return sorted(result - dead)
 
 
 def stop(
@@ -219,7 +219,7 @@ def stop(
     or if the server's port is still held by one of them.
     """
     ended = belonging(running)
-    held = _port_of(running, ended)
+    value = _port_of(running, ended)
     for force in (signal.SIGTERM, signal.SIGKILL):
         asked: set[int] = set()
         if force is signal.SIGKILL:
@@ -248,7 +248,7 @@ def stop(
         )
     _reap([running.pid, *ended], popen)
     remove_group(running.group)
-    for port in held:
+    for port in value:
         # The system lets go of the sockets of a killed process a moment after it has taken it off its table.
         deadline = time.monotonic() + _PATIENCE
         while not is_free(port) and (holder := holder_of(port)) and holder.pid in ended:

@@ -31,7 +31,7 @@ _FIRST_ANSWER = 5.0  # seconds that one try may take
 _GROWING = 15.0  # a log that grew within so many seconds shows progress
 _LONGER = 4  # times the patience is the most that progress is waited for
 _SILENT_AFTER_QUESTION = 1.5
-_CIRCLE = 4  # starts anew without an answer: it goes round in circles
+_CIRCLE = 4  # starts anew without an answer: a restart loop
 
 # A question at the end of a log: with the answers that it offers, or on a line that is not ended.
 _OFFERS = re.compile(
@@ -44,7 +44,7 @@ _WAITS = ("?", ":", "»", "›")
 @dataclass(frozen=True)
 class Ready:
     """How the wait ended: ``state`` is "answers", "ended" (with the exit status), "asks" (a question, in
-    ``said``), "circles" or "silent"; the scheme, port and host that answered; seconds waited; the address on
+    ``question``), "circles" or "silent"; the scheme, port and host that answered; seconds waited; the address on
     which it listens beyond this machine, if it does ("" if not); ports that are open and speak no HTTP."""
 
     state: str
@@ -54,7 +54,7 @@ class Ready:
     seconds: float = 0.0
     scheme: str = "http"
     beyond: str = ""
-    said: str = ""
+    question: str = ""
     mute: tuple[int, ...] = ()
 
 
@@ -85,9 +85,9 @@ class _Log:
         except OSError:
             return ""
         end = re.sub(r"\x1b\[[0-9;?]*[A-Za-z]", "", end)
-        found = _OFFERS.search(end.rstrip())
-        if found is not None:
-            return " ".join(found.group(0).split())
+        match = _OFFERS.search(end.rstrip())
+        if match is not None:
+            return " ".join(match.group(0).split())
         last = end.rpartition("\n")[2]
         return " ".join(last.split()) if last.rstrip().endswith(_WAITS) else ""
 
@@ -145,7 +145,7 @@ def wait_until_ready(
                 return Ready("circles", seconds=waited)
             question = log.question() if looks else ""
             if question:
-                return Ready("asks", seconds=waited, said=question)
+                return Ready("asks", seconds=waited, question=question)
         tick(waited)
         time.sleep(_PAUSE)
 

@@ -80,7 +80,7 @@ class SignedIn:
     form: str = ""
     landed: str = ""
     title: str | None = None
-    said: str = ""
+    message: str = ""
     seen: tuple[Seen, ...] = ()
 
     def as_json(self) -> dict[str, Any]:
@@ -90,7 +90,7 @@ class SignedIn:
             "form": self.form,
             "landed": self.landed,
             "title": self.title,
-            "said": self.said,
+            "said": self.message,
             "pages": [
                 {"path": one.path, "guest": one.guest, "member": one.member, "opened": one.opened}
                 for one in self.seen
@@ -103,15 +103,15 @@ def sign_in(visitor: Visitor, base: str, account: Account, pages: Sequence[str])
     The visitor has the session afterwards. ``pages`` are paths to be compared besides those that are
     linked."""
     places = [place for place in (account.page, *_linked(base, _SIGN_IN_LINK), *_SIGN_IN) if place]
-    found = _form(visitor, base, places, lambda form: form.passwords == 1)
-    if found is None:
+    result = _form(visitor, base, places, lambda form: form.passwords == 1)
+    if result is None:
         return SignedIn("no form")
-    page_url, form = found
+    page_url, form = result
     guest = Visitor(visitor.timeout)
     try:
         answer = _send(visitor, page_url, form, account)
     except (OSError, http.client.HTTPException) as error:
-        return SignedIn("refused", page_url, said=f"the form was not answered: {error}")
+        return SignedIn("refused", page_url, message=f"the form was not answered: {error}")
     page = _page(answer)
     landed = urlsplit(answer.url).path or "/"
     if answer.status >= 400 or (page is not None and any(one.passwords == 1 for one in page.forms)):
@@ -125,18 +125,18 @@ def sign_in(visitor: Visitor, base: str, account: Account, pages: Sequence[str])
 def register(visitor: Visitor, base: str, account: Account) -> SignedIn:
     """Makes an ordinary account by the registration form, if there is one."""
     places = [*_linked(base, _REGISTER_LINK), *_REGISTER]
-    found = _form(visitor, base, places, lambda form: form.passwords >= 1 and _registers(form))
-    if found is None:
+    result = _form(visitor, base, places, lambda form: form.passwords >= 1 and _registers(form))
+    if result is None:
         return SignedIn("no form")
-    page_url, form = found
+    page_url, form = result
     try:
         answer = _send(visitor, page_url, form, account)
     except (OSError, http.client.HTTPException) as error:
-        return SignedIn("refused", page_url, said=f"the form was not answered: {error}")
+        return SignedIn("refused", page_url, message=f"the form was not answered: {error}")
     page = _page(answer)
     again = page is not None and urlsplit(answer.url).path == urlsplit(page_url).path
     if answer.status >= 400 or (again and page is not None and any(_registers(one) for one in page.forms)):
-        return SignedIn("refused", page_url, said=_complaint(answer, page))
+        return SignedIn("refused", page_url, message=_complaint(answer, page))
     return SignedIn("in", page_url, urlsplit(answer.url).path or "/", page.title if page else None)
 
 
@@ -202,9 +202,13 @@ def _filled(form: Form, account: Account) -> list[tuple[str, str]]:
 
 def _complaint(answer: Answer, page: Page | None) -> str:
     text = page.text if page is not None else answer.body[:4000].decode("utf-8", "replace")
-    found = _COMPLAINT.search(text)
-    said = _sentence_around(text, found)[-160:] if found else ""
-    return f"status {answer.status}: {said}" if answer.status >= 400 else said or "the form was shown again"
+    match = _COMPLAINT.search(text)
+    source_text = _sentence_around(text, match)[-160:] if match else ""
+    return (
+        f"status {answer.status}: {source_text}"
+        if answer.status >= 400
+        else source_text or "the form was shown again"
+    )
 
 
 def _sentence_around(text: str, found: re.Match[str]) -> str:

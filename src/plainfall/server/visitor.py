@@ -23,9 +23,9 @@ _MOVED = (301, 302, 303, 307, 308)
 @dataclass(frozen=True)
 class Answer:
     """One answer: its address after redirects (those that were followed are in ``redirects``), the status,
-    the media type, the body (cut at 8 MiB), seconds to the first byte and in all, and how it ended: "whole",
+    the media type, the body (cut at 8 MiB), seconds to the first byte and in all, and how it ended: "complete",
     "cut" (it went on without an end) or "broken" (it broke off). ``location`` is where a redirect that was
-    not followed leads; ``vouched`` is False for https with a certificate that no one vouches for."""
+    not followed leads; ``vouched`` is False for https with a certificate that self-signed certificate."""
 
     url: str
     status: int
@@ -33,7 +33,7 @@ class Answer:
     body: bytes
     first_byte: float
     seconds: float = 0.0
-    ending: str = "whole"
+    ending: str = "complete"
     redirects: tuple[str, ...] = ()
     location: str = ""
     headers: Mapping[str, str] = field(default_factory=dict)
@@ -68,10 +68,10 @@ class Visitor:
             target = urljoin(url, answer.location) if answer.location else ""
             if answer.status not in _MOVED or not target or len(passed) >= _REDIRECTS:
                 return answer
-            here, there = urlsplit(url), urlsplit(target)
-            if there.scheme not in ("http", "https") or not _same_host(here.hostname, there.hostname):
+            here, existing = urlsplit(url), urlsplit(target)
+            if existing.scheme not in ("http", "https") or not _same_host(here.hostname, existing.hostname):
                 return answer
-            if here.hostname not in LOOPBACK and there.scheme != here.scheme:
+            if here.hostname not in LOOPBACK and existing.scheme != here.scheme:
                 return answer
             passed.append(url)
             if answer.status not in (307, 308):
@@ -100,18 +100,18 @@ class Visitor:
             self.cookies.extract_cookies(response, head)
             content, ending = _body(response, self.timeout)
             media = response.headers.get("Content-Type", "").partition(";")[0].strip().lower()
-            found = {name.lower(): value for name, value in response.headers.items()}
+            results = {name.lower(): value for name, value in response.headers.items()}
             return Answer(
                 url,
                 response.status,
                 media,
-                _decoded(content, found.get("content-encoding", "")),
+                _decoded(content, results.get("content-encoding", "")),
                 first,
                 time.perf_counter() - start,
                 ending,
                 passed,
-                found.get("location", ""),
-                found,
+                results.get("location", ""),
+                results,
                 vouched,
             )
         finally:
@@ -152,8 +152,8 @@ def _body(response: http.client.HTTPResponse, timeout: float) -> tuple[bytes, st
         while size < _LARGEST and time.monotonic() < deadline:
             piece = response.read1(1 << 16)
             if not piece:
-                whole = expected is None or size >= expected
-                return b"".join(pieces), "whole" if whole else "broken"
+                entire = expected is None or size >= expected
+                return b"".join(pieces), "complete" if entire else "broken"
             pieces.append(piece)
             size += len(piece)
     except TimeoutError:

@@ -16,6 +16,7 @@ from plainfall.formats.addresses import parse_address
 from plainfall.formats.documents import Document, kind_of_file, read_document
 from plainfall.formats.values import is_placeholder
 from plainfall.services.definitions import Definition, Interpolated
+from plainfall.services.shape import kinds
 
 __all__ = ["find_database_files"]
 
@@ -24,7 +25,6 @@ _FILES = re.compile(
     r"ormconfig\.(json|ya?ml)|phinx\.(ya?ml|json)|db\.(ya?ml|ini|json|toml))$"
 )
 _MODES = ("development", "default", "environments.development", "database", "db", "default_env", "")
-_KINDS = (("postgres", r"^(postg|pgsql|pg$)"), ("mysql", r"^(mysql|mariadb)"), ("mongodb", r"^mongo"))
 _PIECES = {
     "user": ("username", "user"),
     "password": ("password", "pass"),
@@ -40,15 +40,15 @@ _EXAMPLES = frozenset("user username pass password dbname database driver root".
 def find_database_files(tree: Tree) -> list[Definition]:
     """A definition for each such file, at most two folders down, that names a database server. A file that
     cannot be read is passed over: it is told of where it is used."""
-    found = []
+    results = []
     for path in sorted(tree.files):
         if path.count("/") <= 2 and _FILES.search(path):
             try:
                 document = read_document(kind_of_file(path), tree.text(path), path)
             except BadInput:
                 continue
-            found += list(_definitions(document, path))[:1]
-    return found
+            results += list(_definitions(document, path))[:1]
+    return results
 
 
 def _definitions(document: Document, path: str) -> Iterator[Definition]:
@@ -66,8 +66,8 @@ def _definitions(document: Document, path: str) -> Iterator[Definition]:
         kind = _kind(told[0]) if told else None
         if told is None or kind is None:
             continue
-        held = {piece: _first(values, prefix, words) for piece, words in _PIECES.items()}
-        plain = {piece: one[0] for piece, one in held.items() if one and not _COMPUTED.search(one[0])}
+        content = {piece: _first(values, prefix, words) for piece, words in _PIECES.items()}
+        plain = {piece: one[0] for piece, one in content.items() if one and not _COMPUTED.search(one[0])}
         if plain.get("name"):
             yield _definition(path, kind, told[1], plain)
 
@@ -79,7 +79,7 @@ def _first(
 
 
 def _kind(word: str) -> str | None:
-    return next((kind for kind, pattern in _KINDS if re.search(pattern, word.lower())), None)
+    return next((one.name for one in kinds() if one.adapter and re.search(one.adapter, word.lower())), None)
 
 
 def _definition(path: str, kind: str, line: int, pieces: Mapping[str, str | None]) -> Definition:

@@ -19,52 +19,12 @@ from plainfall.errors import BadInput
 from plainfall.evidence import Evidence
 from plainfall.formats.dotenv import parse_dotenv
 from plainfall.reading import yaml_node
+from plainfall.services.shape import ServiceKind, kind_named, kinds
 
 __all__ = ["Definition", "Interpolated", "find_definitions", "unreadable_definitions"]
 
 _FILE = re.compile(r"^(docker-)?compose([.-](override|dev|development|local))?\.ya?ml$")
 _REFERENCE = re.compile(r"\$(?:\$|\{([A-Za-z_]\w*)(?:(:?[-?+])([^}]*))?\}|([A-Za-z_]\w*))")
-_IMAGES = (
-    ("postgres", r"postg(res|is)|timescale|pgvector"),
-    ("mysql", r"mysql|mariadb|percona"),
-    ("mongodb", r"mongo"),
-    ("redis", r"redis|valkey|keydb|dragonfly"),
-    ("rabbitmq", r"rabbitmq"),
-    ("memcached", r"memcached"),
-    ("mqtt", r"mosquitto|emqx|vernemq"),
-)
-_STANDARD_PORTS = {
-    "postgres": 5432,
-    "mysql": 3306,
-    "mongodb": 27017,
-    "redis": 6379,
-    "rabbitmq": 5672,
-    "memcached": 11211,
-    "mqtt": 1883,
-}
-# Variables of the images, by what they set.
-_VARIABLES: dict[str, dict[str, tuple[str, ...]]] = {
-    "postgres": {"user": ("POSTGRES_USER",), "password": ("POSTGRES_PASSWORD",), "name": ("POSTGRES_DB",)},
-    "mysql": {
-        "user": ("MYSQL_USER", "MARIADB_USER"),
-        "password": ("MYSQL_PASSWORD", "MARIADB_PASSWORD"),
-        "name": ("MYSQL_DATABASE", "MARIADB_DATABASE"),
-    },
-    "mongodb": {
-        "user": ("MONGO_INITDB_ROOT_USERNAME",),
-        "password": ("MONGO_INITDB_ROOT_PASSWORD",),
-        "name": ("MONGO_INITDB_DATABASE",),
-    },
-    "rabbitmq": {
-        "user": ("RABBITMQ_DEFAULT_USER",),
-        "password": ("RABBITMQ_DEFAULT_PASS",),
-        "name": ("RABBITMQ_DEFAULT_VHOST",),
-    },
-    "redis": {"password": ("REDIS_PASSWORD",)},
-    "memcached": {},
-    "mqtt": {},
-}
-_ROOT = {"mysql": ("MYSQL_ROOT_PASSWORD", "MARIADB_ROOT_PASSWORD")}
 
 
 @dataclass(frozen=True, slots=True)
@@ -77,8 +37,8 @@ class Interpolated:
     @property
     def names(self) -> tuple[str, ...]:
         """The variables in it."""
-        found = (match.group(1) or match.group(4) for match in _REFERENCE.finditer(self.raw))
-        return tuple(name for name in found if name)
+        result = (match.group(1) or match.group(4) for match in _REFERENCE.finditer(self.raw))
+        return tuple(name for name in result if name)
 
     def resolved(self, values: Mapping[str, str]) -> str:
         """The value with its variables put in; an absent one without default is empty."""
@@ -87,21 +47,21 @@ class Interpolated:
             name = found.group(1) or found.group(4)
             if name is None:
                 return "$"
-            held, operator, word = values.get(name), found.group(2) or "", found.group(3) or ""
-            empty = held is None or (operator.startswith(":") and held == "")
+            value, operator, word = values.get(name), found.group(2) or "", found.group(3) or ""
+            empty = value is None or (operator.startswith(":") and value == "")
             if operator.endswith("+"):
                 return "" if empty else word
             if operator.endswith("-") and empty:
                 return word
-            return held or ""
+            return value or ""
 
         return _REFERENCE.sub(put_in, self.raw)
 
     def default_of(self, name: str) -> str | None:
         """The default that the value gives a variable."""
-        for found in _REFERENCE.finditer(self.raw):
-            if found.group(1) == name and (found.group(2) or "").endswith("-"):
-                return found.group(3)
+        for match in _REFERENCE.finditer(self.raw):
+            if match.group(1) == name and (match.group(2) or "").endswith("-"):
+                return match.group(3)
         return None
 
 
@@ -116,13 +76,13 @@ class Definition:
     kind: str
     place: Evidence
     values: Mapping[str, Interpolated]
-    beside: Mapping[str, str] = field(default_factory=dict)
+    other_values: Mapping[str, str] = field(default_factory=dict)
     binding: bool = True
 
     @property
     def standard_port(self) -> int:
         """The port that this kind of service listens on by itself."""
-        return _STANDARD_PORTS[self.kind]
+        return kind_named(self.kind).port
 
 
 def find_definitions(tree: Tree) -> tuple[list[Definition], dict[str, list[Interpolated]]]:
@@ -174,8 +134,8 @@ def _composed(text: str, path: str) -> Mapping[str, Any]:
             merged: dict[str, Any] = {}
             for key, value in node.value:
                 if isinstance(key, yaml.ScalarNode) and key.value == "<<":
-                    held = plain(value, depth + 1)
-                    for one in held if isinstance(held, list) else [held]:
+                    content = plain(value, depth + 1)
+                    for one in content if isinstance(content, list) else [content]:
                         merged.update(one if isinstance(one, dict) else {})
             for key, value in node.value:
                 if isinstance(key, yaml.ScalarNode) and key.value != "<<":
@@ -187,73 +147,73 @@ def _composed(text: str, path: str) -> Mapping[str, Any]:
             return _Scalar(node.value, node.start_mark.line + 1)
         return None
 
-    found = plain(root)
-    return found if isinstance(found, dict) else {}
+    result = plain(root)
+    return result if isinstance(result, dict) else {}
 
 
 def _services(tree: Tree, path: str, document: Mapping[str, Any]) -> Iterator[Definition]:
     services = document.get("services")
-    held: dict[str, Any] = services if isinstance(services, dict) else {}
+    value: dict[str, Any] = services if isinstance(services, dict) else {}
     folder = posixpath.dirname(path)
-    beside = _values_of(tree, posixpath.join(folder, ".env"))
-    for name, service in held.items():
+    other_values = _values_of(tree, posixpath.join(folder, ".env"))
+    for name, service in value.items():
         if not isinstance(service, dict):
             continue
         image = service.get("image")
         told = image.text.rpartition("/")[2] if isinstance(image, _Scalar) else name
-        kind = next((kind for kind, pattern in _IMAGES if re.search(pattern, told, re.IGNORECASE)), None)
+        kind = next((one for one in kinds() if one.is_image(told)), None)
         if kind is None:
             continue
         line = image.line if isinstance(image, _Scalar) else 0
         place = Evidence(path, line, f"{name}: {told}")
         environment = {**_of_env_files(tree, folder, service), **_environment(service, path)}
         values: dict[str, Interpolated] = {}
-        for what, names in _VARIABLES[kind].items():
+        for what, names in kind.variables.items():
             for variable in names:
                 if variable in environment:
                     values[what] = environment[variable]
         if "password" not in values and "user" not in values:
-            for variable in _ROOT.get(kind, ()):
+            for variable in kind.root_variables:
                 if variable in environment:
                     values["password"] = environment[variable]
                     values["user"] = Interpolated("root", place)
-        if kind == "postgres" and "password" in values:
-            values.setdefault("user", Interpolated("postgres", place))
+        if kind.default_user and "password" in values:
+            values.setdefault("user", Interpolated(kind.default_user, place))
             values.setdefault("name", values["user"])
         values |= _password_of_command(service, kind, path)
-        port = _published(service, _STANDARD_PORTS[kind], path)
+        port = _published(service, kind.port, path)
         if port is not None:
             values["port"] = port
-        yield Definition(name, kind, place, values, beside)
+        yield Definition(name, kind.name, place, values, other_values)
 
 
 def _environment(service: Mapping[str, Any], path: str) -> dict[str, Interpolated]:
-    held = service.get("environment")
-    found: dict[str, Interpolated] = {}
-    if isinstance(held, dict):
-        for name, value in held.items():
+    content = service.get("environment")
+    results: dict[str, Interpolated] = {}
+    if isinstance(content, dict):
+        for name, value in content.items():
             if isinstance(value, _Scalar):
-                found[name] = Interpolated(value.text, Evidence(path, value.line, name))
-    for value in held if isinstance(held, list) else ():
+                results[name] = Interpolated(value.text, Evidence(path, value.line, name))
+    for value in content if isinstance(content, list) else ():
         if isinstance(value, _Scalar):
             name, joined, text = value.text.partition("=")
             raw = text if joined else f"${{{name}}}"
-            found[name] = Interpolated(raw, Evidence(path, value.line, name))
-    return found
+            results[name] = Interpolated(raw, Evidence(path, value.line, name))
+    return results
 
 
 def _of_env_files(tree: Tree, folder: str, service: Mapping[str, Any]) -> dict[str, Interpolated]:
-    held = service.get("env_file")
-    found: dict[str, Interpolated] = {}
-    for one in held if isinstance(held, list) else [held]:
+    value = service.get("env_file")
+    results: dict[str, Interpolated] = {}
+    for one in value if isinstance(value, list) else [value]:
         name = one.get("path") if isinstance(one, dict) else one
         if not isinstance(name, _Scalar):
             continue
         path = posixpath.normpath(posixpath.join(folder, name.text))
         for key in _values_of(tree, path):
             # What the file will hold is decided with the other settings, so the name stands for the value.
-            found[key] = Interpolated(f"${{{key}}}", Evidence(path, 0, key))
-    return found
+            results[key] = Interpolated(f"${{{key}}}", Evidence(path, 0, key))
+    return results
 
 
 def _values_of(tree: Tree, path: str) -> dict[str, str]:
@@ -272,22 +232,22 @@ def _values_of(tree: Tree, path: str) -> dict[str, str]:
     return {}
 
 
-def _password_of_command(service: Mapping[str, Any], kind: str, path: str) -> dict[str, Interpolated]:
-    """A cache's password stands in its command: ``--requirepass …``."""
-    held = service.get("command")
-    words = held if isinstance(held, list) else [held]
+def _password_of_command(service: Mapping[str, Any], kind: ServiceKind, path: str) -> dict[str, Interpolated]:
+    """The password of a kind of service that takes it in its command."""
+    value = service.get("command")
+    words = value if isinstance(value, list) else [value]
     lines = [(one.text, one.line) for one in words if isinstance(one, _Scalar)]
     text = " ".join(word for word, _ in lines)
-    found = re.search(r"--requirepass\s+[\"']?([^\s\"']+)", text)
-    if kind != "redis" or not found:
+    match = re.search(kind.command_password, text) if kind.command_password else None
+    if not match:
         return {}
-    return {"password": Interpolated(found.group(1), Evidence(path, lines[0][1], "--requirepass"))}
+    return {"password": Interpolated(match.group(1), Evidence(path, lines[0][1], match.group(0).split()[0]))}
 
 
 def _published(service: Mapping[str, Any], standard: int, path: str) -> Interpolated | None:
     """The port on this machine that leads to the service's own."""
-    held = service.get("ports")
-    for one in held if isinstance(held, list) else ():
+    value = service.get("ports")
+    for one in value if isinstance(value, list) else ():
         if isinstance(one, dict):
             target, published = one.get("target"), one.get("published")
             if not (isinstance(target, _Scalar) and isinstance(published, _Scalar)):
@@ -295,11 +255,11 @@ def _published(service: Mapping[str, Any], standard: int, path: str) -> Interpol
             if target.text == str(standard):
                 return Interpolated(published.text, Evidence(path, published.line, "published"))
         elif isinstance(one, _Scalar):
-            found = re.match(
+            match = re.match(
                 r"^(?:[\d.]+:|\[[^\]]*\]:)?(\$\{[^}]*\}|\d+):(\$\{[^}]*\}|\d+)(?:/tcp)?$", one.text
             )
-            if found and found.group(2) == str(standard):
-                return Interpolated(found.group(1), Evidence(path, one.line, one.text))
+            if match and match.group(2) == str(standard):
+                return Interpolated(match.group(1), Evidence(path, one.line, one.text))
     return None
 
 

@@ -97,7 +97,7 @@ def _team_file(tree: Tree) -> dict[str, Any]:
 def _table(tree: Tree, table: object, name: str) -> dict[str, Given]:
     if not isinstance(table, dict):
         raise _wrong(tree, name, 'write a table, with KEY = "VALUE" below it')
-    found = {}
+    results = {}
     for key, value in table.items():
         if isinstance(value, bool):
             text = str(value).lower()
@@ -105,8 +105,8 @@ def _table(tree: Tree, table: object, name: str) -> dict[str, Given]:
             text = str(value)
         else:
             raise _wrong(tree, key, f"{key} takes one text, number or switch")
-        found[key] = Given(text, "team", tree.line_of(TEAM_FILE, key))
-    return found
+        results[key] = Given(text, "team", tree.line_of(TEAM_FILE, key))
+    return results
 
 
 def _wrong(tree: Tree, key: str, remedy: str) -> BadInput:

@@ -18,13 +18,13 @@ from plainfall.formats.values import (
     plain_key,
     says_optional,
 )
-from plainfall.settings.between import bind_value, match_listeners
 from plainfall.settings.generated import form_of, generated
 from plainfall.settings.item import Agreement, Given, Item, fingerprint, is_plain
+from plainfall.settings.listener_values import bind_value, match_listeners
 from plainfall.settings.matching import Match, match_service, role_of
-from plainfall.settings.near import nearest
 from plainfall.settings.setting import Asker, Question, Setting, SettingsFile
-from plainfall.sources.found import Use
+from plainfall.settings.similar_names import nearest
+from plainfall.sources.values import Use
 
 __all__ = ["Filler"]
 
@@ -61,19 +61,19 @@ class Filler:
         # What the services' definitions take in must be known before what has to agree with them.
         taken = {name for one in self.agreement.definitions for v in one.values.values() for name in v.names}
         first = [item for item in items if item.key in taken]
-        values = dict(file.there.values()) if file.there else {}
+        values = dict(file.current.values()) if file.current else {}
         decided: dict[str, Setting] = {}
         for item in [*first, *(item for item in items if item.key not in taken)]:
             setting = self._decide(item, file, values)
             decided[item.key] = setting
             if setting.written:
                 values[item.key] = setting.value
-        self._near_misses(items, decided, file)
+        self._similar_names(items, decided, file)
         order = [decided[item.key] for item in items]
         self.settings += order
-        if file.there is not None:
+        if file.current is not None:
             known = set(decided)
-            for entry in file.there.entries:
+            for entry in file.current.entries:
                 if entry.key not in known:
                     known.add(entry.key)
                     self.settings.append(self._extra(entry.key, file, uses.get(entry.key, ())))
@@ -117,9 +117,9 @@ class Filler:
                 base, value=given.value, origin=given.origin, evidence=given.place,
                 secret=secret or is_secret(item.key, given.value),
             )  # fmt: skip
-        there = file.there.values() if file.there else {}
-        if item.key in there:
-            return self._kept(item, base, file, there, values)
+        existing = file.current.values() if file.current else {}
+        if item.key in existing:
+            return self._kept(item, base, file, existing, values)
         decided = self._fresh(item, base, values, item.value or "")
         note = decided.note
         if item.value is not None and not item.uses and not note and file.kind == "dotenv":
@@ -128,11 +128,11 @@ class Filler:
 
     def _is_own(self, key: str, file: SettingsFile, given: Given) -> bool:
         """Whether a person's own value stands in the file, over which the team's does not go."""
-        there = file.there.values() if file.there else {}
-        if given.origin != "team" or key not in there:
+        existing = file.current.values() if file.current else {}
+        if given.origin != "team" or key not in existing:
             return False
-        recorded = file.recorded_origin(key, fingerprint(self.salt, there[key]))
-        return recorded in ("given", "asked") or (recorded is None and not is_placeholder(there[key]))
+        recorded = file.recorded_origin(key, fingerprint(self.salt, existing[key]))
+        return recorded in ("given", "asked") or (recorded is None and not is_placeholder(existing[key]))
 
     def _kept(
         self,
@@ -146,36 +146,38 @@ class Filler:
         Plainfall wrote and what it must agree with has changed."""
         value = there[item.key]
         line = (
-            next((one.line for one in reversed(file.there.entries) if one.key == item.key), 0)
-            if file.there
+            next((one.line for one in reversed(file.current.entries) if one.key == item.key), 0)
+            if file.current
             else 0
         )
         place = Evidence(file.target, line)
         recorded = file.recorded_origin(item.key, fingerprint(self.salt, value))
         secret = base.secret or is_secret(item.key, value)
-        held = replace(base, value=value, origin=recorded or "there already", evidence=place, secret=secret)
+        content = replace(
+            base, value=value, origin=recorded or "there already", evidence=place, secret=secret
+        )
         waiting = is_placeholder(value) and (
             recorded == "open" or self._kind(item, value) is Kind.ASK or (item.needed and value == "")
         )
         if recorded in ("open", "optional") or (waiting and recorded in (None, "template")):
             if not waiting:
-                return held
-            fresh = self._fresh(item, replace(held, origin="template"), values, value)
-            return fresh if fresh.value != value else replace(held, origin=fresh.origin, note=fresh.note)
+                return content
+            fresh = self._fresh(item, replace(content, origin="template"), values, value)
+            return fresh if fresh.value != value else replace(content, origin=fresh.origin, note=fresh.note)
         match = self._match(item, value, values)
         if match is not None and match.value != value:
             if recorded is not None and recorded not in ("given", "asked", "team"):
                 self._disagree(item, match, place)
                 return replace(
-                    held, value=match.value, origin="matched", evidence=match.place, note=match.what
+                    content, value=match.value, origin="matched", evidence=match.place, note=match.what
                 )
             if match.differs:
                 self._disagree(item, match, place, kept=True)
         if recorded == "matched" and match is not None:
-            return replace(held, evidence=match.place, note=match.what)
+            return replace(content, evidence=match.place, note=match.what)
         if recorded == "code default":
-            return replace(held, evidence=item.default_place)
-        return held if recorded is None else replace(held, evidence=item.place)
+            return replace(content, evidence=item.default_place)
+        return content if recorded is None else replace(content, evidence=item.place)
 
     def _fresh(self, item: Item, base: Setting, values: Mapping[str, str], value: str) -> Setting:
         """A key that has no value of its own yet."""
@@ -272,23 +274,23 @@ class Filler:
         return kind_of(item.key, value, item.comment, item.uses, self.agreement.own_prefixes)
 
     def _match(self, item: Item, value: str, values: Mapping[str, str]) -> Match | None:
-        found = match_service(item.key, value, self.agreement.definitions, values)
-        if found is None:
-            found = match_listeners(item.key, value, self.agreement.own, self.agreement.others)
-        return found
+        result = match_service(item.key, value, self.agreement.definitions, values)
+        if result is None:
+            result = match_listeners(item.key, value, self.agreement.own, self.agreement.others)
+        return result
 
     def _disagree(self, item: Item, match: Match, place: Evidence, *, kept: bool = False) -> None:
         """Names both places. No secret is in the words."""
         if match.place == item.place:
             return  # another value was wished for, or is free: the clone does not contradict itself
-        said = ", ".join(one for one in match.differs if one) or "another value"
+        text = ", ".join(one for one in match.differs if one) or "another value"
         taken = "what the file holds, since it is yours" if kept else match.what
         taken = taken if match.binding or kept else f"what {place.path} says"
         self.contradictions.append(
-            Contradiction(f"{item.key} does not agree with {match.what}: {said}", (place, match.place), taken)
+            Contradiction(f"{item.key} does not agree with {match.what}: {text}", (place, match.place), taken)
         )
 
-    def _near_misses(self, items: Sequence[Item], decided: dict[str, Setting], file: SettingsFile) -> None:
+    def _similar_names(self, items: Sequence[Item], decided: dict[str, Setting], file: SettingsFile) -> None:
         """A key that code reads under nearly the name that the template gives it gets that one's value."""
         lacking = [item for item in items if item.value is None and item.uses]
         unread = [item.key for item in items if item.value is not None and not item.uses]
@@ -304,8 +306,8 @@ class Filler:
                     f"both get the value of {other}",
                 )
             )
-            there = file.there is not None and item.key in file.there.values()
-            if not there:
+            existing = file.current is not None and item.key in file.current.values()
+            if not existing:
                 decided[item.key] = replace(
                     decided[item.key], value=source.value, origin="matched", evidence=_place_of(items, other),
                     note=f"the template calls it {other}", written=True, secret=source.secret,
@@ -314,9 +316,9 @@ class Filler:
 
     def _extra(self, key: str, file: SettingsFile, uses: Sequence[Use]) -> Setting:
         """A key that stands in the file and in no template."""
-        assert file.there is not None  # only files that are there have such keys
-        value = file.there.values()[key]
-        line = next((one.line for one in reversed(file.there.entries) if one.key == key), 0)
+        assert file.current is not None  # only files that are there have such keys
+        value = file.current.values()[key]
+        line = next((one.line for one in reversed(file.current.entries) if one.key == key), 0)
         origin = file.recorded_origin(key, fingerprint(self.salt, value)) or "there already"
         needed = any(use.needed for use in uses)
         place = Evidence(file.target, line)

@@ -11,7 +11,7 @@ from collections.abc import Collection, Sequence
 
 from plainfall.clone.frameworks import Form
 from plainfall.ecosystems.frameworks import every_traits
-from plainfall.sources.found import Use
+from plainfall.sources.values import Use
 
 __all__ = ["Form", "form_of", "generated"]
 
@@ -46,11 +46,11 @@ def form_of(key: str, value: str, comment: str, uses: Sequence[Use], frameworks:
 
 def _prefix(value: str) -> str:
     """What stands before the placeholder in an example such as ``rgk_xxxxxxxx``."""
-    found = re.match(
+    match = re.match(
         r"^([A-Za-z]{2,10}[_-](?:(?:dev|test|live)[_-])?)(?:x{4,}|X{4,}|\*{3,}|\.{3}|<[^>]*>|0{6,}|1234\d*)$",
         value,
     )
-    return found.group(1) if found else ""
+    return match.group(1) if match else ""
 
 
 def _told(comment: str) -> Form | None:
@@ -66,9 +66,9 @@ def _told(comment: str) -> Form | None:
         (r"(\d+)[- ](?:random )?bytes?[^.]*\bbase64|base64[^.]*?(\d+)[- ]bytes?", "base64", 1),
         (r"(\d+)[- ](?:random )?(?:characters?|chars?|letters)\b", "safe", 1),
     ):
-        found = re.search(pattern, comment, re.IGNORECASE)
-        if found:
-            number = next(int(group) for group in found.groups() if group)
+        match = re.search(pattern, comment, re.IGNORECASE)
+        if match:
+            number = next(int(group) for group in match.groups() if group)
             if 8 <= number * factor <= 1024:
                 length = number * factor
                 at_least = re.search(r"at least|minimum|or more|≥", comment, re.IGNORECASE)

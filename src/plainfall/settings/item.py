@@ -8,8 +8,8 @@ from dataclasses import dataclass
 
 from plainfall.evidence import Evidence
 from plainfall.services.definitions import Definition
-from plainfall.settings.between import Listener
-from plainfall.sources.found import Use
+from plainfall.settings.listener_values import Listener
+from plainfall.sources.values import Use
 
 __all__ = ["Agreement", "Given", "Item", "fingerprint", "is_plain"]
 

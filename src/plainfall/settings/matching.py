@@ -10,38 +10,21 @@ from plainfall.evidence import Evidence
 from plainfall.formats.addresses import Address, is_local, parse_address
 from plainfall.formats.values import is_placeholder, is_secret, plain_key
 from plainfall.services.definitions import Definition
+from plainfall.services.shape import kind_named, kinds
 
 __all__ = ["Match", "Role", "match_service", "role_of"]
 
-_KINDS = {
-    "POSTGRES": ("postgres",),
-    "POSTGRESQL": ("postgres",),
-    "PSQL": ("postgres",),
-    "PG": ("postgres",),
-    "MYSQL": ("mysql",),
-    "MARIADB": ("mysql",),
-    "MONGO": ("mongodb",),
-    "MONGODB": ("mongodb",),
-    "REDIS": ("redis",),
-    "VALKEY": ("redis",),
-    "CACHE": ("redis", "memcached"),
-    "QUEUE": ("redis", "rabbitmq"),
-    "BROKER": ("rabbitmq", "redis", "mqtt"),
-    "CELERY_BROKER": ("rabbitmq", "redis"),
-    "CELERY_RESULT": ("redis",),
-    "RABBIT": ("rabbitmq",),
-    "RABBITMQ": ("rabbitmq",),
-    "AMQP": ("rabbitmq",),
-    "MEMCACHE": ("memcached",),
-    "MEMCACHED": ("memcached",),
-    "MQTT": ("mqtt",),
-    "DB": ("postgres", "mysql", "mongodb"),
-    "DATABASE": ("postgres", "mysql", "mongodb"),
-    "SQL": ("postgres", "mysql"),
-    "SQLALCHEMY": ("postgres", "mysql"),
-    "DATASOURCE": ("postgres", "mysql"),
-    "SQLALCHEMY_DATABASE": ("postgres", "mysql"),
-}
+
+def _by_word() -> dict[str, tuple[str, ...]]:
+    """Words in keys, each with the kinds of service that it may mean, the likeliest first."""
+    ranked: dict[str, list[tuple[int, str]]] = {}
+    for kind in kinds():
+        for word, rank in kind.key_words.items():
+            ranked.setdefault(word, []).append((rank, kind.name))
+    return {word: tuple(name for _, name in sorted(rows)) for word, rows in ranked.items()}
+
+
+_KINDS = _by_word()
 _PIECES = {
     "host": "HOST HOSTNAME SERVER",
     "port": "PORT",
@@ -56,24 +39,6 @@ _ROLE = re.compile(
     rf"(?P<piece>{'|'.join(_PIECE_WORDS)})$"
 )
 _BARE_ADDRESS = re.compile(r"^(?:.*_)?(?P<service>DATABASE|REDIS|MONGO|MONGODB|RABBITMQ)$")
-_SCHEMES = (
-    ("postgres", r"^postg"),
-    ("mysql", r"^(mysql|mariadb)"),
-    ("mongodb", r"^mongodb"),
-    ("redis", r"^(rediss?|valkeys?)$"),
-    ("rabbitmq", r"^(amqps?|pyamqp)$"),
-    ("memcached", r"^memcached?$"),
-    ("mqtt", r"^mqtts?$"),
-)
-_NEW_SCHEME = {
-    "postgres": "postgresql",
-    "mysql": "mysql",
-    "mongodb": "mongodb",
-    "redis": "redis",
-    "rabbitmq": "amqp",
-    "memcached": "memcached",
-    "mqtt": "mqtt",
-}
 _WORDS = {"user": "user", "password": "password", "name": "database", "port": "port", "host": "host"}
 
 
@@ -102,12 +67,12 @@ class Match:
 def role_of(key: str) -> Role | None:
     """What a key of any kind of file is to a service; None if its name tells of none."""
     name = re.sub(r"^(DEFAULT|DEVELOPMENT|DEV)_", "", plain_key(key))
-    found = _ROLE.match(name)
-    if not found:
+    match = _ROLE.match(name)
+    if not match:
         bare = _BARE_ADDRESS.match(name) if "." not in key else None
         return Role(_KINDS[bare.group("service")], "address") if bare else None
-    piece = next(piece for piece, words in _PIECES.items() if found.group("piece") in words.split())
-    return Role(_KINDS[found.group("service")], piece)
+    piece = next(piece for piece, words in _PIECES.items() if match.group("piece") in words.split())
+    return Role(_KINDS[match.group("service")], piece)
 
 
 def match_service(
@@ -119,13 +84,13 @@ def match_service(
     server runs on this machine and not in the services' own network, so a host is this machine and a port
     the published one.
     """
-    found, definition = _found(key, value, definitions, values)
-    if found is None or definition is None or definition.binding:
-        return found
+    result, definition = _found(key, value, definitions, values)
+    if result is None or definition is None or definition.binding:
+        return result
     what = f"the database in {definition.service}"
     if is_placeholder(value):
-        return replace(found, what=what)
-    return Match(value, found.place, what, found.differs, binding=False)
+        return replace(result, what=what)
+    return Match(value, result.place, what, result.differs, binding=False)
 
 
 def _found(
@@ -134,7 +99,7 @@ def _found(
     role = role_of(key)
     address = parse_address(value)
     if address is not None:
-        kind = next((kind for kind, scheme in _SCHEMES if re.search(scheme, address.scheme)), None)
+        kind = next((one.name for one in kinds() if re.search(one.schemes, address.scheme)), None)
         if kind is None:
             return None, None
         definition = _chosen((kind,), definitions, address.host)
@@ -159,14 +124,14 @@ def _chosen(kinds: Sequence[str], definitions: Sequence[Definition], host: str) 
 
 def _values(definition: Definition, outside: Mapping[str, str]) -> dict[str, tuple[str, Evidence]]:
     """What a definition says, resolved: piece to value and place; the host is this machine."""
-    known = {**definition.beside, **outside}
-    found = {
+    known = {**definition.other_values, **outside}
+    results = {
         piece: (resolved, value.place)
         for piece, value in definition.values.items()
         if (resolved := value.resolved(known)) or piece == "password"
     }
-    found.setdefault("port", (str(definition.standard_port), definition.place))
-    return found
+    results.setdefault("port", (str(definition.standard_port), definition.place))
+    return results
 
 
 def _match_piece(
@@ -178,17 +143,21 @@ def _match_piece(
         known = is_placeholder(value) or value in (right, definition.service)
         differs = () if known else (f"host {value}",)
         return Match(right, definition.place, f"{what}, reached on this machine", differs)
-    said = definition.values.get(piece)
-    if said is not None and key in said.names:
+    text = definition.values.get(piece)
+    if text is not None and key in text.names:
         # The definition takes this very key in: what it holds is right, and a default fills an empty one.
-        default = said.default_of(key)
+        default = text.default_of(key)
         if default and is_placeholder(value):
-            return Match(default, said.place, f"the default of {what}")
+            return Match(default, text.place, f"the default of {what}")
         return None
-    found = _values(definition, outside).get(piece)
-    if found is None or not found[0] or (piece == "port" and said is None and is_placeholder(value) is False):
+    result = _values(definition, outside).get(piece)
+    if (
+        result is None
+        or not result[0]
+        or (piece == "port" and text is None and is_placeholder(value) is False)
+    ):
         return None
-    right, place = found
+    right, place = result
     if right == value:
         return Match(value, place, what)
     said_here = "another value" if is_secret(key) else f"{value} (there: {right})"
@@ -199,35 +168,35 @@ def _match_piece(
 def _match_address(
     key: str, address: Address, value: str, definition: Definition, outside: Mapping[str, str]
 ) -> Match | None:
-    if any(key in said.names for said in definition.values.values()):
+    if any(key in text.names for text in definition.values.values()):
         return None
     if "${" in value:
         return None  # built from other keys, which are matched by themselves
-    found = _values(definition, outside)
+    result = _values(definition, outside)
     right, differs = address, []
     place = definition.place
     for piece in ("user", "password", "name"):
-        said = found.get(piece)
-        if said is None or (piece in ("user", "password") and not said[0]):
+        text = result.get(piece)
+        if text is None or (piece in ("user", "password") and not text[0]):
             continue
-        held = {"user": address.user, "password": address.password, "name": address.name}[piece]
-        if held == said[0] or (piece == "name" and definition.kind in ("redis", "memcached", "mqtt")):
+        content = {"user": address.user, "password": address.password, "name": address.name}[piece]
+        if content == text[0] or (piece == "name" and definition.kind in ("redis", "memcached", "mqtt")):
             continue
         if piece == "name":
-            right = right.with_name(said[0])
+            right = right.with_name(text[0])
         elif piece == "user":
-            right = replace(right, user=said[0])
+            right = replace(right, user=text[0])
         else:
-            right = replace(right, password=said[0])
-        if held and not (piece == "password" and is_placeholder(held)):
-            shown = f"{_WORDS[piece]} {held} (there: {said[0]})"
+            right = replace(right, password=text[0])
+        if content and not (piece == "password" and is_placeholder(content)):
+            shown = f"{_WORDS[piece]} {content} (there: {text[0]})"
             differs.append("another password" if piece == "password" else shown)
-        place = said[1]
+        place = text[1]
     if not is_local(address.host):
         right = replace(right, host="localhost")
         if address.host != definition.service:
             differs.append(f"host {address.host}")
-    published = found["port"]
+    published = result["port"]
     standard = definition.standard_port
     if (
         "port" in definition.values
@@ -245,20 +214,20 @@ def _match_address(
 
 
 def _built(definition: Definition, outside: Mapping[str, str]) -> Match:
-    found = _values(definition, outside)
-    user = found.get("user", ("", definition.place))[0] or None
-    password = found.get("password", ("", definition.place))[0] or None
-    port = found["port"][0]
-    name = found.get("name", ("", definition.place))[0]
+    result = _values(definition, outside)
+    user = result.get("user", ("", definition.place))[0] or None
+    password = result.get("password", ("", definition.place))[0] or None
+    port = result["port"][0]
+    name = result.get("name", ("", definition.place))[0]
     if definition.kind == "redis":
         name = "0"
     address = Address(
-        _NEW_SCHEME[definition.kind],
+        kind_named(definition.kind).new_scheme,
         user if user or not password else "",
         password,
         "localhost",
         int(port) if port.isdigit() else definition.standard_port,
         "",
     )
-    whole = address.with_name(name) if name else address
-    return Match(str(whole), definition.place, f"the service {definition.service}")
+    entire = address.with_name(name) if name else address
+    return Match(str(entire), definition.place, f"the service {definition.service}")

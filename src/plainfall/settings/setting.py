@@ -8,7 +8,7 @@ from dataclasses import dataclass
 from plainfall.evidence import Evidence
 from plainfall.formats.documents import Document
 from plainfall.formats.values import is_secret
-from plainfall.sources.found import Use
+from plainfall.sources.values import Use
 
 __all__ = ["ORIGINS", "Asker", "Question", "Setting", "SettingsFile"]
 
@@ -79,14 +79,14 @@ class SettingsFile:
     """A file that is to be made or completed: its path and kind, the template and what is there now (None
     where there is none), whether Plainfall made it, and the origin and fingerprint that were recorded for
     each key when it was written. Where version control tracks the file that the code loads (``tracked``, at
-    ``tracked_path``), that one is never written: ``target`` is a local file that goes over it, and ``there`` is
+    ``tracked_path``), that one is never written: ``target`` is a local file that goes over it, and ``current`` is
     what both come to."""
 
     target: str
     kind: str
     template_path: str
     template: Document | None
-    there: Document | None
+    current: Document | None
     ours: bool = False
     recorded: tuple[tuple[str, str, str], ...] = ()
     loaded: Evidence | None = None

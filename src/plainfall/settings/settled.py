@@ -22,16 +22,16 @@ def settled_text(file: SettingsFile, settings: Sequence[Setting]) -> tuple[str, 
 
 
 def _dotenv_text(file: SettingsFile, mine: Sequence[Setting]) -> str:
-    base = file.there or file.template or parse_dotenv("")
+    base = file.current or file.template or parse_dotenv("")
     assert isinstance(base, Dotenv)  # a dotenv file's document is one
-    held = base.values()
+    value = base.values()
     template = {entry.key: entry for entry in file.template.entries} if file.template else {}
     document, added, lacking = base, list[str](), list[str]()
     for one in mine:
-        if one.key in held:
-            if held[one.key] == one.value:
+        if one.key in value:
+            if value[one.key] == one.value:
                 continue
-            if file.there is None or file.ours:
+            if file.current is None or file.ours:
                 document = document.with_value(one.key, one.value)
             else:
                 added.append(f"{one.key}={quoted(one.value)}")
@@ -50,14 +50,14 @@ def _dotenv_text(file: SettingsFile, mine: Sequence[Setting]) -> str:
 
 
 def _structured_text(file: SettingsFile, mine: Sequence[Setting]) -> tuple[str, list[str]]:
-    base: Document | None = file.there or file.template
+    base: Document | None = file.current or file.template
     document = base if base is not None else read_document(file.kind, "", file.target)
-    held = document.values()
+    value = document.values()
     refused = []
     for one in mine:
-        if held.get(one.key) == one.value:
+        if value.get(one.key) == one.value:
             continue
-        if one.key in held and (file.there is None or file.ours):
+        if one.key in value and (file.current is None or file.ours):
             try:
                 document = document.with_value(one.key, one.value)
             except KeyError:

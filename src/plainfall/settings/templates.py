@@ -16,7 +16,7 @@ from plainfall.clone.walk import Tree
 from plainfall.evidence import Evidence
 from plainfall.formats.documents import kind_of_file, read_document
 from plainfall.formats.template_names import target_of
-from plainfall.sources.found import FileFound, Load
+from plainfall.sources.values import FileFound, Load
 
 __all__ = ["find_templates", "resolved_loads"]
 
@@ -66,8 +66,8 @@ def find_templates(
             continue
         document = read_document(kind, tree.text(template), template)
         keys = tuple(dict.fromkeys(entry.key for entry in document.entries))
-        there = (tree.root / target).is_file()
-        candidates[target] = SettingsFound(template, target, keys, Evidence(template, 1), there, kind, why)
+        existing = (tree.root / target).is_file()
+        candidates[target] = SettingsFound(template, target, keys, Evidence(template, 1), existing, kind, why)
     return tuple(_without_other_modes(list(candidates.values())))
 
 
@@ -103,8 +103,8 @@ def _name(found: SettingsFound) -> str:
 
 def resolved_loads(folder: str, found: Mapping[str, FileFound]) -> Iterator[tuple[str, Load]]:
     """Every file that the sources load, as a path from the clone's own folder."""
-    for path, said in found.items():
-        for load in said.loads:
+    for path, text in found.items():
+        for load in text.loads:
             base = posixpath.dirname(path) if load.base == "file" else folder
             resolved = posixpath.normpath(posixpath.join(base, load.name))
             if not resolved.startswith(("..", "/")):

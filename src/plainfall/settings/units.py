@@ -9,8 +9,8 @@ from dataclasses import dataclass
 from plainfall.clone.parts import PartFound, SettingsFound, Survey
 from plainfall.clone.walk import Tree
 from plainfall.ecosystems import languages, recognising_of
-from plainfall.sources.found import Constant, FileFound, Use
 from plainfall.sources.names import is_process_variable
+from plainfall.sources.values import Constant, FileFound, Use
 
 __all__ = ["Unit", "constants_of", "document_uses", "sources_of", "units_of", "uses_of"]
 
@@ -43,9 +43,9 @@ def units_of(survey: Survey, tree: Tree) -> list[Unit]:
     units = []
     for folder, parts in sorted(by_folder.items()):
         spoken = tuple(dict.fromkeys(part.language for part in parts if part.language))
-        templates = {found.target: found for part in parts for found in part.templates}
+        templates = {result.target: result for part in parts for result in part.templates}
         below = tuple(other for other in by_folder if other != folder and _inside(other, folder))
-        frameworks = [found.name for part in parts for found in part.frameworks]
+        frameworks = [result.name for part in parts for result in part.frameworks]
         only = recognising_of(spoken[0]) if len(spoken) == 1 else None
         client = only is not None and only.serves_client(tree, folder)
         units.append(
@@ -69,13 +69,13 @@ def sources_of(unit: Unit, found: Mapping[str, FileFound]) -> dict[str, FileFoun
         for ending in reader.endings
     )
     inside = {}
-    for path, said in found.items():
+    for path, text in found.items():
         if not _inside(path, unit.folder) or not path.endswith(endings):
             continue
         if not unit.shared and any(path.startswith(f"{other}/") for other in unit.below):
             continue
         if not _TESTS.search(path[len(unit.folder) :].lstrip("/")):
-            inside[path] = said
+            inside[path] = text
     return inside
 
 
@@ -96,8 +96,8 @@ def document_uses(sources: Mapping[str, FileFound], target: str) -> dict[str, li
     """Key to every place that looks it up in a configuration file of this path."""
     name = target.rpartition("/")[2]
     uses: dict[str, list[Use]] = {}
-    for said in sources.values():
-        for use in said.uses:
+    for text in sources.values():
+        for use in text.uses:
             if use.file and use.file.rpartition("/")[2] == name:
                 uses.setdefault(use.key, []).append(use)
     return uses

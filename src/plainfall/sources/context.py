@@ -7,9 +7,9 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING
 
-from plainfall.sources.found import Use
 from plainfall.sources.names import looks_secret
-from plainfall.sources.trees import THROUGH, Source, arguments_of, called, literal, said
+from plainfall.sources.trees import THROUGH, Source, arguments_of, called, literal, source_text
+from plainfall.sources.values import Use
 
 if TYPE_CHECKING:
     from tree_sitter import Node
@@ -83,11 +83,11 @@ def context_of(source: Source, grammar: Grammar, node: Node, start: Context) -> 
                 context.default = context.default or literal(outer.child_by_field_name("alternative"))
                 break
         elif kind == "cast_expression":
-            cast = said(outer.child_by_field_name("type"))
+            cast = source_text(outer.child_by_field_name("type"))
             context.type = {"int": "number", "float": "number", "bool": "boolean", "array": "list"}.get(
                 cast, context.type
             )
-        elif kind == "unary_expression" and said(outer)[:1] == "+":
+        elif kind == "unary_expression" and source_text(outer)[:1] == "+":
             context.type = "number"
         elif kind in ("arguments", "argument_list") and outer.parent is not None:
             if not _converted(grammar, context, outer.parent):
@@ -98,12 +98,17 @@ def context_of(source: Source, grammar: Grammar, node: Node, start: Context) -> 
             call = outer.parent
             if call is None or call.type != "call_expression":
                 break
-            _method(grammar, context, said(outer.child_by_field_name("property")), "?." in said(outer))
+            _method(
+                grammar,
+                context,
+                source_text(outer.child_by_field_name("property")),
+                "?." in source_text(outer),
+            )
             inner = call
             continue
         elif kind == "call" and outer.child_by_field_name("receiver") == inner:
-            operator = said(outer.child_by_field_name("operator"))
-            _method(grammar, context, said(outer.child_by_field_name("method")), operator == "&.")
+            operator = source_text(outer.child_by_field_name("operator"))
+            _method(grammar, context, source_text(outer.child_by_field_name("method")), operator == "&.")
         else:
             break
         inner = outer
@@ -116,26 +121,30 @@ def context_of(source: Source, grammar: Grammar, node: Node, start: Context) -> 
 
 def _binary(grammar: Grammar, context: Context, outer: Node, inner: Node) -> bool:
     """Goes through a binary expression; whether the way out goes on."""
-    operator = said(outer.child_by_field_name("operator"))
+    operator = source_text(outer.child_by_field_name("operator"))
     right = outer.child_by_field_name("right")
     if operator in grammar.default_operators and outer.child_by_field_name("left") == inner:
-        if grammar.stop.search(said(right)):
+        if grammar.stop.search(source_text(right)):
             context.needed = True
             return False
         context.default = literal(right) if context.default is None else context.default
         context.needed = False
         return True
     if operator in ("==", "===", "!=", "!==") and right is not None:
-        if _TRUTHS.match(said(right)):
+        if _TRUTHS.match(source_text(right)):
             context.type = "boolean"
         return context.type == "boolean"
     return operator in grammar.default_operators
 
 
 def _converted(grammar: Grammar, context: Context, call: Node) -> bool:
-    name = called(call) if call.type != "new_expression" else said(call.child_by_field_name("constructor"))
+    name = (
+        called(call)
+        if call.type != "new_expression"
+        else source_text(call.child_by_field_name("constructor"))
+    )
     last = re.split(r"\.|::|->", name)[-1]
-    arguments = [said(one).strip("'\"") for one in arguments_of(call)]
+    arguments = [source_text(one).strip("'\"") for one in arguments_of(call)]
     form = grammar.forms.get(name) or grammar.forms.get(last)
     if name == "Buffer.from" and arguments[1:2] in (["hex"], ["base64"]):
         form = arguments[1]
@@ -173,7 +182,7 @@ def _guarded(source: Source, grammar: Grammar, node: Node, whole: Node) -> bool:
         if outer.type in grammar.if_types:
             condition = outer.child_by_field_name("condition")
             if condition is not None and condition.start_byte <= node.start_byte < condition.end_byte:
-                return _stops_without(grammar, outer, condition, said(node))
+                return _stops_without(grammar, outer, condition, source_text(node))
             break
         if outer.type.endswith("_statement") and outer.type != "expression_statement":
             break
@@ -194,9 +203,9 @@ def _guarded(source: Source, grammar: Grammar, node: Node, whole: Node) -> bool:
             return True
         if (
             condition is not None
-            and gathered.match(said(condition))
+            and gathered.match(source_text(condition))
             and _in_callback(node, whole)
-            and grammar.stop.search(said(statement))
+            and grammar.stop.search(source_text(statement))
         ):
             return True
     return False
@@ -209,8 +218,8 @@ def _or_stops(grammar: Grammar, whole: Node) -> bool:
     return (
         outer is not None
         and outer.type in ("binary_expression", "binary")
-        and said(outer.child_by_field_name("operator")) in ("or", "||")
-        and grammar.stop.search(said(outer.child_by_field_name("right"))) is not None
+        and source_text(outer.child_by_field_name("operator")) in ("or", "||")
+        and grammar.stop.search(source_text(outer.child_by_field_name("right"))) is not None
     )
 
 
@@ -240,7 +249,7 @@ def assigned_name(node: Node) -> str:
             return ""
         if outer.type in ("variable_declarator", "assignment_expression", "assignment"):
             left = outer.child_by_field_name("name") or outer.child_by_field_name("left")
-            return said(left)
+            return source_text(left)
         current = outer
     return ""
 
@@ -248,9 +257,9 @@ def assigned_name(node: Node) -> str:
 def _stops_without(grammar: Grammar, statement: Node, condition: Node, name: str) -> bool:
     """Whether a condition holds where the named value is absent, and its body stops the program."""
     body = statement.child_by_field_name("consequence") or statement.child_by_field_name("body")
-    if body is None or not grammar.stop.search(said(body)):
+    if body is None or not grammar.stop.search(source_text(body)):
         return False
-    text = re.sub(r"\s+", " ", said(condition)).strip()
+    text = re.sub(r"\s+", " ", source_text(condition)).strip()
     text = text[1:-1] if text.startswith("(") and text.endswith(")") else text
     quoted = re.escape(name)
     if statement.type in grammar.inverted:
@@ -272,13 +281,13 @@ def _demanded_length(source: Source, whole: Node) -> tuple[int, bool]:
     if not re.fullmatch(r"[\w.$@]+", name):
         return 0, False
     quoted = re.escape(name)
-    found = re.search(
+    match = re.search(
         rf"(?<![\w.$@])(?:{quoted}\.(?:length|size|bytesize)|strlen\({quoted}\))\s*(<=?|!==?)\s*(\d+)",
         source.text,
     )
-    if not found:
+    if not match:
         return 0, False
-    return int(found.group(2)) + (found.group(1) == "<="), found.group(1).startswith("!")
+    return int(match.group(2)) + (match.group(1) == "<="), match.group(1).startswith("!")
 
 
 def use_of(source: Source, node: Node, key: str, context: Context, file: str = "") -> Use:

@@ -11,7 +11,7 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
-from plainfall.sources.found import FileFound
+from plainfall.sources.values import FileFound
 from plainfall.workers import worker_pool
 from plainfall.writing import digest_of, read_json, write_json
 
@@ -44,16 +44,16 @@ class SourceReader:
     def read(self, text: str, path: str) -> FileFound:
         """What the file says."""
         module, _, name = self.function.partition(":")
-        found: FileFound = getattr(importlib.import_module(module), name)(text, path)
-        return found
+        result: FileFound = getattr(importlib.import_module(module), name)(text, path)
+        return result
 
 
 def _may_read(data: bytes, hints: Collection[str]) -> bool:
     if any(word.encode() in data for word in hints):
         return True
     return any(
-        _CONSTANT.search(data, max(0, found.start() - 48), found.start())
-        for found in _ASSIGNED.finditer(data)
+        _CONSTANT.search(data, max(0, match.start() - 48), match.start())
+        for match in _ASSIGNED.finditer(data)
     )
 
 
@@ -78,7 +78,7 @@ def read_sources(
     """
     kept = _remembered(memory)
     endings = tuple(ending for one in readers for ending in one.endings)
-    found: dict[str, FileFound] = {}
+    results: dict[str, FileFound] = {}
     fresh: dict[str, list[Any]] = {}
     unread: list[tuple[str, int, int]] = []
     for path in paths:
@@ -99,13 +99,13 @@ def read_sources(
         fresh[path] = [size, time, record]
     for path, row in fresh.items():
         if row[2]:
-            found[path] = FileFound.of_record(row[2])
+            results[path] = FileFound.of_record(row[2])
     if memory is not None and (unread or fresh.keys() != kept.keys()):
         # It only spares work: where the cache cannot be written, the files are read again the next time.
         with contextlib.suppress(OSError):
             memory.parent.mkdir(parents=True, exist_ok=True)
             write_json(memory, {"version": _VERSION, "files": fresh}, mode=0o600)
-    return found
+    return results
 
 
 def _remembered(memory: Path | None) -> dict[str, list[Any]]:

@@ -19,7 +19,7 @@ from plainfall.sources.names import covered
 if TYPE_CHECKING:
     from tree_sitter import Node, Parser
 
-__all__ = ["THROUGH", "Source", "arguments_of", "called", "literal", "said", "string_value"]
+__all__ = ["THROUGH", "Source", "arguments_of", "called", "literal", "source_text", "string_value"]
 
 # Nodes that hold one other and mean the same.
 THROUGH = frozenset(
@@ -69,17 +69,17 @@ class Source:
     def places(self, pattern: re.Pattern[str]) -> Iterator[tuple[re.Match[str], Node]]:
         """Each match with the smallest node that spans its first group (or all of it); none in comments and
         texts. Ends early (``cut``) after many matches, or when the file has taken its time."""
-        for count, found in enumerate(pattern.finditer(self.text)):
+        for count, result in enumerate(pattern.finditer(self.text)):
             if count >= _MOST_PLACES or time.monotonic() > self._deadline:
                 self.cut = True
                 return
-            group = 1 if found.re.groups else 0
-            start, end = found.span(group)
+            group = 1 if result.re.groups else 0
+            start, end = result.span(group)
             if not self._plain:
                 start, end = len(self.text[:start].encode()), len(self.text[:end].encode())
             node = self.root.descendant_for_byte_range(start, end)
             if node is not None and node.type not in ("comment", "string_fragment", "string_content"):
-                yield found, node
+                yield result, node
 
     def place(self, node: Node, secret: str | None = None) -> Evidence:
         """Where a node stands, as evidence; ``secret`` is a literal to cover in the line's text."""
@@ -88,7 +88,7 @@ class Source:
         return Evidence(self.path, row + self._first, covered(text, secret)[:160])
 
 
-def said(node: Node | None) -> str:
+def source_text(node: Node | None) -> str:
     """A node's source text."""
     return (node.text or b"").decode("utf-8", "replace") if node is not None else ""
 
@@ -101,7 +101,7 @@ def string_value(node: Node | None) -> str | None:
         child.type in ("template_substitution", "interpolation", "variable_name") for child in node.children
     ):
         return None
-    return said(node)[1:-1]
+    return source_text(node)[1:-1]
 
 
 def literal(node: Node | None) -> str | None:
@@ -115,17 +115,17 @@ def literal(node: Node | None) -> str | None:
         return None
     if node.type in THROUGH and node.named_child_count == 1:
         return literal(node.named_children[0])
-    return said(node)[:80]
+    return source_text(node)[:80]
 
 
 def arguments_of(call: Node) -> list[Node]:
     """A call's arguments, unwrapped."""
-    held = call.child_by_field_name("arguments")
-    if held is None:
+    value = call.child_by_field_name("arguments")
+    if value is None:
         return []
     return [
         one.named_children[-1] if one.type == "argument" and one.named_children else one
-        for one in held.named_children
+        for one in value.named_children
         if one.type != "comment"
     ]
 
@@ -134,8 +134,8 @@ def called(call: Node) -> str:
     """The name of what is called: ``a.b`` with a receiver."""
     function = call.child_by_field_name("function")
     if function is not None:
-        return said(function)
-    method = said(call.child_by_field_name("method") or call.child_by_field_name("name"))
+        return source_text(function)
+    method = source_text(call.child_by_field_name("method") or call.child_by_field_name("name"))
     receiver = call.child_by_field_name("receiver") or call.child_by_field_name("object")
     receiver = receiver or call.child_by_field_name("scope")
-    return f"{said(receiver)}.{method}" if receiver is not None else method
+    return f"{source_text(receiver)}.{method}" if receiver is not None else method

@@ -65,9 +65,9 @@ def _ports(tree: Tree, part: PartFound) -> Iterator[Contradiction]:
                 break
     servers = part.candidates("server")
     if servers:
-        found = re.search(r"(?:--port[ =]|-p +|:)(\d{4,5})\b", servers[0].line)
-        if found:
-            named.append((int(found.group(1)), servers[0].evidence, "the start command"))
+        match = re.search(r"(?:--port[ =]|-p +|:)(\d{4,5})\b", servers[0].line)
+        if match:
+            named.append((int(match.group(1)), servers[0].evidence, "the start command"))
     place = f"{part.path}/" if part.path else ""
     for name in tree.folders.get(part.path, ()):
         if re.match(r"readme", name, re.IGNORECASE):

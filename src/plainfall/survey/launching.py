@@ -36,16 +36,16 @@ def container_commands(tree: Tree, folder: str, language: Language) -> Iterator[
             text = re.sub(r"\\\n", " ", tree.text(path))
         except BadInput:
             continue  # not text: nothing runs it
-        found = None
+        result = None
         for number, line in enumerate(text.splitlines(), 1):
-            said = re.match(r"\s*(?:CMD|ENTRYPOINT)\s+(.+)$", line, re.IGNORECASE)
-            found = (number, said.group(1).strip(), line.strip()) if said else found
-        if found is None:
+            source_text = re.match(r"\s*(?:CMD|ENTRYPOINT)\s+(.+)$", line, re.IGNORECASE)
+            result = (number, source_text.group(1).strip(), line.strip()) if source_text else result
+        if result is None:
             continue
-        line = _words(found[1])
+        line = _words(result[1])
         own = vocabulary().language_of(line) == language.name if line else False
         if own and not missing_script(line, tree, folder, vocabulary()):
-            place = Evidence(path, found[0], found[2])
+            place = Evidence(path, result[0], result[2])
             yield Command("server", line, "what the container runs", _CONTAINER_RANK, place, folder)
             return
 
@@ -54,10 +54,10 @@ def _words(said: str) -> str:
     """The command line of both forms, without the folder that the program has inside of a container."""
     if said.startswith("["):
         try:
-            held = json_value(said, "")
+            value = json_value(said, "")
         except BadInput:
             return ""
-        words = [str(word) for word in held] if isinstance(held, list) else []
+        words = [str(word) for word in value] if isinstance(value, list) else []
         if len(words) == 3 and words[0].endswith("sh") and words[1] == "-c":
             return words[2]
         return shlex.join(_INSIDE.sub("", word) for word in words)
@@ -85,8 +85,8 @@ def editor_commands(tree: Tree, folder: str, recognising: Recognising) -> Iterat
 
 
 def _line(row: dict[str, Any], recognising: Recognising, folder: str) -> str:
-    held = row.get("args")
-    words = [_inside(str(word), folder) for word in held] if isinstance(held, list) else []
+    value = row.get("args")
+    words = [_inside(str(word), folder) for word in value] if isinstance(value, list) else []
     return recognising.editor_command(row, words, _inside(str(row.get("program") or ""), folder))
 
 

@@ -19,7 +19,7 @@ from plainfall.reading import is_replaced
 from plainfall.services.definitions import unreadable_definitions
 from plainfall.settings.templates import find_templates
 from plainfall.sources.files import memory_file, read_sources
-from plainfall.sources.found import FileFound
+from plainfall.sources.values import FileFound
 from plainfall.survey.contradictions import find_contradictions
 from plainfall.survey.launching import container_commands, editor_commands
 from plainfall.survey.modes import modes_of
@@ -56,9 +56,9 @@ def look(
         )
     tree = walk(clone)
     sources = read_sources(clone, tree.files, memory_file(cache, clone) if cache else None, source_readers())
-    found = list(_recognised(tree))
-    others = list(_other_parts(tree, [one[0] for one in found]))
-    folders = sorted({one[0] for one in found} | {one[0] for one in others})
+    results = list(_recognised(tree))
+    others = list(_other_parts(tree, [one[0] for one in results]))
+    folders = sorted({one[0] for one in results} | {one[0] for one in others})
     templates = {
         folder: find_templates(tree, folder, _below(folder, folders), _inside(folder, folders, sources), made)
         for folder in folders
@@ -69,9 +69,9 @@ def look(
             *one,
             templates[one[0]],
             cache,
-            is_secondary=one[0] in [other[0] for other in found[:number]],
+            is_secondary=one[0] in [other[0] for other in results[:number]],
         )
-        for number, one in enumerate(found)
+        for number, one in enumerate(results)
     )
     remarks = [*_remarks(tree, sources), *(_other_remark(language, place) for _, language, place in others)]
     rest = [
@@ -105,8 +105,8 @@ def _inside(folder: str, folders: Sequence[str], sources: Mapping[str, FileFound
     """What the sources of a folder say, without those of other parts below it."""
     below = _below(folder, folders)
     return {
-        path: said
-        for path, said in sources.items()
+        path: text
+        for path, text in sources.items()
         if (not folder or path.startswith(f"{folder}/")) and not any(path.startswith(f"{o}/") for o in below)
     }
 
@@ -129,12 +129,12 @@ def _recognised(tree: Tree) -> Iterator[tuple[str, Language, Recognising, list[E
     for language in languages():
         if language.recognising is None or not language.onboarded:
             continue
-        found: list[str] = []
+        results: list[str] = []
         for folder in _top_down(tree):
             evidence = language.recognising.recognise(tree, folder)
-            if not evidence or _belongs_to(tree, folder, found):
+            if not evidence or _belongs_to(tree, folder, results):
                 continue
-            found.append(folder)
+            results.append(folder)
             yield folder, language, language.recognising, evidence
 
 
@@ -146,15 +146,15 @@ def _other_parts(tree: Tree, folders: Collection[str]) -> Iterator[tuple[str, La
     """Parts of languages that are recognised and not onboarded: by a manifest, or by a main file where there is
     no part above (``folders`` are those of the parts that are onboarded)."""
     for language in languages():
-        found: list[str] = []
+        results: list[str] = []
         for folder in _top_down(tree) if not language.onboarded else ():
             names = tree.folders[folder]
             mark = next((name for name in language.manifests if name in names), None)
-            above = any(one == "" or folder.startswith(f"{one}/") for one in (*found, *folders))
+            above = any(one == "" or folder.startswith(f"{one}/") for one in (*results, *folders))
             if mark is None and not above and folder.count("/") < 2:
                 mark = next((name for name in language.mains if name in names), None)
             if mark is not None:
-                found.append(folder)
+                results.append(folder)
                 yield folder, language, Evidence(f"{folder}/{mark}" if folder else mark, 1)
 
 
@@ -245,8 +245,8 @@ def _remarks(tree: Tree, sources: Mapping[str, FileFound]) -> Iterator[tuple[str
         remedy = error.remedy or "Restore the file from version control."
         where = error.place or Evidence(".")
         yield f"the services that {where.path} defines are not known, for {error.cause}. {remedy}", where
-    for path, found in sources.items():
-        if found.cut:
+    for path, result in sources.items():
+        if result.cut:
             yield (
                 "only a part of this file was looked at for settings: it is too large or too odd",
                 Evidence(path),

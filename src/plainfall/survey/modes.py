@@ -26,14 +26,14 @@ def modes_of(
 ) -> dict[str, str]:
     """Name to value: what README steps export, else what the commands of process files, manifest scripts and
     container files set before themselves. The first place counts, in that order."""
-    found: dict[str, str] = {}
+    results: dict[str, str] = {}
     scripts = (pair for text in recognising.script_texts(tree, folder) for pair in _inline(text))
     for name, value in chain(
         _of_steps(steps), _of_process_files(tree, folder), scripts, _of_containers(tree, folder)
     ):
         if name not in _NEVER:
-            found.setdefault(name, value)
-    return found
+            results.setdefault(name, value)
+    return results
 
 
 def _of_steps(steps: Sequence[ReadmeStep]) -> Iterator[tuple[str, str]]:
@@ -67,6 +67,6 @@ def _of_containers(tree: Tree, folder: str) -> Iterator[tuple[str, str]]:
     if path not in tree:
         return
     for line in tree.text(path).splitlines():
-        found = re.match(r"\s*ENV\s+(\w*SETTINGS_MODULE|[A-Z]+_APP)[= ](['\"]?)([\w.:/-]+)\2", line)
-        if found and "prod" not in found.group(3):
-            yield found.group(1), found.group(3)
+        match = re.match(r"\s*ENV\s+(\w*SETTINGS_MODULE|[A-Z]+_APP)[= ](['\"]?)([\w.:/-]+)\2", line)
+        if match and "prod" not in match.group(3):
+            yield match.group(1), match.group(3)

@@ -13,7 +13,7 @@ from plainfall.ecosystems.frameworks import every_traits
 from plainfall.errors import BadInput
 from plainfall.evidence import Evidence
 from plainfall.formats.documents import read_document
-from plainfall.sources.found import FileFound
+from plainfall.sources.values import FileFound
 
 __all__ = ["PORT_KEYS", "USUAL", "port_wanted"]
 
@@ -27,18 +27,18 @@ def port_wanted(
 ) -> PortWanted:
     """From the start command, the person's own settings (``own``), the template, the framework's command, the
     README, the code's default, else what is usual."""
-    return next(_said(tree, part, sources, own))
+    return next(_wanted(tree, part, sources, own))
 
 
-def _said(
+def _wanted(
     tree: Tree, part: PartFound, sources: Mapping[str, FileFound], own: Mapping[str, str]
 ) -> Iterator[PortWanted]:
     servers = part.candidates("server")
     line = servers[0].line if servers else ""
-    found = _IN_COMMAND.search(line)
-    if found:
+    match = _IN_COMMAND.search(line)
+    if match:
         place = servers[0].evidence
-        yield PortWanted(int(found.group(1)), f"the start command, {place}", place)
+        yield PortWanted(int(match.group(1)), f"the start command, {place}", place)
     for key in PORT_KEYS:
         if own.get(key, "").isdigit():
             yield PortWanted(int(own[key]), f"the setting {key}", Evidence(f"${key}"))
@@ -51,7 +51,7 @@ def _said(
     if default:
         yield PortWanted(int(default.group(1)), USUAL, servers[0].evidence)
     others = tuple(ending for one in languages() if one.name != part.language for ending in one.endings)
-    yield from _of_code({path: said for path, said in sources.items() if not path.endswith(others)})
+    yield from _of_code({path: text for path, text in sources.items() if not path.endswith(others)})
     if not part.is_secondary:
         yield from _of_readme(tree, part.path)
     yield from _of_frameworks(tree, part)
@@ -61,12 +61,12 @@ def _said(
 
 
 def _of_template(tree: Tree, part: PartFound) -> Iterator[PortWanted]:
-    for found in part.templates:
-        document = read_document(found.kind, tree.text(found.template), found.template)
+    for result in part.templates:
+        document = read_document(result.kind, tree.text(result.template), result.template)
         for key in (*PORT_KEYS, "server.port", "http.port", "app.port", "port"):
             for entry in document.entries:
                 if entry.key == key and entry.value.isdigit() and 0 < int(entry.value) < 65_536:
-                    place = Evidence(found.template, entry.line, f"{entry.key}={entry.value}")
+                    place = Evidence(result.template, entry.line, f"{entry.key}={entry.value}")
                     yield PortWanted(int(entry.value), f"the setting {entry.key}", place)
 
 

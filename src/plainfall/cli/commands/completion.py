@@ -36,8 +36,8 @@ def run(options: argparse.Namespace, console: Console) -> int:
 
 
 def _parsers(parser: argparse.ArgumentParser) -> list[argparse.ArgumentParser]:
-    found = [parser]
+    results = [parser]
     for action in parser._actions:
         if isinstance(action, argparse._SubParsersAction):
-            found += action.choices.values()
-    return found
+            results += action.choices.values()
+    return results

@@ -136,9 +136,9 @@ def _show_preview(console: Console, view: RunView, outcome: Outcome) -> None:
     for step, result, seconds in outcome.steps:
         if step.part != part:
             part = step.part
-            found = part_of(outcome.survey, part)
+            candidate = part_of(outcome.survey, part)
             console.note("")
-            console.note(part_heading(console, outcome.survey, found))
+            console.note(part_heading(console, outcome.survey, candidate))
         view.show_step(step, result, seconds)
     console.note("")
     show_disagreements(console, outcome)

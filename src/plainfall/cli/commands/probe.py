@@ -8,7 +8,7 @@ from pathlib import Path
 from plainfall.cli import arguments as values
 from plainfall.cli.arguments import with_clone
 from plainfall.cli.console import Console
-from plainfall.onboarding.probing import Looked, ProbeWishes, ServerLook, probe_servers
+from plainfall.onboarding.probing import PageReport, ProbeWishes, ServerLook, probe_servers
 from plainfall.server.endpoints import Endpoint
 from plainfall.server.reloading import Reloaded
 from plainfall.server.signing import SignedIn
@@ -72,7 +72,7 @@ def run(options: argparse.Namespace, console: Console) -> int:
 def _show(console: Console, look: ServerLook) -> None:
     if not look.running:
         console.result(f"{console.styled('ended', 'bad', out=True)}  {look.part or '.'}: {look.command}")
-        console.result("       its processes are gone; start it again with: plainfall serve")
+        console.result("       its processes have ended; start it again with: plainfall serve")
         return
     for one in look.pages:
         _show_page(console, look, one)
@@ -91,7 +91,7 @@ def _show(console: Console, look: ServerLook) -> None:
         console.result(console.wrapped(note, 8, "      · "))
 
 
-def _show_page(console: Console, look: ServerLook, one: Looked) -> None:
+def _show_page(console: Console, look: ServerLook, one: PageReport) -> None:
     probe = one.probe
     state = (
         console.styled("bad", "bad", out=True) if probe.problem else console.styled("good", "good", out=True)
@@ -135,7 +135,7 @@ def _show_signed(console: Console, signed: SignedIn) -> None:
         console.result(_line(console, "no form to sign in or to register was found", False))
         return
     if signed.state == "refused":
-        console.result(_line(console, f"refused at {signed.form}: {signed.said}", False))
+        console.result(_line(console, f"refused at {signed.form}: {signed.message}", False))
         return
     title = f' "{signed.title}"' if signed.title else ""
     what = "signed in" if signed.seen else "registered"

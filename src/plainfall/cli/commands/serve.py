@@ -163,15 +163,15 @@ def _follow(console: Console, clone: Path, outcome: Outcome, started: list[str],
         console.result(f"{console.styled(record['url'], 'good', out=True)}  {names[part]}")
     failed = outcome.failure is not None
     console.note("following them; Ctrl-C ends " + ("them" if len(started) > 1 else "it") if started else
-                 "following them; they were up before and stay so")  # fmt: skip
-    said: dict[str, list[str]] = {part: [] for part in outcome.servers}
+                 "following them; they were running before and are left running")  # fmt: skip
+    source_text: dict[str, list[str]] = {part: [] for part in outcome.servers}
     try:
         while follower.running:
             for event in follower.poll():
                 text = outcome.works[event.part].masked(event.text)
-                said[event.part] = [*said[event.part][-400:], text]
+                source_text[event.part] = [*source_text[event.part][-400:], text]
                 if event.kind == "ended":
-                    ended[event.part] = _why(said[event.part][:-1])
+                    ended[event.part] = _why(source_text[event.part][:-1])
                 _show(
                     console, names, width, event, ended.get(event.part, "") if event.kind == "ended" else text
                 )
@@ -190,8 +190,8 @@ def _why(lines: list[str]) -> str:
     known = diagnose(output)
     if known.cause:
         return f"its processes have ended: {known.cause}. {known.remedy}"
-    last = lines_that_matter(output)[-1:] or ("it said nothing",)
-    return f"its processes have ended; the last that it said: {last[0]}"
+    last = lines_that_matter(output)[-1:] or ("(no output)",)
+    return f"its processes have ended; last line: {last[0]}"
 
 
 def _show(console: Console, names: dict[str, str], width: int, event: Happening, text: str) -> None:

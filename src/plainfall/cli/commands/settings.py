@@ -18,9 +18,9 @@ from plainfall.errors import NothingToOnboard, UsageProblem
 from plainfall.formats.values import shown_value
 from plainfall.onboarding.settling import Settling
 from plainfall.onboarding.state import CloneState
-from plainfall.settings.near import nearest
 from plainfall.settings.setting import ORIGINS, Setting
-from plainfall.settings.whole import Settled
+from plainfall.settings.similar_names import nearest
+from plainfall.settings.unit_settings import Settled
 from plainfall.surroundings import Surroundings
 from plainfall.survey.look import look
 
@@ -55,8 +55,8 @@ def run(options: argparse.Namespace, console: Console) -> int:
     settled = [settling.settle(unit, None) for unit in units]
     if options.reveal:
         return _reveal(options, console, settled)
-    contradictions = [*survey.contradictions, *(found for one in settled for found in one.contradictions)]
-    contradictions = list({found.what: found for found in contradictions}.values())
+    contradictions = [*survey.contradictions, *(result for one in settled for result in one.contradictions)]
+    contradictions = list({result.what: result for result in contradictions}.values())
     if console.json:
         document = settings_document(clone, settled, contradictions)
         console.document(document)
@@ -74,21 +74,21 @@ def _folder(name: str) -> str:
 def _reveal(options: argparse.Namespace, console: Console, settled: Sequence[Settled]) -> int:
     """The value of one key, secret or not, as it stands in a file."""
     key = options.reveal
-    held: dict[str, str] = {}
+    value: dict[str, str] = {}
     for one in settled:
         for file in one.files:
-            held |= file.file.there.values() if file.file.there else {}
-    if key not in held:
-        near = nearest(key, held)
+            value |= file.file.current.values() if file.file.current else {}
+    if key not in value:
+        near = nearest(key, value)
         made = "no settings file of this clone holds it"
         raise NothingToOnboard(
             f"{key}: {made}" + (f"; {near} is there" if near else ""),
             remedy="plainfall onboard --until settings fills the files; plainfall settings lists the keys.",
         )
     if console.json:
-        console.result(json.dumps({"key": key, "value": held[key]}, ensure_ascii=False))
+        console.result(json.dumps({"key": key, "value": value[key]}, ensure_ascii=False))
     else:
-        console.result(held[key])
+        console.result(value[key])
     return 0
 
 
@@ -107,12 +107,12 @@ def settings_document(
                         "file": file.file.target,
                         "kind": file.file.kind,
                         "template": file.file.template_path or None,
-                        "there": file.file.there is not None,
+                        "there": file.file.current is not None,
                         "complete": not file.changed,
                         "evidence": [file.file.loaded.as_json()] if file.file.loaded else [],
                     }
                     for file in one.files
-                    if file.file.template or file.file.there or file.text
+                    if file.file.template or file.file.current or file.text
                 ],
                 "settings": [
                     {**setting.as_json(), "value": None if setting.secret else setting.value}
@@ -120,17 +120,17 @@ def settings_document(
                 ],
                 "constants": [
                     {
-                        "name": found.name,
-                        "value": found.value,
-                        "kind": found.kind,
-                        "evidence": [found.place.as_json()],
+                        "name": result.name,
+                        "value": result.value,
+                        "kind": result.kind,
+                        "evidence": [result.place.as_json()],
                     }
-                    for found in one.constants
+                    for result in one.constants
                 ],
             }
             for one in settled
         ],
-        "contradictions": [found.as_json() for found in contradictions],
+        "contradictions": [result.as_json() for result in contradictions],
     }
 
 
@@ -141,7 +141,7 @@ def _show(console: Console, survey: Survey, settled: Settled) -> None:
     console.result(f"{console.styled(name, 'strong', out=True)}  {languages}")
     for file in settled.files:
         mine = [one for one in settled.settings if one.file in file.file.paths]
-        if not mine and file.file.template is None and file.file.there is None:
+        if not mine and file.file.template is None and file.file.current is None:
             continue
         console.result(f"  {_file_words(file)}")
         _table(console, settled, mine)
@@ -149,9 +149,9 @@ def _show(console: Console, survey: Survey, settled: Settled) -> None:
         console.result("  no settings: there is no template, and the code reads nothing from its environment")
     if settled.constants:
         console.result("\n  in source files (to change one, edit that line; Plainfall does not):")
-        for found in settled.constants:
-            text = f"{found.name} = {found.value}"
-            console.result(f"    {text:<44} {found.kind:<8} {found.place}")
+        for result in settled.constants:
+            text = f"{result.name} = {result.value}"
+            console.result(f"    {text:<44} {result.kind:<8} {result.place}")
     console.result()
 
 
@@ -161,7 +161,7 @@ def _file_words(file: Any) -> str:
     known += [f"loaded at {one.loaded}"] if one.loaded else []
     if one.tracked is not None:
         known.insert(0, f"over {one.tracked_path}, which version control tracks and Plainfall does not write")
-    if one.there is None:
+    if one.current is None:
         state = "is not there yet; plainfall onboard makes it" if file.changed else "is not needed"
     else:
         state = "lacks something; plainfall onboard completes it" if file.changed else "is complete"
@@ -204,8 +204,8 @@ def _table(console: Console, settled: Settled, mine: Sequence[Setting]) -> None:
 
 def _value(one: Setting, settled: Settled) -> str:
     file = next(file for file in settled.files if one.file in file.file.paths)
-    there = file.file.there is not None and one.key in file.file.there.values()
-    if one.origin == "generated" and not there:
+    existing = file.file.current is not None and one.key in file.file.current.values()
+    if one.origin == "generated" and not existing:
         return "(made by onboard)"
     if one.origin == "open" and one.value:
         return "(placeholder)"

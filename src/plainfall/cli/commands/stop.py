@@ -65,9 +65,7 @@ def _row(server: Stopped) -> dict[str, object]:
 def _show(console: Console, server: Stopped, name: str) -> None:
     if server.command:
         ids = ", ".join(map(str, server.ended))
-        console.result(
-            f"{name}ended what `{server.command}` left running, which a run before started ({ids})"
-        )
+        console.result(f"{name}terminated what `{server.command}` left running in an earlier run ({ids})")
         return
     if not server.ended:
         console.result(f"{name}its processes had ended before")

@@ -91,12 +91,12 @@ def _runtime(part: PartFound, surroundings: Surroundings) -> dict[str, Any]:
     except NoFittingRuntime as error:
         return {"chosen": None, "candidates": [], "problem": f"{error.cause}: {'; '.join(error.lines)}"}
     taken = choice.taken
-    candidates = [{"path": str(taken.found), "version": taken.version, "state": "chosen", "reason": ""}]
+    candidates = [{"path": str(taken.path), "version": taken.version, "state": "chosen", "reason": ""}]
     candidates += [
         {"path": other.path, "version": other.version, "state": "rejected", "reason": other.reason}
         for other in choice.rejected
     ]
-    chosen = {"version": taken.version, "path": str(taken.found), "file": str(taken.file)}
+    chosen = {"version": taken.version, "path": str(taken.path), "file": str(taken.file)}
     return {"chosen": chosen, "candidates": candidates, "problem": None}
 
 
@@ -140,11 +140,11 @@ def _show_part(console: Console, survey: Survey, part: PartFound, runtime: dict[
         _row(console, "", f"offered: {', '.join(words)}")
     for framework in part.frameworks:
         _row(console, "framework", f"{framework.name} ({framework.evidence})")
-    for found in part.templates:
-        there = "is there" if found.there else "is not there yet"
-        loaded = f"loaded at {found.loaded}; " if found.loaded else ""
-        text = f"{found.target} from {found.template} ({there})"
-        _row(console, "settings", text, f"{loaded}keys: {', '.join(found.keys)}")
+    for result in part.templates:
+        existing = "is there" if result.exists else "is not there yet"
+        loaded = f"loaded at {result.loaded}; " if result.loaded else ""
+        text = f"{result.target} from {result.template} ({existing})"
+        _row(console, "settings", text, f"{loaded}keys: {', '.join(result.keys)}")
     for stage in ("migrations", "seeds", "server"):
         candidates = part.candidates(stage)
         if not candidates:

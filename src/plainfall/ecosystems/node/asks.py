@@ -77,10 +77,10 @@ def _specifier(known: Lines, text: str) -> str | None:
         if back and int(back.group(1)) < len(majors):
             return f"{majors[-1 - int(back.group(1))]}.x"
         return " || ".join(f"{major}.x" for major in known.current()) if name in ("", "*") else None
-    found = _VERSION.fullmatch(word)
-    if not found:
+    match = _VERSION.fullmatch(word)
+    if not match:
         return None
-    pieces = [piece for piece in found.groups() if piece and piece != "x"]
+    pieces = [piece for piece in match.groups() if piece and piece != "x"]
     return ".".join(pieces) if len(pieces) == 3 else f"{'.'.join(pieces)}.x"
 
 
@@ -113,11 +113,11 @@ def _pin_files(tree: Tree, folder: str, known: Lines) -> Iterator[VersionAsk]:
 def _tool_versions(tree: Tree, folder: str, known: Lines) -> Iterator[VersionAsk]:
     for path in _upwards(folder, ".tool-versions"):
         for number, line in _lines(tree, path):
-            found = re.match(r"^node(?:js)?\s+(\S+)", line)
-            specifier = _specifier(known, found.group(1)) if found else None
-            if found and specifier:
+            match = re.match(r"^node(?:js)?\s+(\S+)", line)
+            specifier = _specifier(known, match.group(1)) if match else None
+            if match and specifier:
                 yield VersionAsk(
-                    found.group(1), specifier, Strength.PIN, "pin file", Evidence(path, number, line)
+                    match.group(1), specifier, Strength.PIN, "pin file", Evidence(path, number, line)
                 )
                 return
 
@@ -156,11 +156,11 @@ def _containers(tree: Tree, folder: str, known: Lines) -> Iterator[VersionAsk]:
     for name in ("Dockerfile", "Dockerfile.dev", ".devcontainer/Dockerfile"):
         path = _within(folder, name)
         for number, line in _lines(tree, path):
-            found = re.match(r"^\s*FROM\s+(?:\S+/)?node:(\d+(?:\.\d+){0,2})", line, re.IGNORECASE)
-            specifier = _specifier(known, found.group(1)) if found else None
-            if found and specifier:
+            match = re.match(r"^\s*FROM\s+(?:\S+/)?node:(\d+(?:\.\d+){0,2})", line, re.IGNORECASE)
+            specifier = _specifier(known, match.group(1)) if match else None
+            if match and specifier:
                 place = Evidence(path, number, line.strip())
-                yield VersionAsk(found.group(1), specifier, Strength.PREFERENCE, "container file", place)
+                yield VersionAsk(match.group(1), specifier, Strength.PREFERENCE, "container file", place)
                 break
 
 
@@ -170,8 +170,8 @@ def _workflows(tree: Tree, folder: str, known: Lines) -> Iterator[VersionAsk]:
         if not re.match(r"(\.github/workflows/[^/]+|\.gitlab-ci|\.circleci/config)\.ya?ml$", path):
             continue
         for number, line in _lines(tree, path):
-            found = _STATED.search(line)
-            for text in re.findall(r"\d+(?:\.\d+){0,2}", found.group(1)) if found else ():
+            match = _STATED.search(line)
+            for text in re.findall(r"\d+(?:\.\d+){0,2}", match.group(1)) if match else ():
                 specifier = _specifier(known, text)
                 if specifier:
                     place = Evidence(path, number, line.strip())
@@ -183,13 +183,13 @@ def _prose(tree: Tree, folder: str, known: Lines) -> Iterator[VersionAsk]:
         if not re.match(r"readme(\.(md|markdown|txt))?$", name, re.IGNORECASE):
             continue
         for number, line in _lines(tree, _within(folder, name)):
-            found = _PROSE.search(line)
-            if found and 8 <= int(found.group(2).partition(".")[0]) < 60:
-                at_least = found.group(1) in (">=", "≥") or bool(found.group(4))
-                specifier = f">={found.group(2)}" if at_least else _specifier(known, found.group(2))
+            match = _PROSE.search(line)
+            if match and 8 <= int(match.group(2).partition(".")[0]) < 60:
+                at_least = match.group(1) in (">=", "≥") or bool(match.group(4))
+                specifier = f">={match.group(2)}" if at_least else _specifier(known, match.group(2))
                 place = Evidence(_within(folder, name), number, line.strip())
                 if specifier:
-                    yield VersionAsk(found.group(0).strip(), specifier, Strength.HINT, "README", place)
+                    yield VersionAsk(match.group(0).strip(), specifier, Strength.HINT, "README", place)
                 return
 
 

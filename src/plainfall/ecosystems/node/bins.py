@@ -56,8 +56,8 @@ def link_commands(
 def _bins_of(root: Path, part: Path, package: Package) -> dict[str, str]:
     """The commands of a package: as the lock says, else as its own manifest does."""
     if package.bins is not None and package.link is None:
-        found = {name: os.path.normpath(path) for name, path in package.bins.items()}
-        return {name: path for name, path in found.items() if not path.startswith(("..", "/"))}
+        results = {name: os.path.normpath(path) for name, path in package.bins.items()}
+        return {name: path for name, path in results.items() if not path.startswith(("..", "/"))}
     folder = part / package.link if package.link is not None else root / package.place
     return bins_of_manifest(folder / "package.json")
 
@@ -65,15 +65,15 @@ def _bins_of(root: Path, part: Path, package: Package) -> dict[str, str]:
 def bundled_bins(folder: Path, names: set[str]) -> dict[str, dict[str, str]]:
     """The commands of packages that lie within this one: by the ``node_modules`` that each lies in, name to
     path (both paths from this package)."""
-    found: dict[str, dict[str, str]] = {}
+    results: dict[str, dict[str, str]] = {}
     for name in sorted(names):
         place = _BUNDLED.fullmatch(name)
         if place:
             for command, path in bins_of_manifest(folder / name).items():
-                whole = f"{place.group(1)}/{place.group(2)}/{path}"
-                if whole in names:
-                    found.setdefault(place.group(1), {}).setdefault(command, whole)
-    return found
+                entire = f"{place.group(1)}/{place.group(2)}/{path}"
+                if entire in names:
+                    results.setdefault(place.group(1), {}).setdefault(command, entire)
+    return results
 
 
 def bins_of_manifest(path: Path) -> dict[str, str]:
@@ -88,13 +88,13 @@ def bins_of_manifest(path: Path) -> dict[str, str]:
 def bins_of(document: Mapping[str, Any]) -> dict[str, str]:
     """The commands that a manifest names: name to path, both kept inside (a name with a slash, a path that
     climbs, are left out)."""
-    held = document.get("bin")
+    value = document.get("bin")
     name = str(document.get("name", "")).rpartition("/")[2]
-    pairs = {name: held} if isinstance(held, str) else held if isinstance(held, dict) else {}
-    found: dict[str, str] = {}
+    pairs = {name: value} if isinstance(value, str) else value if isinstance(value, dict) else {}
+    results: dict[str, str] = {}
     for key, path in pairs.items():
         plain = os.path.normpath(str(path)) if isinstance(path, str) and path else ""
         command = str(key).rpartition("/")[2]
         if plain and command and not plain.startswith(("..", "/")) and command not in (".", ".."):
-            found[command] = plain
-    return found
+            results[command] = plain
+    return results

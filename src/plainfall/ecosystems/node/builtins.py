@@ -23,7 +23,7 @@ def needed_modules(tree: Tree, folder: str) -> tuple[Extension, ...]:
     """The modules that the part's sources load, tests left out; each runtime is asked whether it has them."""
     place = f"{folder}/" if folder else ""
     paths = [path for path in own_files(tree, folder) if path.endswith(_SOURCES) and not _TESTS.search(path)]
-    found: dict[str, Extension] = {}
+    results: dict[str, Extension] = {}
     for path in sorted(paths, key=lambda one: (one.count("/"), one))[:_MOST_FILES]:
         try:
             text = tree.text(place + path)
@@ -32,5 +32,5 @@ def needed_modules(tree: Tree, folder: str) -> tuple[Extension, ...]:
         for match in _LOADS.finditer(text) if "node:" in text else ():
             line = text.count("\n", 0, match.start()) + 1
             evidence = Evidence(place + path, line, match.group(0).strip())
-            found.setdefault(match.group(1), Extension(match.group(1), evidence, match.group(1)))
-    return tuple(found.values())
+            results.setdefault(match.group(1), Extension(match.group(1), evidence, match.group(1)))
+    return tuple(results.values())

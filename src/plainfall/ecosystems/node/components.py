@@ -137,11 +137,11 @@ class _Resolver:
             if name in chosen:
                 self._compare(name, chosen[name], asker, wish)
                 continue
-            found = self._choose(asker, name, self._forced.get(name, wish))
-            if found is None:
+            result = self._choose(asker, name, self._forced.get(name, wish))
+            if result is None:
                 continue
-            chosen[name] = found
-            trees[name] = _tree(self._store, found)
+            chosen[name] = result
+            trees[name] = _tree(self._store, result)
             self._progress(len(chosen), 0, "components found")
             inner = _read(trees[name].folder / LIST).get("dependencies") or {}
             waiting += [
@@ -209,9 +209,9 @@ class _Resolver:
 def _tree(store: Store, one: _Chosen) -> CachedTree:
     """The files of a component, from the cache or its repository."""
     key = digest_of("component", one.commit)
-    held = PackageCache(store.cache).tree(key)
-    if held is not None and not held.damaged():
-        return held
+    value = PackageCache(store.cache).tree(key)
+    if value is not None and not value.damaged():
+        return value
     store.cache.mkdir(parents=True, exist_ok=True)
     with tempfile.TemporaryDirectory(prefix=".checkout-", dir=store.cache) as name:
         checkout = Path(name, "checkout")

@@ -111,7 +111,7 @@ class _Project:
 
 
 def _project(surroundings: Surroundings, folders: Sequence[Path], hosts: frozenset[str]) -> _Project:
-    found = _Project()
+    result = _Project()
     variables = surroundings.variables
     for folder in reversed(folders):
         for key, value, place in _rows(folder / ".npmrc"):
@@ -119,16 +119,16 @@ def _project(surroundings: Surroundings, folders: Sequence[Path], hosts: frozens
             address = key == "registry" or (key.startswith("@") and key.endswith(":registry"))
             host = host_in(value if address else key)
             if address and re.match(r"https?://", value) and (not names or host in hosts):
-                found.addresses[key] = expanded(value, variables)
+                result.addresses[key] = expanded(value, variables)
             elif address and names and host:
-                found.withheld += (Withheld(host, names, place),)
+                result.withheld += (Withheld(host, names, place),)
             elif key.startswith("//") and host in hosts:
-                found.logins[key] = expanded(value, variables)
+                result.logins[key] = expanded(value, variables)
             elif key.startswith("//") and host:
-                found.withheld += (Withheld(host, names, place),)
+                result.withheld += (Withheld(host, names, place),)
             else:
-                found.ignored += ((key, place),)
-    return found
+                result.ignored += ((key, place),)
+    return result
 
 
 def _slashed(address: str) -> str:
@@ -216,18 +216,18 @@ def _client_default(surroundings: Surroundings, interpreter: Interpreter) -> str
     if isinstance(remembered, str):
         return remembered
     client = interpreter.facts.get("client")
-    said = ""
+    text = ""
     if client:
         command = [str(interpreter.file), f"{client}/bin/npm-cli.js", "config", "get", "registry"]
         environment = {**surroundings.for_project(), "npm_config_userconfig": "/dev/null"}
         try:
-            said = run(command, environment, seconds=60).output.strip()
+            text = run(command, environment, seconds=60).output.strip()
         except (OSError, subprocess.TimeoutExpired):
-            said = ""
-    if not re.match(r"https?://\S+$", said):
+            text = ""
+    if not re.match(r"https?://\S+$", text):
         raise RegistryProblem(
-            f"no package registry is configured, and {interpreter.found} has no client that could name one",
+            f"no package registry is configured, and {interpreter.path} has no client that could name one",
             remedy="Write registry=ADDRESS into ~/.npmrc, or set npm_config_registry.",
         )
-    cache.remember("registries", key, said)
-    return said
+    cache.remember("registries", key, text)
+    return text

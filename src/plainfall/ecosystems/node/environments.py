@@ -45,11 +45,11 @@ class NodeEnvironment:
             def lacking(one: Interpreter) -> str | None:
                 return without_words(part.extensions, one)
 
-            found = node_interpreters(surroundings)
+            result = node_interpreters(surroundings)
             try:
-                return choose("Node", part.asks, found, GRAMMAR, lacking, has_long_support)
+                return choose("Node", part.asks, result, GRAMMAR, lacking, has_long_support)
             except NoFittingRuntime:
-                here = [one for one in found if isinstance(one, Interpreter)]
+                here = [one for one in result if isinstance(one, Interpreter)]
                 fetched = None
                 if not offline:
                     from plainfall.ecosystems.node.fetched import fetched_runtime

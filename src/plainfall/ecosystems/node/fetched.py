@@ -57,19 +57,19 @@ def fetched_runtime(
     if name is None:
         return None
     client = here[0] if here else Interpreter(Path(), Path(), "0.0.0", {})
-    held = [ask for ask in asks if ask.strength >= Strength.RANGE]
+    value = [ask for ask in asks if ask.strength >= Strength.RANGE]
     cache = PackageCache(surroundings.cache)
-    key = digest_of(name, sorted(ask.specifier for ask in held))
+    key = digest_of(name, sorted(ask.specifier for ask in value))
     remembered = cache.recall("node-runtimes", key)
     registries = None
     worker_pool()  # before the threads that ask registries: packages are laid by it later
     if not isinstance(remembered, dict):
         registries = read_registries(surroundings, client, [])
-        remembered = _offered(name, held, registries, surroundings)
+        remembered = _offered(name, value, registries, surroundings)
         if remembered is None:
             return None
     version, size = str(remembered["version"]), int(remembered["size"])
-    said = f"{size / 1e6:.0f} MB" if size else "of unknown size"
+    text = f"{size / 1e6:.0f} MB" if size else "of unknown size"
     package = Package("", name, version, integrity=str(remembered["integrity"]))
     store = Store(
         surroundings.cache,
@@ -80,7 +80,7 @@ def fetched_runtime(
     )
     if registries is None and not store.is_here(package):
         store.registries = read_registries(surroundings, client, [])
-    progress(0, 0, f"Node {version} is fetched for this clone, {said}")
+    progress(0, 0, f"Node {version} is fetched for this clone, {text}")
     try:
         tree = store.tree(package)
     finally:
@@ -89,9 +89,9 @@ def fetched_runtime(
     facts = dict(ask_node(file))
     cache.remember("node-runtimes", key, remembered)
     interpreter = Interpreter(file, Path(facts["executable"]), str(facts["version"]), facts)
-    asked = ", ".join(f"{ask.text} ({ask.evidence})" for ask in held)
+    asked = ", ".join(f"{ask.text} ({ask.evidence})" for ask in value)
     remark = (
-        f"no Node here fits {asked}: {version} was fetched as the package {name} ({said}), for clones only"
+        f"no Node here fits {asked}: {version} was fetched as the package {name} ({text}), for clones only"
     )
     return Choice(interpreter, [], [remark])
 
@@ -130,6 +130,6 @@ def _newest(
         if dist.get("integrity") and "-" not in version:
             # The first byte of the archive tells how large it is.
             first = client.page(registry_address(registries.of(name), name, version), span=(0, 0))
-            size = (first.whole or len(first.body)) if first is not None else 0
+            size = (first.total or len(first.body)) if first is not None else 0
             return {"version": version, "integrity": dist["integrity"], "size": size}
     return None

@@ -82,21 +82,21 @@ class _Layout:
                 yield _within(folder, name), key
 
     def _package(self, place: str, key: str) -> Package:
-        found = self._graph[key]
+        result = self._graph[key]
         return Package(
             place,
-            found.name,
-            found.version,
-            found.address,
-            found.integrity,
-            self._links.get(place, found.link),
+            result.name,
+            result.version,
+            result.address,
+            result.integrity,
+            self._links.get(place, result.link),
             place not in self._needed,
-            os=found.os,
-            cpu=found.cpu,
-            libc=found.libc,
+            os=result.os,
+            cpu=result.cpu,
+            libc=result.libc,
             bins=None,
-            needs=tuple(found.needs),
-            patches=found.patches,
+            needs=tuple(result.needs),
+            patches=result.patches,
         )
 
     def _found(self, folder: str, name: str) -> str:
@@ -111,11 +111,11 @@ class _Layout:
         for above in _upwards(folder):
             if "node_modules/" not in above and above not in self._roots:
                 continue  # a folder between the part and a workspace holds no packages
-            held = self._held.get(above, {}).get(name)
-            if held == key:
+            value = self._held.get(above, {}).get(name)
+            if value == key:
                 self._uses.setdefault(name, []).append((folder, above))
                 return None
-            if held is not None:
+            if value is not None:
                 break
             if self._hides(above, name):
                 break
@@ -139,8 +139,8 @@ class _Layout:
     def _hides(self, folder: str, name: str) -> bool:
         """Whether a package in this folder would stand between one that asked before and what it found."""
         return any(
-            _is_inside(asker, folder) and _is_inside(folder, found) and found != folder
-            for asker, found in self._uses.get(name, ())
+            _is_inside(asker, folder) and _is_inside(folder, result) and result != folder
+            for asker, result in self._uses.get(name, ())
         )
 
 

@@ -72,8 +72,8 @@ def _probes(specifier: str) -> list[str]:
 
 
 def _numbers(version: str) -> tuple[int, ...]:
-    found = parse_version(version)
-    return found.numbers if found else ()
+    result = parse_version(version)
+    return result.numbers if result else ()
 
 
 GRAMMAR = Grammar(

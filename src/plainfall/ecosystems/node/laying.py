@@ -183,11 +183,11 @@ class _Mark:
 
     @classmethod
     def of(cls, part: Path, access: CloneAccess) -> _Mark:
-        found = access.seal.read_file(part / "node_modules" / _MARK, cls._name(part, access))
-        data = found.content if found is not None else None
-        if not isinstance(data, dict) or found is None:
+        result = access.seal.read_file(part / "node_modules" / _MARK, cls._name(part, access))
+        data = result.content if result is not None else None
+        if not isinstance(data, dict) or result is None:
             return cls({}, False)
-        counts = found.here and data.get("version") == _VERSION and data.get("complete")
+        counts = result.here and data.get("version") == _VERSION and data.get("complete")
         return cls(data["places"], True, frozenset(data["unfinished"])) if counts else cls({}, True)
 
     @staticmethod
@@ -369,10 +369,10 @@ def _lay_chunk(
 def _from_cache(root: Path, package: Package, store: Store, folders: Folders) -> _Facts | None:
     """Links a package whose files are in the cache; None if they are not, or cannot be linked."""
     key = store.key(package)
-    found = PackageCache(store.cache).link_tree(key, f"{root}/{package.place}/", folders) if key else None
-    if found is None:
+    result = PackageCache(store.cache).link_tree(key, f"{root}/{package.place}/", folders) if key else None
+    if result is None:
         return None
-    paths, facts = found
+    paths, facts = result
     return _Facts.of(facts, _names(paths))
 
 

@@ -49,18 +49,18 @@ class Lines:
 def known_lines(cache: Path | None = None) -> Lines:
     """The shipped lines, and those that were learnt since (kept in the cache, if one is given)."""
     data = tomllib.loads((Path(__file__).parent / "lines.toml").read_text("utf-8"))
-    found = {line["name"]: (line["major"], line["ends"]) for line in data["line"]}
+    results = {line["name"]: (line["major"], line["ends"]) for line in data["line"]}
     learnt = PackageCache(cache).recall(_KIND, _KEY) if cache is not None else None
     for name, (major, ends) in learnt.items() if isinstance(learnt, dict) else ():
-        found[name] = (int(major), datetime.date.fromisoformat(ends))
-    return Lines(found)
+        results[name] = (int(major), datetime.date.fromisoformat(ends))
+    return Lines(results)
 
 
 def learn_lines(text: str, place: str, cache: Path) -> Lines:
     """Reads a release index and keeps its lines; returns all that are known now. ``place`` is where the text
     is from, for people. Raises BadInput for what is no such index; then nothing is kept."""
     rows = json_value(text, place, _REMEDY)
-    found: dict[str, tuple[int, str]] = {}
+    results: dict[str, tuple[int, str]] = {}
     first: dict[int, int] = {}
     for row in rows if isinstance(rows, list) else ():
         version = (
@@ -74,10 +74,10 @@ def learn_lines(text: str, place: str, cache: Path) -> Lines:
         name, version = row.get("lts"), re.match(r"v?(\d+)\.", str(row.get("version", "")))
         major = int(version.group(1)) if version else 0
         if isinstance(name, str) and re.fullmatch(r"\w+", name) and major in first:
-            found[name.lower()] = (major, f"{first[major] + 3}-04-30")
-    if not found:
+            results[name.lower()] = (major, f"{first[major] + 3}-04-30")
+    if not results:
         raise BadInput("it names no line with long-term support", place=Evidence(place), remedy=_REMEDY)
     shipped = known_lines()
-    fresh: dict[str, Any] = {name: row for name, row in found.items() if name not in shipped.by_name}
+    fresh: dict[str, Any] = {name: row for name, row in results.items() if name not in shipped.by_name}
     PackageCache(cache).remember(_KIND, _KEY, fresh)
     return known_lines(cache)

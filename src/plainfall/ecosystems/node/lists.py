@@ -99,8 +99,8 @@ def _components(tree: Tree, folder: str) -> DependencyFile | None:
 
 
 def _first_of(tree: Tree, path: str) -> Evidence:
-    found = tree.line_of(path, "ependencies")
-    return found if found.line else Evidence(path, 1)
+    result = tree.line_of(path, "ependencies")
+    return result if result.line else Evidence(path, 1)
 
 
 def _of_workspace(tree: Tree, folder: str, owner: str) -> DependencyFile:
@@ -124,8 +124,8 @@ def _patch_files(tree: Tree, folder: str, read: LockRead) -> Iterator[str]:
 def _asked(document: Mapping[str, Any]) -> Iterator[str]:
     seen = set()
     for table in ("dependencies", "devDependencies", "optionalDependencies"):
-        held = document.get(table)
-        for name in held if isinstance(held, dict) else ():
+        value = document.get(table)
+        for name in value if isinstance(value, dict) else ():
             if name not in seen:
                 seen.add(name)
                 yield name
@@ -154,9 +154,9 @@ def _read_lock(root: Path, path: str, kind: str, text: str, document: Mapping[st
 def _patched(part: Path, document: Mapping[str, Any]) -> dict[str, str]:
     """Patch files by package, as the manifest or ``pnpm-workspace.yaml`` names them."""
     own = document.get("pnpm")
-    held = own.get("patchedDependencies") if isinstance(own, dict) else None
-    held = held or workspace_file(part).get("patchedDependencies")
-    return {str(name): str(path) for name, path in held.items()} if isinstance(held, dict) else {}
+    value = own.get("patchedDependencies") if isinstance(own, dict) else None
+    value = value or workspace_file(part).get("patchedDependencies")
+    return {str(name): str(path) for name, path in value.items()} if isinstance(value, dict) else {}
 
 
 def disagreements(

@@ -106,27 +106,27 @@ def _registry_remarks(registries: Registries) -> list[str]:
 def _with_components(done: Installation, store: Store, job: InstallJob) -> Installation:
     """The components of the browser that a list of their own names, beside the packages."""
     before = store.fetched
-    found = install_components(job.folder, store, job.state, job.progress, job.access)
+    result = install_components(job.folder, store, job.state, job.progress, job.access)
     return replace(
         done,
-        laid=(*done.laid, *found.laid),
-        kept=(*done.kept, *found.kept),
-        taken_out=(*done.taken_out, *found.taken_out),
+        laid=(*done.laid, *result.laid),
+        kept=(*done.kept, *result.kept),
+        taken_out=(*done.taken_out, *result.taken_out),
         fetched=done.fetched + store.fetched - before,
-        remarks=(*done.remarks, *found.remarks),
-        layout={**done.layout, f"../{found.folder}": found.names},
+        remarks=(*done.remarks, *result.remarks),
+        layout={**done.layout, f"../{result.folder}": result.names},
     )
 
 
 def _patched_in_place(folder: Path) -> frozenset[str]:
     """The names of packages for which a script of the clone has patches (``patches/NAME+VERSION.patch``, a
     nested one behind ``++``) that it puts on the installed files."""
-    found = set()
+    results = set()
     for path in (folder / "patches").glob("*.patch"):
         last = path.name.removesuffix(".patch").split("++")[-1]
         pieces = last.split("+")
-        found.add("/".join(pieces[:2]) if last.startswith("@") else pieces[0])
-    return frozenset(found)
+        results.add("/".join(pieces[:2]) if last.startswith("@") else pieces[0])
+    return frozenset(results)
 
 
 def _resolved(
@@ -141,8 +141,8 @@ def _resolved(
     asked = digest_of(worded, _linked(store.part, manifests), major)
     kept, mark = job.state / "package-lock.json", job.state / "asked.json"
     if not kept.is_file() or not mark.is_file() or mark.read_text("utf-8") != asked:
-        found = resolve(document, job.listed.path, members, store, version, job.progress)
-        job.access.confined.write(kept, lock_text(document, found))
+        result = resolve(document, job.listed.path, members, store, version, job.progress)
+        job.access.confined.write(kept, lock_text(document, result))
         job.access.confined.write(mark, asked)
     return read_package_lock(kept.read_text("utf-8"), str(kept), document)
 

@@ -28,9 +28,9 @@ def manifest_ports(tree: Tree, folder: str) -> Iterator[PortWanted]:
     """The port that a script of the manifest names, then that of a dev server's configuration file."""
     path = f"{folder}/package.json" if folder else "package.json"
     for name, text in _scripts(tree, folder).items():
-        found = _IN_SCRIPT.search(text) if name in _SCRIPTS else None
-        if found:
-            yield PortWanted(int(found.group(1)), f"the script {name!r}", tree.line_of(path, f'"{name}"'))
+        match = _IN_SCRIPT.search(text) if name in _SCRIPTS else None
+        if match:
+            yield PortWanted(int(match.group(1)), f"the script {name!r}", tree.line_of(path, f'"{name}"'))
     place = f"{folder}/" if folder else ""
     for name in tree.folders.get(folder, ()):
         if re.match(r"(vite|vue|nuxt|webpack)\.config\.\w+$", name):
@@ -38,7 +38,7 @@ def manifest_ports(tree: Tree, folder: str) -> Iterator[PortWanted]:
                 text = tree.text(place + name)
             except BadInput:
                 continue  # what cannot be read says nothing of a port
-            found = re.search(r"\bport:\s*(\d{2,5})\b", text)
-            if found:
-                line = text.count("\n", 0, found.start()) + 1
-                yield PortWanted(int(found.group(1)), f"{name}", Evidence(place + name, line, found.group(0)))
+            match = re.search(r"\bport:\s*(\d{2,5})\b", text)
+            if match:
+                line = text.count("\n", 0, match.start()) + 1
+                yield PortWanted(int(match.group(1)), f"{name}", Evidence(place + name, line, match.group(0)))

@@ -94,8 +94,8 @@ class NodeRecognising:
     def editor_command(self, row: Mapping[str, Any], words: list[str], program: str) -> str:
         if row.get("type") not in ("node", "pwa-node"):
             return ""
-        held = row.get("runtimeArgs")
-        runs = [str(word) for word in held] if isinstance(held, list) else []
+        value = row.get("runtimeArgs")
+        runs = [str(word) for word in value] if isinstance(value, list) else []
         if row.get("runtimeExecutable") in ("npm", "yarn", "pnpm"):
             return shlex.join([str(row["runtimeExecutable"]), *runs])
         return shlex.join(["node", *runs, program, *words]) if re.search(r"\.[cm]?js$", program) else ""

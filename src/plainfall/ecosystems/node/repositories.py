@@ -81,9 +81,9 @@ def repository_source(text: str) -> RepositorySource | None:
 
 def _both(address: str) -> tuple[str, ...]:
     """For hosts that give public repositories to anyone, the way that needs no key is tried first."""
-    found = re.match(r"ssh://(?:[^@/]+@)?([^:/]+)/(.+)$", address)
-    if found and found.group(1) in _HOSTS.values():
-        return f"https://{found.group(1)}/{found.group(2)}", address
+    match = re.match(r"ssh://(?:[^@/]+@)?([^:/]+)/(.+)$", address)
+    if match and match.group(1) in _HOSTS.values():
+        return f"https://{match.group(1)}/{match.group(2)}", address
     return (address,)
 
 
@@ -117,8 +117,8 @@ def pack(checkout: Path, folder: Path) -> list[Unpacked]:
 def plain_files(checkout: Path, folder: Path, left_out: list[str]) -> list[Unpacked]:
     """Copies every file of a checkout but for those that its ignore rules (gitignore(5)) name, and links."""
     rules = ignore_rules(["/.git", *left_out])
-    found = (one for one in checkout.rglob("*") if one.is_file() and not one.is_symlink())
-    paths = sorted(one.relative_to(checkout).as_posix() for one in found)
+    result = (one for one in checkout.rglob("*") if one.is_file() and not one.is_symlink())
+    paths = sorted(one.relative_to(checkout).as_posix() for one in result)
     return _copied(checkout, folder, [path for path in paths if not rules.match_file(path)])
 
 
@@ -142,8 +142,8 @@ def _packed(checkout: Path, document: Mapping[str, Any]) -> Iterator[str]:
         rows = [str(row).removeprefix("./") for row in named]
         chosen = ignore_rules(_anchored(row) for row in rows)
     bins = document.get("bin")
-    whole = [document.get("main"), *(bins.values() if isinstance(bins, dict) else [bins])]
-    entries = {str(one).removeprefix("./") for one in whole if one}
+    entire = [document.get("main"), *(bins.values() if isinstance(bins, dict) else [bins])]
+    entries = {str(one).removeprefix("./") for one in entire if one}
     for path in _files(checkout, "", [], by_list=chosen is not None):
         top = "/" not in path
         if path in entries or (top and _ALWAYS.fullmatch(path)) or chosen is None or chosen.match_file(path):

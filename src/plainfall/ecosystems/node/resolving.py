@@ -115,10 +115,10 @@ class _Resolver:
 
     def _meet(self, wish: _Wish) -> list[_Wish]:
         """Notes what a wish is met with; returns the wishes of what was not met before."""
-        found = self._found(wish)
-        if found is None:
+        result = self._found(wish)
+        if result is None:
             return []
-        key, about = found
+        key, about = result
         if wish.asker.startswith("/"):
             self._root_needs.setdefault(wish.asker[1:], {})[wish.name] = key
         else:

@@ -92,8 +92,8 @@ def _manifest(folder: Path) -> Mapping[str, object]:
 
 
 def _scripts(folder: Path) -> dict[str, str]:
-    held = _manifest(folder).get("scripts")
-    return {str(key): str(value) for key, value in held.items()} if isinstance(held, dict) else {}
+    content = _manifest(folder).get("scripts")
+    return {str(key): str(value) for key, value in content.items()} if isinstance(content, dict) else {}
 
 
 def _list(folder: Path) -> int:

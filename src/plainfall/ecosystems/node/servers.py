@@ -31,8 +31,8 @@ _FANS_OUT = re.compile(
 
 def scripts_of(tree: Tree, folder: str) -> dict[str, str]:
     """The manifest's scripts by name."""
-    held = manifest(tree, folder).get("scripts")
-    return {str(name): str(text) for name, text in held.items()} if isinstance(held, dict) else {}
+    value = manifest(tree, folder).get("scripts")
+    return {str(name): str(text) for name, text in value.items()} if isinstance(value, dict) else {}
 
 
 def listed_names(tree: Tree, folder: str) -> list[str]:
@@ -69,8 +69,8 @@ def serves_here(tree: Tree, folder: str, owner: str = "") -> bool:
     from plainfall.ecosystems.frameworks import find_frameworks
 
     names = frozenset(listed_names(tree, folder) + listed_names(tree, owner))
-    found = find_frameworks(tree, folder, "node", names)
-    return any(command.stage == "server" for one in found for command in one.commands)
+    result = find_frameworks(tree, folder, "node", names)
+    return any(command.stage == "server" for one in result for command in one.commands)
 
 
 def servers_below(tree: Tree, folder: str) -> list[str]:

@@ -46,12 +46,12 @@ def integrity_of(package: Package) -> Digest | None:
     except ValueError as error:
         raise DependencyProblem(
             f"{package.label}: the lock's integrity is none: {error}",
-            remedy="Nothing of it was used. Restore the lock file from version control, or write it anew.",
+            remedy="Nothing of it was used. Restore the lock file from version control, or write it again.",
         ) from error
     if known is not None and known.algorithm == "md5":
         raise DependencyProblem(
             f"{package.label}: the lock states only an MD5 digest, for which other bytes can be made",
-            remedy="Nothing of it was used. Write the lock anew with a current version of its tool.",
+            remedy="Nothing of it was used. Write the lock again with a current version of its tool.",
         )
     return known
 
@@ -88,9 +88,9 @@ class Store:
         """The unpacked package. Raises HashMismatch, ArchiveRefused, RegistryProblem or DependencyProblem."""
         key = self.key(package)
         if key is not None:
-            held = self._cache.tree(key)
-            if held is not None and not held.damaged():
-                return held
+            value = self._cache.tree(key)
+            if value is not None and not value.damaged():
+                return value
         if package.patches:
             return self._patched(package)
         repository = repository_source(package.address)
@@ -271,9 +271,9 @@ def _facts(folder: Path, files: list[Unpacked], *, prepared: bool = True) -> dic
             state = os.stat(folder / file.path)
             files[position] = Unpacked(file.path, stat.S_IMODE(state.st_mode), file.size, state.st_mtime_ns)
     scripts = document.get("scripts")
-    held = scripts if isinstance(scripts, dict) else {}
+    value = scripts if isinstance(scripts, dict) else {}
     names_of_scripts = _INSTALL_SCRIPTS if prepared else (*_INSTALL_SCRIPTS, "prepare")
-    wants = {name: str(held[name]) for name in names_of_scripts if held.get(name)}
+    wants = {name: str(value[name]) for name in names_of_scripts if value.get(name)}
     if "binding.gyp" in names and "install" not in wants and "preinstall" not in wants:
         wants["install"] = "node-gyp rebuild"
     return {

@@ -84,13 +84,13 @@ def _pre(text: str | None) -> _Pre:
 @lru_cache(maxsize=65_536)
 def parse_version(text: str) -> Version | None:
     """The version in a text, or None if it is none (or a number in it is past 2^53 - 1)."""
-    found = _VERSION.match(text.strip()) if len(text) <= 256 else None
-    if not found:
+    match = _VERSION.match(text.strip()) if len(text) <= 256 else None
+    if not match:
         return None
-    numbers = [int(found.group(place)) for place in (1, 2, 3)]
+    numbers = [int(match.group(place)) for place in (1, 2, 3)]
     if max(numbers) > _LARGEST:
         return None
-    return Version(numbers[0], numbers[1], numbers[2], _pre(found.group(4)))
+    return Version(numbers[0], numbers[1], numbers[2], _pre(match.group(4)))
 
 
 def is_range(text: str) -> bool:
@@ -145,10 +145,10 @@ def _alternative(text: str) -> tuple[_Bound, ...] | None:
     spaced = re.sub(r"(~>?|\^|[<>]=?|=)\s+", r"\1", text.strip())
     bounds: list[_Bound] = []
     for word in spaced.split():
-        found = _COMPARATOR.match(word)
-        if not found:
+        match = _COMPARATOR.match(word)
+        if not match:
             return None
-        made = _bounds(found.group(1), found.groups()[1:])
+        made = _bounds(match.group(1), match.groups()[1:])
         if made is None:
             return None
         bounds += made

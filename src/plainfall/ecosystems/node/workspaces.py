@@ -41,7 +41,7 @@ def owner_of(tree: Tree, folder: str) -> tuple[str, bool] | None:
 def workspaces(part: Path, document: Mapping[str, Any]) -> dict[str, dict[str, Any]]:
     """The manifests of the part's workspaces, by folder. Raises BadInput for one that cannot be read."""
     patterns = _patterns(part, document)
-    found: dict[str, dict[str, Any]] = {}
+    results: dict[str, dict[str, Any]] = {}
     for pattern in patterns:
         for path in () if pattern.startswith("!") else sorted(part.glob(f"{pattern}/package.json")):
             inner = path.relative_to(part)
@@ -56,19 +56,19 @@ def workspaces(part: Path, document: Mapping[str, Any]) -> dict[str, dict[str, A
                     place=Evidence(str(inner)),
                     remedy="Mend it, or restore it from version control.",
                 ) from error
-            found[folder] = plain_manifest(one)
-    return found
+            results[folder] = plain_manifest(one)
+    return results
 
 
 def linked_folders(document: Mapping[str, Any]) -> list[str]:
     """The folders that a manifest's wishes link to, relative to it."""
-    found = []
+    results = []
     for table in ("dependencies", "devDependencies", "optionalDependencies"):
         for wish in (document.get(table) or {}).values():
             inner = re.sub(r"^(file|link|portal):", "", str(wish))
             if inner != str(wish) and not re.search(r"\.(tgz|tar\.gz|tar)$", inner):
-                found.append(posixpath.normpath(inner))
-    return found
+                results.append(posixpath.normpath(inner))
+    return results
 
 
 def needed_first(members: Mapping[str, Mapping[str, Any]]) -> list[str]:
@@ -102,8 +102,8 @@ def workspace_file(part: Path) -> dict[str, Any]:
 
 
 def _patterns(part: Path, document: Mapping[str, Any]) -> list[str]:
-    held = document.get("workspaces")
-    rows = held.get("packages") if isinstance(held, dict) else held
+    value = document.get("workspaces")
+    rows = value.get("packages") if isinstance(value, dict) else value
     if not isinstance(rows, list):
         rows = workspace_file(part).get("packages")
     return list(_cleaned(rows)) if isinstance(rows, list) else []

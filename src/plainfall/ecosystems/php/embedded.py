@@ -6,7 +6,7 @@ import re
 from collections.abc import Iterator
 
 from plainfall.evidence import Evidence
-from plainfall.sources.found import FileFound, Use
+from plainfall.sources.values import FileFound, Use
 
 __all__ = ["read_percent"]
 
@@ -27,13 +27,13 @@ def read_percent(text: str, path: str) -> FileFound:
 
 
 def _percent(text: str, path: str) -> Iterator[Use]:
-    for found in _PERCENT.finditer(text):
-        processors = [word for word in found.group(1).split(":") if word]
+    for match in _PERCENT.finditer(text):
+        processors = [word for word in match.group(1).split(":") if word]
         default = None
         if "default" in processors:
             place = processors.index("default")
             default = processors[place + 1] if place + 1 < len(processors) else ""
         kind = next((_TYPES[word] for word in processors if word in _TYPES), "text")
-        line = text.count("\n", 0, found.start()) + 1
+        line = text.count("\n", 0, match.start()) + 1
         shown = text.splitlines()[line - 1].strip()[:160]
-        yield Use(found.group(2), Evidence(path, line, shown), default, kind, default is None)
+        yield Use(match.group(2), Evidence(path, line, shown), default, kind, default is None)

@@ -7,9 +7,9 @@ from collections.abc import Iterator
 from typing import TYPE_CHECKING
 
 from plainfall.sources.context import Context, Grammar, context_of, use_of
-from plainfall.sources.found import Constant, FileFound, Load, Use
 from plainfall.sources.names import FILE_NAME, constant_kind
-from plainfall.sources.trees import Source, arguments_of, literal, said, string_value
+from plainfall.sources.trees import Source, arguments_of, literal, source_text, string_value
+from plainfall.sources.values import Constant, FileFound, Load, Use
 
 if TYPE_CHECKING:
     from tree_sitter import Node
@@ -70,8 +70,8 @@ def _use(source: Source, node: Node, key: str, start: Context) -> Use:
 
 def _calls(source: Source) -> Iterator[Use]:
     """``env("KEY", default)``, ``getenv("KEY")``, ``Env::get("KEY")``; and functions around them."""
-    for found, node in source.places(_CALL):
-        name = found.group(1)
+    for result, node in source.places(_CALL):
+        name = result.group(1)
         if name in ("get", "getOrFail"):
             continue
         call: Node | None = node
@@ -87,45 +87,45 @@ def _calls(source: Source) -> Iterator[Use]:
         elif given and given[0].type == "variable_name":
             for key in _looped(given[0]):
                 yield _use(source, call, key, Context())
-            yield from _by_helper(source, call, said(given[0]))
+            yield from _by_helper(source, call, source_text(given[0]))
 
 
 def _arrays(source: Source) -> Iterator[Use]:
-    for found, node in source.places(_ARRAY):
-        whole = node
-        while whole.parent is not None and whole.type != "subscript_expression":
-            whole = whole.parent
-        if whole.type != "subscript_expression" or len(whole.named_children) < 2:
+    for result, node in source.places(_ARRAY):
+        entire = node
+        while entire.parent is not None and entire.type != "subscript_expression":
+            entire = entire.parent
+        if entire.type != "subscript_expression" or len(entire.named_children) < 2:
             continue
-        outer = whole.parent
+        outer = entire.parent
         if outer is not None and outer.type == "assignment_expression":
             left = outer.child_by_field_name("left")
-            if left == whole:
+            if left == entire:
                 continue
-        index = whole.named_children[1]
+        index = entire.named_children[1]
         key = string_value(index)
-        server = found.group(1) == "$_SERVER"
+        server = result.group(1) == "$_SERVER"
         if key is not None and not (server and key.startswith(("REQUEST_", "HTTP_", "REMOTE_", "SERVER_"))):
-            yield _use(source, whole, key, Context())
+            yield _use(source, entire, key, Context())
         elif index.type == "variable_name":
             for key in _looped(index):
-                yield _use(source, whole, key, Context())
-            yield from _by_helper(source, whole, said(index))
+                yield _use(source, entire, key, Context())
+            yield from _by_helper(source, entire, source_text(index))
 
 
 def _required(source: Source) -> Iterator[Use]:
     """``$dotenv->required(["KEY", …])``."""
-    for found, node in source.places(_REQUIRED):
+    for result, node in source.places(_REQUIRED):
         call: Node | None = node
         while call is not None and call.type != "member_call_expression":
             call = call.parent
-        if call is None or found.group(1) != "required":
+        if call is None or result.group(1) != "required":
             continue
         for given in arguments_of(call)[:1]:
             elements = given.named_children if given.type == "array_creation_expression" else [given]
             for one in elements:
                 key = string_value(one.named_children[0] if one.type == "array_element_initializer" else one)
-                chain = said(call.parent.parent) if call.parent and call.parent.parent else ""
+                chain = source_text(call.parent.parent) if call.parent and call.parent.parent else ""
                 kind = "number" if "isInteger" in chain else "boolean" if "isBoolean" in chain else "text"
                 if key:
                     yield use_of(source, one, key, Context(None, kind, needed=True))
@@ -133,11 +133,11 @@ def _required(source: Source) -> Iterator[Use]:
 
 def _looped(variable: Node) -> list[str]:
     """The texts that a ``foreach`` over a literal list gives its variable."""
-    node, name = variable.parent, said(variable)
+    node, name = variable.parent, source_text(variable)
     while node is not None:
         if node.type == "foreach_statement" and len(node.named_children) >= 2:
             listed, taken = node.named_children[0], node.named_children[1]
-            if said(taken) == name and listed.type == "array_creation_expression":
+            if source_text(taken) == name and listed.type == "array_creation_expression":
                 values = [string_value(one.named_children[-1]) for one in listed.named_children]
                 return [value for value in values if value is not None]
         node = node.parent
@@ -152,12 +152,12 @@ def _by_helper(source: Source, read: Node, name: str) -> Iterator[Use]:
     taken = node.child_by_field_name("parameters") if node is not None else None
     if node is None or taken is None:
         return
-    names = [said(one.child_by_field_name("name")) for one in taken.named_children]
-    function = said(node.child_by_field_name("name"))
+    names = [source_text(one.child_by_field_name("name")) for one in taken.named_children]
+    function = source_text(node.child_by_field_name("name"))
     if name not in names:
         return
     position = names.index(name)
-    stops = _GRAMMAR.stop.search(said(node)) is not None
+    stops = _GRAMMAR.stop.search(source_text(node)) is not None
     for _, mention in source.places(re.compile(rf"(?<![\w$])(?<!function )({re.escape(function)})(?=\s*\()")):
         call = mention.parent
         if call is None or not call.type.endswith("call_expression"):
@@ -170,20 +170,20 @@ def _by_helper(source: Source, read: Node, name: str) -> Iterator[Use]:
 
 
 def _loads(source: Source) -> Iterator[Load]:
-    for found, node in source.places(_LOADER):
-        row = source.text.rfind("\n", 0, found.start()) + 1
-        end = source.text.find(";", found.end())
+    for match, node in source.places(_LOADER):
+        row = source.text.rfind("\n", 0, match.start()) + 1
+        end = source.text.find(";", match.end())
         statement = source.text[row : end if end >= 0 else len(source.text)]
         for text in _TEXTS.finditer(statement):
             name = text.group(1)
             if FILE_NAME.match(name) and not name.endswith(("autoload.php", ".html.php")):
                 beside = "__DIR__" in statement or "dirname(" in statement
                 yield Load(name.lstrip("/"), "file" if beside else "", source.place(node))
-    for found in _DOTENV.finditer(source.text):
-        if not _TEXTS.search(found.group(0)):
-            line = source.text.count("\n", 0, found.start())
+    for match in _DOTENV.finditer(source.text):
+        if not _TEXTS.search(match.group(0)):
+            line = source.text.count("\n", 0, match.start())
             start = source.root.descendant_for_point_range((line, 0), (line, 1))
-            up = re.search(r"['\"](/?(?:\.\./?)+)['\"]|dirname\(__DIR__\)", found.group(0))
+            up = re.search(r"['\"](/?(?:\.\./?)+)['\"]|dirname\(__DIR__\)", match.group(0))
             if start is not None:
                 yield Load("../.env" if up else ".env", "file", source.place(start))
 
@@ -194,13 +194,13 @@ def _document_uses(source: Source) -> Iterator[Use]:
         r"(\$\w+)\s*=\s*[^;]*?(?:require(?:_once)?|include(?:_once)?|parse_ini_file|parseFile|file_get_contents)\b"
         r"[^;'\"]*['\"]([\w./-]+\.(?:php|ini|json|ya?ml|toml))['\"]"
     )
-    held = [found.groups() for found in pattern.finditer(source.text)]
+    value = [match.groups() for match in pattern.finditer(source.text)]
     # A file that is included by itself brings its own variables, of which these are the usual names.
-    for found in _INCLUDED.finditer(source.text):
+    for match in _INCLUDED.finditer(source.text):
         for name in _HOLDERS.findall(source.text):
             if not re.search(rf"{re.escape(name)}\s*=[^=>]", source.text):
-                held.append((name, found.group(1)))
-    for name, file in dict.fromkeys(held):
+                value.append((name, match.group(1)))
+    for name, file in dict.fromkeys(value):
         if file.endswith("autoload.php"):
             continue
         seen: set[int] = set()
@@ -221,9 +221,9 @@ def _document_uses(source: Source) -> Iterator[Use]:
 
 
 def _constants(source: Source) -> Iterator[Constant]:
-    for found in _CONSTANT.finditer(source.text):
-        name = next(group for group in found.groups() if group)
-        start = found.start(found.lastindex or 0)
+    for match in _CONSTANT.finditer(source.text):
+        name = next(group for group in match.groups() if group)
+        start = match.start(match.lastindex or 0)
         node = source.root.descendant_for_byte_range(
             len(source.text[:start].encode()), len(source.text[: start + len(name)].encode())
         )
@@ -243,7 +243,7 @@ def _constants(source: Source) -> Iterator[Constant]:
         text = string_value(value)
         if text is None and value.type != "integer":
             continue
-        given = text if text is not None else int(said(value)) if said(value).isdigit() else 0
+        given = text if text is not None else int(source_text(value)) if source_text(value).isdigit() else 0
         kind = constant_kind(name.lstrip("$"), given)
         if kind:
             yield Constant(name, str(given), kind, source.place(node))

@@ -49,7 +49,7 @@ def applications(tree: Tree, folder: str, makers: str) -> list[Application]:
     place = f"{folder}/" if folder else ""
     made = re.compile(rf"^(\w+)\s*(?::[^=\n]+)?=\s*(?:\w+\.)?(?:{makers})\(", re.MULTILINE)
     inside = re.compile(rf"\b(?:{makers})\(")
-    found = []
+    results = []
     for path, text in sources(tree, folder):
         match, factory = made.search(text), False
         if match is None:
@@ -60,8 +60,8 @@ def applications(tree: Tree, folder: str, makers: str) -> list[Application]:
             module, root = _module(tree, place, path)
             line = text[: match.start()].count("\n") + 1
             evidence = Evidence(place + path, line, match.group(0).splitlines()[0].strip())
-            found.append(Application(module, match.group(1), root, factory, evidence))
-    return sorted(found, key=_merit)
+            results.append(Application(module, match.group(1), root, factory, evidence))
+    return sorted(results, key=_merit)
 
 
 def _body(text: str, start: int) -> str:

@@ -29,9 +29,9 @@ _VERSION = re.compile(r"^(\d+)\.(\d+)(?:\.(\d+))?$")
 
 def _ask(text: str, strength: Strength, source: str, place: Evidence) -> Iterator[VersionAsk]:
     """An ask for one version as it is written: with a patch number exact, without one the release line."""
-    found = _VERSION.match(text)
-    if found and found.group(1) == "3":
-        specifier = f"=={text}" if found.group(3) else f"=={text}.*"
+    match = _VERSION.match(text)
+    if match and match.group(1) == "3":
+        specifier = f"=={text}" if match.group(3) else f"=={text}.*"
         yield VersionAsk(text, specifier, strength, source, place)
 
 
@@ -52,9 +52,9 @@ def _tool_versions(tree: Tree, folder: str) -> Iterator[VersionAsk]:
     """``.tool-versions``: ``python 3.12.4`` with fallbacks behind it; the first counts."""
     for path in dict.fromkeys((_within(folder, ".tool-versions"), ".tool-versions")):
         for number, line in _lines(tree, path):
-            found = re.match(r"^python\s+(\d+\.\d+(?:\.\d+)?)", line)
-            if found:
-                yield from _ask(found.group(1), Strength.PIN, "pin file", Evidence(path, number, line))
+            match = re.match(r"^python\s+(\d+\.\d+(?:\.\d+)?)", line)
+            if match:
+                yield from _ask(match.group(1), Strength.PIN, "pin file", Evidence(path, number, line))
                 return
 
 
@@ -62,9 +62,9 @@ def _runtime_txt(tree: Tree, folder: str) -> Iterator[VersionAsk]:
     """``runtime.txt`` of hosting platforms: ``python-3.12.4``."""
     path = _within(folder, "runtime.txt")
     for number, line in _lines(tree, path):
-        found = re.match(r"^python-(\d+\.\d+(?:\.\d+)?)\s*$", line.strip())
-        if found:
-            yield from _ask(found.group(1), Strength.PIN, "platform file", Evidence(path, number, line))
+        match = re.match(r"^python-(\d+\.\d+(?:\.\d+)?)\s*$", line.strip())
+        if match:
+            yield from _ask(match.group(1), Strength.PIN, "platform file", Evidence(path, number, line))
 
 
 def _lock(tree: Tree, folder: str) -> Iterator[VersionAsk]:
@@ -85,10 +85,10 @@ def _lock(tree: Tree, folder: str) -> Iterator[VersionAsk]:
         in_metadata = name != "poetry.lock"
         for number, line in _lines(tree, path):
             in_metadata = in_metadata or line.strip() == "[metadata]"
-            found = re.match(pattern, line) if in_metadata else None
-            if not found:
+            match = re.match(pattern, line) if in_metadata else None
+            if not match:
                 continue
-            text = found.group(1)
+            text = match.group(1)
             specifier = f"=={text}.*" if name == "Pipfile.lock" else spelled_out(text)
             strength = Strength.PREFERENCE if name == "Pipfile.lock" else Strength.RANGE
             try:
@@ -114,9 +114,9 @@ def _older_manifests(tree: Tree, folder: str) -> Iterator[VersionAsk]:
     ):
         path = _within(folder, name)
         for number, line in _lines(tree, path):
-            found = re.search(pattern, line)
-            if found:
-                text = found.group(1)
+            match = re.search(pattern, line)
+            if match:
+                text = match.group(1)
                 place = Evidence(path, number, line.strip())
                 if name == "Pipfile":
                     yield from _ask(text, Strength.PIN, "manifest", place)
@@ -138,7 +138,7 @@ def _container(tree: Tree, folder: str) -> Iterator[VersionAsk]:
     ):
         path = _within(folder, name)
         arguments: dict[str, str] = {}
-        found: VersionAsk | None = None
+        result: VersionAsk | None = None
         for number, line in _lines(tree, path):
             given = re.match(r"^\s*ARG\s+(\w+)=['\"]?([^'\"\s]+)", line, re.IGNORECASE)
             if given:
@@ -154,9 +154,9 @@ def _container(tree: Tree, folder: str) -> Iterator[VersionAsk]:
             version = re.search(r"(?:^|/)python:(\d+\.\d+(?:\.\d+)?)", spelled)
             if version:
                 place = Evidence(path, number, line.strip())
-                found = next(_ask(version.group(1), Strength.PREFERENCE, "container file", place), found)
-        if found:
-            yield found
+                result = next(_ask(version.group(1), Strength.PREFERENCE, "container file", place), result)
+        if result:
+            yield result
 
 
 def _dev_container(tree: Tree, folder: str) -> Iterator[VersionAsk]:
@@ -187,9 +187,9 @@ def _workflows(tree: Tree, folder: str) -> Iterator[VersionAsk]:
         if not re.match(r"^\.(github|gitea|forgejo)/workflows/[^/]+\.ya?ml$|^\.gitlab-ci\.yml$", path):
             continue
         for number, line in _lines(tree, path):
-            found = _STATED.search(line)
-            if found and "${{" not in line:
-                for text in re.findall(r"\b3\.\d+(?:\.\d+)?\b", found.group(1)):
+            match = _STATED.search(line)
+            if match and "${{" not in line:
+                for text in re.findall(r"\b3\.\d+(?:\.\d+)?\b", match.group(1)):
                     versions.setdefault(text, Evidence(path, number, line.strip()))
     strength = Strength.PREFERENCE if len(versions) == 1 else Strength.HINT
     for text, place in versions.items():
@@ -200,8 +200,8 @@ def _matrix(tree: Tree, folder: str) -> Iterator[VersionAsk]:
     """Test-matrix sections: ``envlist = py311,py312``, ``python=["3.11", "3.12"]``."""
     path = _within(folder, "noxfile.py")
     for number, line in _lines(tree, path):
-        found = re.search(r"python\s*=\s*\[([^\]]+)\]", line)
-        for text in re.findall(r"['\"](3\.\d+)['\"]", found.group(1)) if found else ():
+        match = re.search(r"python\s*=\s*\[([^\]]+)\]", line)
+        for text in re.findall(r"['\"](3\.\d+)['\"]", match.group(1)) if match else ():
             yield from _ask(text, Strength.HINT, "test matrix", Evidence(path, number, line.strip()))
     for name in ("tox.ini", "setup.cfg"):
         path = _within(folder, name)
@@ -217,15 +217,15 @@ def _environment_file(tree: Tree, folder: str) -> Iterator[VersionAsk]:
     for name in ("environment.yml", "environment.yaml"):
         path = _within(folder, name)
         for number, line in _lines(tree, path):
-            found = re.match(r"^\s*-\s*python\s*(=|==|>=)\s*(\d+\.\d+(?:\.\d+)?)", line)
-            if not found:
+            match = re.match(r"^\s*-\s*python\s*(=|==|>=)\s*(\d+\.\d+(?:\.\d+)?)", line)
+            if not match:
                 continue
             place = Evidence(path, number, line.strip())
-            if found.group(1) == ">=":
-                text = f">={found.group(2)}"
+            if match.group(1) == ">=":
+                text = f">={match.group(2)}"
                 yield VersionAsk(text, text, Strength.RANGE, "environment file", place)
             else:
-                yield from _ask(found.group(2), Strength.PIN, "environment file", place)
+                yield from _ask(match.group(2), Strength.PIN, "environment file", place)
 
 
 def _classifiers(tree: Tree, folder: str) -> Iterator[VersionAsk]:
@@ -233,10 +233,10 @@ def _classifiers(tree: Tree, folder: str) -> Iterator[VersionAsk]:
     for name in ("pyproject.toml", "setup.cfg", "setup.py"):
         path = _within(folder, name)
         for number, line in _lines(tree, path):
-            found = re.search(r"Programming Language :: Python :: (3\.\d+)\b", line)
-            if found:
+            match = re.search(r"Programming Language :: Python :: (3\.\d+)\b", line)
+            if match:
                 yield from _ask(
-                    found.group(1), Strength.HINT, "classifier", Evidence(path, number, line.strip())
+                    match.group(1), Strength.HINT, "classifier", Evidence(path, number, line.strip())
                 )
 
 
@@ -247,15 +247,15 @@ def _readme(tree: Tree, folder: str) -> Iterator[VersionAsk]:
             continue
         path = _within(folder, name)
         for number, line in _lines(tree, path):
-            found = _PROSE.search(line)
-            if not found:
+            match = _PROSE.search(line)
+            if not match:
                 continue
             place = Evidence(path, number, line.strip())
-            text = found.group(0)
-            if found.group(1) or found.group(3):
-                yield VersionAsk(text, f">={found.group(2)}", Strength.PREFERENCE, "README", place)
+            text = match.group(0)
+            if match.group(1) or match.group(3):
+                yield VersionAsk(text, f">={match.group(2)}", Strength.PREFERENCE, "README", place)
             else:
-                line_only = ".".join(found.group(2).split(".")[:2])
+                line_only = ".".join(match.group(2).split(".")[:2])
                 yield VersionAsk(text, f"=={line_only}.*", Strength.HINT, "README", place)
             return
 

@@ -39,14 +39,14 @@ def _pin_file(tree: Tree, folder: str) -> Iterator[VersionAsk]:
             text = line.partition("#")[0].strip()
             if not text:
                 continue
-            found = re.fullmatch(r"(?:c?python[-@]?)?(\d+(?:\.\d+){0,2}(?:(?:a|b|rc)\d+)?)(?:-dev)?", text)
-            if not found:
+            match = re.fullmatch(r"(?:c?python[-@]?)?(\d+(?:\.\d+){0,2}(?:(?:a|b|rc)\d+)?)(?:-dev)?", text)
+            if not match:
                 raise BadInput(
                     f"{text!r} is no Python version",
                     place=Evidence(path, number, text),
                     remedy="Write a version such as 3.12 or 3.12.4.",
                 )
-            version = found.group(1)
+            version = match.group(1)
             specifier = f"=={version}" if version.count(".") == 2 else f"=={version}.*"
             yield VersionAsk(text, specifier, Strength.PIN, "pin file", Evidence(path, number, text))
             return

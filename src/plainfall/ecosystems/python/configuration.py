@@ -108,17 +108,17 @@ def _client_default(surroundings: Surroundings, interpreter: Interpreter) -> str
     command = [str(interpreter.file), "-E", "-s", "-m", "pip", "install", "--help"]
     environment = {**surroundings.for_project(), "COLUMNS": "400", "PIP_CONFIG_FILE": "/dev/null"}
     try:
-        said = run(command, environment, seconds=60).output
+        text = run(command, environment, seconds=60).output
     except (OSError, subprocess.TimeoutExpired) as error:
-        said = str(error)
-    found = re.search(r"\(default:?\s+(https?://\S+?)\)", re.sub(r"\s+", " ", said))
-    if not found:
+        text = str(error)
+    match = re.search(r"\(default:?\s+(https?://\S+?)\)", re.sub(r"\s+", " ", text))
+    if not match:
         raise RegistryProblem(
-            f"no package index is configured, and {interpreter.found} has no client that could name one",
+            f"no package index is configured, and {interpreter.path} has no client that could name one",
             remedy="Set PIP_INDEX_URL, or index-url in the user's pip.conf, to your package index.",
         )
-    cache.remember("registries", key, found.group(1))
-    return found.group(1)
+    cache.remember("registries", key, match.group(1))
+    return match.group(1)
 
 
 def _configured(surroundings: Surroundings) -> dict[str, tuple[str, Evidence]]:

@@ -88,8 +88,8 @@ def _adapter(wish: DebugWish) -> list[str]:
     sources = read_sources(surroundings, choice.taken, IndexOptions())
     supply = Supply(wish.clone, sources, choice.taken, surroundings, wish.progress)
     try:
-        found = supply.trees_for([_ADAPTER], "the debug adapter", Evidence("--debug"))
+        result = supply.trees_for([_ADAPTER], "the debug adapter", Evidence("--debug"))
     finally:
         supply.close()
-    cache.remember("debuggers", key, [tree.sha256 for tree in found.values()])
-    return [str(tree.folder) for tree in found.values()]
+    cache.remember("debuggers", key, [tree.sha256 for tree in result.values()])
+    return [str(tree.folder) for tree in result.values()]

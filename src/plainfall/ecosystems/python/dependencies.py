@@ -14,13 +14,13 @@ from plainfall.ecosystems.python.job import InstallResult, Job, Lazy
 from plainfall.ecosystems.python.laying import (
     INSTALLER,
     installed_distributions,
-    is_whole,
+    is_complete,
     lay_wheel,
     recorded_paths,
     take_out,
 )
 from plainfall.ecosystems.python.pins import Pin, choice_key
-from plainfall.ecosystems.python.wished import pins_of_wishes
+from plainfall.ecosystems.python.resolve_wishes import pins_of_wishes
 from plainfall.errors import DependencyProblem, HashMismatch, disk_full_explained
 from plainfall.packages.cache import CachedTree, PackageCache
 from plainfall.packages.placing import Folders, place_files
@@ -83,7 +83,7 @@ def _cleared(job: Job, pins: Sequence[Pin], lazy: Lazy, result: InstallResult) -
     """Takes out what must go; returns the pins that are still to be laid."""
     wanted = {pin.name: pin for pin in pins}
     environment = job.environment
-    there = set()
+    existing = set()
     for leftover in environment.commands.glob(f"{PARTIAL}*"):
         job.access.confined.remove(leftover)
     installed = installed_distributions(environment)
@@ -103,9 +103,9 @@ def _cleared(job: Job, pins: Sequence[Pin], lazy: Lazy, result: InstallResult) -
             if (
                 same
                 and distribution.dist_info not in edited
-                and is_whole(environment, distribution.dist_info)
+                and is_complete(environment, distribution.dist_info)
             ):
-                there.add(name)
+                existing.add(name)
                 result.kept.append(label)
                 result.archives[name] = job.archives.get(name, "")
                 continue
@@ -117,11 +117,11 @@ def _cleared(job: Job, pins: Sequence[Pin], lazy: Lazy, result: InstallResult) -
         elif pin is None:
             result.unmanaged.append(label)
         elif _same_version(pin.version, version):
-            there.add(name)
+            existing.add(name)
             result.kept.append(label)
         else:
             take(distribution.dist_info)
-    return [pin for pin in pins if pin.name not in there]
+    return [pin for pin in pins if pin.name not in existing]
 
 
 def _is_installed(pin: Pin, version: str, sha256: str | None, lazy: Lazy) -> bool:
@@ -137,10 +137,10 @@ def _same_version(wanted: str, version: str) -> bool:
     from packaging.version import InvalidVersion, Version
 
     try:
-        here, there = Version(wanted), Version(version)
+        here, existing = Version(wanted), Version(version)
     except InvalidVersion:
         return wanted == version
-    return here == there or (here.local is None and here.public == there.public)
+    return here == existing or (here.local is None and here.public == existing.public)
 
 
 def _lay(job: Job, missing: Sequence[Pin], lazy: Lazy, result: InstallResult) -> None:
@@ -187,9 +187,9 @@ def _lay(job: Job, missing: Sequence[Pin], lazy: Lazy, result: InstallResult) ->
 def _chosen_before(cache: PackageCache, pin: Pin, job: Job, lazy: Lazy) -> str | None:
     """The wheel that was taken for the same pin: one that the list names, or one that was built with the tools of
     the same registries."""
-    found = cache.recall("choices", choice_key(pin, job.interpreter))
-    found = found or cache.recall("choices", choice_key(pin, job.interpreter, lazy.sources().addresses))
-    return found if isinstance(found, str) else None
+    result = cache.recall("choices", choice_key(pin, job.interpreter))
+    result = result or cache.recall("choices", choice_key(pin, job.interpreter, lazy.sources().addresses))
+    return result if isinstance(result, str) else None
 
 
 def _edited_distributions(job: Job) -> set[str]:
@@ -197,12 +197,12 @@ def _edited_distributions(job: Job) -> set[str]:
     if not job.access.edited:
         return set()
     environment = job.environment
-    found = set()
+    results = set()
     for one in installed_distributions(environment):
         paths = recorded_paths(environment, one.dist_info)
         if any(os.path.normpath(environment.packages / path) in job.access.edited for path in paths):
-            found.add(one.dist_info)
-    return found
+            results.add(one.dist_info)
+    return results
 
 
 def _contested_words(contested: Mapping[str, Mapping[str, str]]) -> list[str]:

@@ -27,10 +27,10 @@ def missing_driver(settings: Mapping[str, str], names: Collection[str]) -> tuple
     """The key of the first address whose driver is not among the installed names, and the package that it
     calls for; None if every address can be spoken to. ``postgresql+asyncpg://`` names its driver itself."""
     for key, value in settings.items():
-        found = re.match(r"^([a-z]+)(?:\+([a-z0-9]+))?://", value)
-        if not found:
+        match = re.match(r"^([a-z]+)(?:\+([a-z0-9]+))?://", value)
+        if not match:
             continue
-        scheme, named = found.groups()
+        scheme, named = match.groups()
         fitting = _NAMED.get(named, (named,)) if named else _DRIVERS.get(scheme, ())
         if fitting and named not in ("http", "https", "pysqlite", "srv") and not set(fitting) & set(names):
             return key, fitting[0] if named else {"postgres": "psycopg2-binary"}.get(scheme, fitting[0])

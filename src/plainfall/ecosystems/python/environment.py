@@ -14,7 +14,7 @@ from plainfall.errors import EnvironmentProblem
 from plainfall.evidence import Evidence
 from plainfall.runtimes.interpreters import Interpreter
 from plainfall.sealing import Seal
-from plainfall.writing import write_whole
+from plainfall.writing import write_replacing
 
 __all__ = ["Standing", "VirtualEnvironment", "make_environment", "standing"]
 
@@ -84,7 +84,7 @@ def standing(folder: Path, interpreter: Interpreter, seal: Seal) -> Standing:
         return Standing("wrong", f"it is for Python {here or '?'}, and {wanted} was chosen", ours)
     python = folder / "bin" / "python"
     if not python.exists():
-        return Standing("wrong", "its interpreter is gone: bin/python leads nowhere", ours)
+        return Standing("wrong", "its interpreter is missing: bin/python leads nowhere", ours)
     if ours:
         if python.resolve() != interpreter.file:
             return Standing(
@@ -150,9 +150,9 @@ def _fill(
         _SEAL: seal.mark(_SEAL, str(environment.folder)),
     }
     text = "".join(f"{key} = {value}\n" for key, value in settings.items())
-    write_whole(beside / "pyvenv.cfg", text)
+    write_replacing(beside / "pyvenv.cfg", text)
     for name, script in activation_scripts(environment.folder, prompt).items():
-        write_whole(beside / "bin" / name, script)
+        write_replacing(beside / "bin" / name, script)
 
 
 def _settings(text: str) -> Mapping[str, str]:

@@ -79,12 +79,12 @@ class PythonEnvironment:
         def wheels(version: str) -> int:
             return sum(has_wheel(names, version) for names in archives.values())
 
-        found = python_interpreters(surroundings)
+        result = python_interpreters(surroundings)
         try:
-            choice = choose("Python", part.asks, found, GRAMMAR, without_headers, wheels)
+            choice = choose("Python", part.asks, result, GRAMMAR, without_headers, wheels)
         except NoFittingRuntime:
             # Not every source package is compiled: one without headers is better than none.
-            choice = choose("Python", part.asks, found, GRAMMAR, not_fit, wheels)
+            choice = choose("Python", part.asks, result, GRAMMAR, not_fit, wheels)
         best = choice.taken.version
         remarks = []
         for other in choice.rejected:
@@ -101,8 +101,8 @@ class PythonEnvironment:
         return Choice(choice.taken, choice.rejected, [*choice.remarks, *dict.fromkeys(remarks)])
 
     def standing(self, folder: Path, choice: Choice, access: CloneAccess) -> EnvironmentStanding:
-        found = standing(folder / _FOLDER, choice.taken, access.seal)
-        return EnvironmentStanding(found.state, _FOLDER, found.reason, found.ours)
+        result = standing(folder / _FOLDER, choice.taken, access.seal)
+        return EnvironmentStanding(result.state, _FOLDER, result.reason, result.ours)
 
     def make(self, folder: Path, choice: Choice, prompt: str, making: Path, access: CloneAccess) -> None:
         make_environment(folder / _FOLDER, choice.taken, prompt, making, access.confined, access.seal)

@@ -198,7 +198,7 @@ class Finder:
         )
 
     def _no_version(self, pin: Pin, version: str, offered: Sequence[IndexFile]) -> DependencyProblem:
-        versions = sorted({found for file in offered if (found := version_of(file))}, key=Version)
+        versions = sorted({result for file in offered if (result := version_of(file))}, key=Version)
         shown = ", ".join(versions[-6:]) or "none that can be read"
         return DependencyProblem(
             f"{pin.name} has no release {version}",
@@ -258,14 +258,14 @@ def _project(filename: str) -> str | None:
 
 
 def _same(file: IndexFile, version: str) -> bool:
-    found = version_of(file)
-    if found is None:
+    result = version_of(file)
+    if result is None:
         return False
     try:
         wanted = Version(version)
     except InvalidVersion:
-        return found == version
-    offered = Version(found)
+        return result == version
+    offered = Version(result)
     # A pin without a local label admits every local label (PEP 440, version matching).
     return offered == wanted or (wanted.local is None and offered.public == str(wanted))
 

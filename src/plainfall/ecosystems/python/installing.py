@@ -46,7 +46,7 @@ class PythonInstalling:
         read = read_list(tree, job.listed.path, job.listed.kind, target)
         if read.withheld:
             raise ValueNeeded(
-                "the list wants something of yours that it does not get without your word",
+                "the list asks for your credentials, which need your consent",
                 place=read.withheld[0].evidence,
                 remedy=f"{withheld_words(read.withheld)}. It is remembered for this clone and this host.",
             )

@@ -27,7 +27,7 @@ __all__ = [
     "INSTALLER",
     "Installed",
     "installed_distributions",
-    "is_whole",
+    "is_complete",
     "lay_wheel",
     "path_of_row",
     "recorded_paths",
@@ -63,7 +63,7 @@ def installed_distributions(environment: VirtualEnvironment) -> list[Installed]:
         )
     except FileNotFoundError:
         return []
-    found = []
+    results = []
     for name in names:
         try:
             installer = (environment.packages / name / "INSTALLER").read_text("utf-8").strip()
@@ -71,8 +71,8 @@ def installed_distributions(environment: VirtualEnvironment) -> list[Installed]:
             info = environment.packages / name
             half = (info / "RECORD").exists() or not (info / "METADATA").exists()
             installer = "" if half else "unknown"
-        found.append(Installed(name, installer))
-    return found
+        results.append(Installed(name, installer))
+    return results
 
 
 def lay_wheel(
@@ -142,7 +142,7 @@ def recorded_paths(environment: VirtualEnvironment, dist_info: str) -> Iterator[
             yield path
 
 
-def is_whole(environment: VirtualEnvironment, dist_info: str) -> bool:
+def is_complete(environment: VirtualEnvironment, dist_info: str) -> bool:
     """Whether every file that RECORD lists is there, bytecode aside."""
     root = f"{environment.packages}/"
     return all(

@@ -24,9 +24,9 @@ def user_limits(sources: Sources) -> list[RequirementLine]:
 
 def check_limits(pins: Sequence[Pin], sources: Sources) -> None:
     """Raises DependencyProblem for a pin that they do not admit, and BadInput."""
-    held = {pin.name: pin for pin in pins}
+    value = {pin.name: pin for pin in pins}
     for limit in user_limits(sources):
-        pin = held.get(limit.name)
+        pin = value.get(limit.name)
         if pin is None or limit.requirement is None or not pin.version:
             continue
         if not limit.requirement.specifier.contains(pin.version, prereleases=True):

@@ -119,7 +119,7 @@ class _Remote(io.RawIOBase):
         page = client.page(url, span=(-_TAIL, 0))
         if page is None:
             raise RegistryProblem(f"{url} is not there")
-        self._size = page.whole or len(page.body)
+        self._size = page.total or len(page.body)
         self._pieces: dict[int, bytes] = {self._size - len(page.body): page.body}
 
     def seekable(self) -> bool:
@@ -147,7 +147,7 @@ class _Remote(io.RawIOBase):
         page = self._client.page(self._url, span=(start, max(end, min(self._size, start + 8192)) - 1))
         if page is None:
             raise RegistryProblem(f"{self._url} is not there any more")
-        self._pieces[start if page.whole else 0] = page.body
-        if (start if page.whole else 0) + len(page.body) < end or (not page.whole and start > len(page.body)):
+        self._pieces[start if page.total else 0] = page.body
+        if (start if page.total else 0) + len(page.body) < end or (not page.total and start > len(page.body)):
             raise RegistryProblem(f"{self._url} gave fewer bytes than it has")
         return self.read(end - start)

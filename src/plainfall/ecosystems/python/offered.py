@@ -35,7 +35,7 @@ def offered_archives(
         finder = Finder(client, sources, (), interpreter.facts)
         try:
             finder.prefetch([name for name, _ in listed.pinned])
-            found = {
+            results = {
                 f"{name} {version}": tuple(
                     file.filename for file in finder.offered(name) if version_of(file) == version
                 )
@@ -46,6 +46,6 @@ def offered_archives(
             client.close()
     except PlainfallError:
         return {}
-    found = {label: names for label, names in found.items() if names}
-    cache.remember("offered", key, found)
-    return found
+    results = {label: names for label, names in results.items() if names}
+    cache.remember("offered", key, results)
+    return results

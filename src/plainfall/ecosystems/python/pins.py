@@ -54,7 +54,7 @@ class Pin:
                     raise BadInput(
                         f"{self.name}: {error}",
                         place=self.evidence,
-                        remedy="Write the lock anew with the tool that made it, or restore it.",
+                        remedy="Write the lock again with the tool that made it, or restore it.",
                     ) from error
 
 

@@ -127,15 +127,15 @@ def _merge(
     *,
     constraint: bool,
 ) -> RequirementList:
-    whole = RequirementList(files=(path,))
+    entire = RequirementList(files=(path,))
     pending: list[RequirementLine] = []
 
     def with_pending() -> RequirementList:
         added = tuple(pending)
         pending.clear()
         if constraint:
-            return replace(whole, constraints=whole.constraints + added)
-        return replace(whole, lines=whole.lines + added)
+            return replace(entire, constraints=entire.constraints + added)
+        return replace(entire, lines=entire.lines + added)
 
     for count, (number, line) in enumerate(_logical_lines(read(path), path)):
         if count >= _MOST_LINES:
@@ -148,17 +148,17 @@ def _merge(
             line = expanded(line, variables)
         elif names and host_in(line):
             withheld = Withheld(host_in(line), tuple(dict.fromkeys(names)), Evidence(path, number))
-            whole = replace(whole, withheld=(*whole.withheld, withheld))
+            entire = replace(entire, withheld=(*entire.withheld, withheld))
         kind, value, rest = _option(line, evidence)
         if kind in ("include", "constraint"):
             included = _included(path, value, evidence, chain)
             constraining = constraint or kind == "constraint"
             inner = _merge(included, read, variables, hosts, (*chain, evidence), constraint=constraining)
-            whole = _joined(with_pending(), inner)
+            entire = _joined(with_pending(), inner)
         elif kind == "requirement" or kind == "editable":
             pending.append(_requirement(value or rest, evidence, editable=kind == "editable", path=path))
         else:
-            whole = _with_option(whole, kind, value, evidence)
+            entire = _with_option(entire, kind, value, evidence)
     return with_pending()
 
 
@@ -283,8 +283,8 @@ def _is_reference(text: str) -> bool:
 
 def _split_hashes(text: str, evidence: Evidence) -> tuple[str, dict[str, frozenset[str]]]:
     """The requirement without its per-requirement options, and the hashes they state."""
-    head, found, tail = text.partition(" --")
-    if not found:
+    head, result, tail = text.partition(" --")
+    if not result:
         return text.strip(), {}
     try:
         words = shlex.split("--" + tail)

@@ -60,7 +60,7 @@ class _Wish:
     line: RequirementLine | None
     parent: str
 
-    def said(self) -> str:
+    def wording(self) -> str:
         """The wish in words, by the project's own line if it is one."""
         if self.line is not None:
             return f"{self.line.evidence} wants {self.requirement}"
@@ -110,8 +110,8 @@ def resolve(
         ) from error
     places = {wish.name: wish.line.evidence for wish in reversed(roots) if wish.line}
     return [
-        Resolved(found.name, str(found.version), found.files, places.get(found.name), found.direct)
-        for (name, extra), found in sorted(_led_to(state.mapping, state.criteria).items())
+        Resolved(result.name, str(result.version), result.files, places.get(result.name), result.direct)
+        for (name, extra), result in sorted(_led_to(state.mapping, state.criteria).items())
         if not extra
     ]
 
@@ -217,8 +217,8 @@ class _Provider(AbstractProvider[_Wish, _Candidate, tuple[str, str]]):
         bad = {candidate.version for candidate in incompatibilities[identifier]}
         if name in self._directs:
             direct = self._directs[name]
-            found = _Candidate(name, Version(direct.version), extra, (), direct)
-            return [] if found.version in bad else [found]
+            result = _Candidate(name, Version(direct.version), extra, (), direct)
+            return [] if result.version in bad else [result]
         specifier = SpecifierSet()
         for wish in wishes:
             specifier &= wish.requirement.specifier
@@ -273,17 +273,17 @@ class _Provider(AbstractProvider[_Wish, _Candidate, tuple[str, str]]):
         """The conflict in words, with the lines of the project that lead to it."""
         names = sorted({cause.requirement.name for cause in causes})
         name = names[0]
-        said = list(dict.fromkeys(cause.requirement.said() for cause in causes))
+        text = list(dict.fromkeys(cause.requirement.wording() for cause in causes))
         limits = [f"{line.evidence} limits it to {line.requirement}" for line in self._limits.get(name, [])]
         places = [cause.requirement.line.evidence for cause in causes if cause.requirement.line]
         offered = sorted(self._finder.versions(name), reverse=True)
         if not self._finder.offered(name):
-            raise self._finder.unknown(name, places[0] if places else None, said)
+            raise self._finder.unknown(name, places[0] if places else None, text)
         shown = ", ".join(str(version) for version in offered[:6]) or "none that fit this Python and machine"
         return DependencyProblem(
             f"no version of {name} satisfies all that is asked of it",
             place=places[0] if places else None,
-            lines=(*said, *limits, f"offered: {shown}"),
+            lines=(*text, *limits, f"offered: {shown}"),
             remedy="Change one of the project's own lines above, or take one version for this clone with "
             f"--instead {name}==VERSION.",
         )

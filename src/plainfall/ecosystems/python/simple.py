@@ -56,7 +56,7 @@ def listed_file(
         raise BadInput(
             f"it names an archive wrongly: {error}",
             place=place,
-            remedy="Write the lock anew with the tool that made it, or restore it.",
+            remedy="Write the lock again with the tool that made it, or restore it.",
         ) from error
 
 

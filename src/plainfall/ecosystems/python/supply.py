@@ -150,11 +150,11 @@ class Supply:
         return [future.result() for future in futures]
 
     def _choose(self, pin: Pin) -> IndexFile:
-        found = self.finder.pinned(pin)
-        if found.remark:
+        result = self.finder.pinned(pin)
+        if result.remark:
             with self._lock:
-                self.supplied.remarks += (found.remark,)
-        return found.file
+                self.supplied.remarks += (result.remark,)
+        return result.file
 
     def _check_room(self) -> None:
         free = shutil.disk_usage(self._existing(self.cache.folder)).free
@@ -303,8 +303,8 @@ class Supply:
             (*self._chain, label or title),
         )
         try:
-            found = resolve(lines, (), {}, inner.finder, inner.metadata, target)
-            return inner.trees([Pin(one.name, one.version, place) for one in found])
+            result = resolve(lines, (), {}, inner.finder, inner.metadata, target)
+            return inner.trees([Pin(one.name, one.version, place) for one in result])
         finally:
             inner.close()
 

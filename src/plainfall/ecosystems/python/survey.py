@@ -49,15 +49,15 @@ def recognise_python(tree: Tree, folder: str) -> list[Evidence]:
     names = tree.folders.get(folder, [])
     if folder and _SIDE.search(folder):
         return []
-    found = [name for name in _MANIFESTS if name in names]
-    if "pyproject.toml" in found and not _is_project(tree, folder):
-        found.remove("pyproject.toml")
-    found += sorted(name for name in names if REQUIREMENTS.match(name))
+    results = [name for name in _MANIFESTS if name in names]
+    if "pyproject.toml" in results and not _is_project(tree, folder):
+        results.remove("pyproject.toml")
+    results += sorted(name for name in names if REQUIREMENTS.match(name))
     mains = [name for name in _MAIN if name in names]
-    if not found and folder and "manage.py" not in mains:
+    if not results and folder and "manage.py" not in mains:
         return []
     place = f"{folder}/" if folder else ""
-    return [Evidence(f"{place}{name}", 1) for name in (*found, *mains)]
+    return [Evidence(f"{place}{name}", 1) for name in (*results, *mains)]
 
 
 def _is_project(tree: Tree, folder: str) -> bool:
@@ -163,7 +163,7 @@ def _module_is_here(tree: Tree, folder: str, module: str) -> bool:
 def needed_modules(tree: Tree, folder: str) -> tuple[Extension, ...]:
     """Which of the modules that a build of Python may lack the part's own sources import."""
     place = f"{folder}/" if folder else ""
-    found: dict[str, Extension] = {}
+    results: dict[str, Extension] = {}
     for path in tree.below(folder):
         if path.endswith(".py"):
             try:
@@ -174,5 +174,5 @@ def needed_modules(tree: Tree, folder: str) -> tuple[Extension, ...]:
                 line = text[: match.start()].count("\n") + 1
                 name = match.group(1)
                 evidence = Evidence(place + path, line, match.group(0).strip())
-                found.setdefault(name, Extension(name, evidence, name, _PACKAGES.get(name, "")))
-    return tuple(found.values())
+                results.setdefault(name, Extension(name, evidence, name, _PACKAGES.get(name, "")))
+    return tuple(results.values())

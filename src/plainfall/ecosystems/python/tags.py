@@ -66,8 +66,8 @@ def _linux(machine: str, libc: str, musl: str) -> Iterator[str]:
             if legacy and machine in _LEGACY_MACHINES.get(legacy, {machine}):
                 yield f"{legacy}_{machine}"
     elif musl:
-        said = run([musl], {}, seconds=10).errors
-        version = re.search(r"Version (\d+)\.(\d+)", said)
+        text = run([musl], {}, seconds=10).errors
+        version = re.search(r"Version (\d+)\.(\d+)", text)
         if version:
             for minor in range(int(version.group(2)), -1, -1):
                 yield f"musllinux_{version.group(1)}_{minor}_{machine}"

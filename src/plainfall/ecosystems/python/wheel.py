@@ -164,9 +164,9 @@ def _entries(path: Path, info: str) -> list[list[str]]:
     entries = []
     for section, kind in (("console_scripts", "console"), ("gui_scripts", "gui")):
         for name, value in parser.items(section) if parser.has_section(section) else ():
-            found = _ENTRY.match(value)
+            match = _ENTRY.match(value)
             plain = re.fullmatch(r"[^/\\\0-\x1f]{1,200}", name) and name not in (".", "..")
-            if not found or not found.group(2) or not plain or _is_foreign("scripts", name):
+            if not match or not match.group(2) or not plain or _is_foreign("scripts", name):
                 raise ArchiveRefused(f"{info} names a command {name!r} = {value!r}, which is not valid")
-            entries.append([name, found.group(1), found.group(2), kind])
+            entries.append([name, match.group(1), match.group(2), kind])
     return entries

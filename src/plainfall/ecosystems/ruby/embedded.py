@@ -6,7 +6,7 @@ import re
 from collections.abc import Iterator
 
 from plainfall.evidence import Evidence
-from plainfall.sources.found import FileFound, Use
+from plainfall.sources.values import FileFound, Use
 
 __all__ = ["read_embedded"]
 
@@ -21,11 +21,11 @@ def read_embedded(text: str, path: str) -> FileFound:
 def _embedded(text: str, path: str) -> Iterator[Use]:
     from plainfall.ecosystems.ruby.sources import read_ruby
 
-    for found in _RUBY.finditer(text):
-        if "ENV" not in found.group(1):
+    for match in _RUBY.finditer(text):
+        if "ENV" not in match.group(1):
             continue
-        line = text.count("\n", 0, found.start(1)) + 1
+        line = text.count("\n", 0, match.start(1)) + 1
         shown = text.splitlines()[line - 1].strip()[:160]
-        for use in read_ruby(found.group(1), path).uses:
+        for use in read_ruby(match.group(1), path).uses:
             place = Evidence(path, line + use.place.line - 1, shown)
             yield Use(use.key, place, use.default, use.type, use.needed, use.form, use.length)

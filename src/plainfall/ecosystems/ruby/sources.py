@@ -7,9 +7,9 @@ from collections.abc import Iterator
 from typing import TYPE_CHECKING
 
 from plainfall.sources.context import Context, Grammar, context_of, use_of
-from plainfall.sources.found import Constant, FileFound, Load, Use
 from plainfall.sources.names import FILE_NAME, constant_kind
-from plainfall.sources.trees import Source, arguments_of, literal, said, string_value
+from plainfall.sources.trees import Source, arguments_of, literal, source_text, string_value
+from plainfall.sources.values import Constant, FileFound, Load, Use
 
 if TYPE_CHECKING:
     from tree_sitter import Node
@@ -71,7 +71,7 @@ def _uses(source: Source) -> Iterator[Use]:
             if written is not None and written.type in ("assignment", "operator_assignment"):
                 left = written.child_by_field_name("left")
                 if left == outer:
-                    operator = said(written.child_by_field_name("operator"))
+                    operator = source_text(written.child_by_field_name("operator"))
                     key = string_value(index)
                     if operator == "||=" and key:
                         yield use_of(
@@ -80,21 +80,21 @@ def _uses(source: Source) -> Iterator[Use]:
                     continue
             for key in _keys(index):
                 yield _use(source, outer, key, Context())
-        elif outer.type == "call" and said(outer.child_by_field_name("method")) in ("fetch", "dig"):
+        elif outer.type == "call" and source_text(outer.child_by_field_name("method")) in ("fetch", "dig"):
             given = arguments_of(outer)
             default = literal(given[1]) if len(given) > 1 else None
             block = outer.child_by_field_name("block")
             if block is not None:
-                default = said(block).strip("{} \n") if default is None else default
+                default = source_text(block).strip("{} \n") if default is None else default
                 inner = block.child_by_field_name("body")
                 if inner is not None and inner.named_child_count == 1:
                     default = literal(inner.named_children[0])
-            raises = block is not None and _GRAMMAR.stop.search(said(block)) is not None
+            raises = block is not None and _GRAMMAR.stop.search(source_text(block)) is not None
             for key in _keys(given[0]) if given else []:
-                fetched = said(outer.child_by_field_name("method")) == "fetch"
+                fetched = source_text(outer.child_by_field_name("method")) == "fetch"
                 start = Context(None if raises else default, needed=fetched and (default is None or raises))
                 yield _use(source, outer, key, start)
-        elif outer.type == "call" and said(outer.child_by_field_name("method")) in (
+        elif outer.type == "call" and source_text(outer.child_by_field_name("method")) in (
             "key?",
             "has_key?",
             "include?",
@@ -111,10 +111,10 @@ def _keys(index: Node) -> list[str]:
         return [key]
     if index.type != "identifier":
         return []
-    node, name = index.parent, said(index)
+    node, name = index.parent, source_text(index)
     while node is not None:
         if node.type in ("block", "do_block") and node.parent is not None:
-            taken = said(node.child_by_field_name("parameters")).strip("|")
+            taken = source_text(node.child_by_field_name("parameters")).strip("|")
             listed = node.parent.child_by_field_name("receiver")
             if taken == name and listed is not None:
                 return _list_of(listed)
@@ -124,7 +124,7 @@ def _keys(index: Node) -> list[str]:
 
 def _list_of(node: Node) -> list[str]:
     if node.type == "string_array":
-        return [said(one) for one in node.named_children]
+        return [source_text(one) for one in node.named_children]
     if node.type == "array":
         return [value for one in node.named_children if (value := string_value(one)) is not None]
     if node.type in ("constant", "identifier"):
@@ -132,11 +132,11 @@ def _list_of(node: Node) -> list[str]:
         while root.parent is not None:
             root = root.parent
         for one in root.named_children:
-            if one.type == "assignment" and said(one.child_by_field_name("left")) == said(node):
-                held = one.child_by_field_name("right")
-                if held is not None and held.type == "call":
-                    held = held.child_by_field_name("receiver")
-                return _list_of(held) if held is not None else []
+            if one.type == "assignment" and source_text(one.child_by_field_name("left")) == source_text(node):
+                content = one.child_by_field_name("right")
+                if content is not None and content.type == "call":
+                    content = content.child_by_field_name("receiver")
+                return _list_of(content) if content is not None else []
     return []
 
 
@@ -152,9 +152,9 @@ def _required(source: Source) -> Iterator[Use]:
 
 
 def _loads(source: Source) -> Iterator[Load]:
-    for found, node in source.places(_LOADER):
-        row = source.text.rfind("\n", 0, found.start()) + 1
-        end = source.text.find("\n", found.end())
+    for result, node in source.places(_LOADER):
+        row = source.text.rfind("\n", 0, result.start()) + 1
+        end = source.text.find("\n", result.end())
         line = source.text[row : end if end >= 0 else len(source.text)]
         named = False
         for text in _TEXTS.finditer(line):
@@ -162,7 +162,7 @@ def _loads(source: Source) -> Iterator[Load]:
                 named = True
                 beside = "__dir__" in line or "__FILE__" in line
                 yield Load(text.group(1).lstrip("/"), "file" if beside else "", source.place(node))
-        if not named and (found.group(1).startswith("Dotenv") or "dotenv/load" in line):
+        if not named and (result.group(1).startswith("Dotenv") or "dotenv/load" in line):
             yield Load(".env", "", source.place(node))
 
 
@@ -172,15 +172,15 @@ def _document_uses(source: Source) -> Iterator[Use]:
         r"^\s*(@{0,2}\w+)\s*=\s*(?:YAML|JSON|Psych|TOML|TomlRB|IniFile)\b[^\n]*?['\"]([\w./-]+\.(?:ya?ml|json|toml|ini))['\"]",
         re.MULTILINE,
     )
-    for found in pattern.finditer(source.text):
-        name, file = found.groups()
+    for match in pattern.finditer(source.text):
+        name, file = match.groups()
         for _, mention in source.places(re.compile(rf"(?<![\w@.])({re.escape(name)})(?=\s*[\[.&])")):
             node, keys, needed, default = mention, [], False, None
             while (outer := node.parent) is not None:
                 if outer.type == "element_reference" and outer.named_children[0] == node:
                     given = [outer.named_children[-1]]
                 elif outer.type == "call" and outer.child_by_field_name("receiver") == node:
-                    method = said(outer.child_by_field_name("method"))
+                    method = source_text(outer.child_by_field_name("method"))
                     if method not in ("fetch", "dig"):
                         break
                     given = arguments_of(outer)
@@ -202,11 +202,11 @@ def _document_uses(source: Source) -> Iterator[Use]:
 
 def _plain(node: Node) -> str | None:
     """A text or a symbol."""
-    return said(node)[1:] if node.type == "simple_symbol" else string_value(node)
+    return source_text(node)[1:] if node.type == "simple_symbol" else string_value(node)
 
 
 def _constants(source: Source) -> Iterator[Constant]:
-    for found, node in source.places(_CONSTANT):
+    for result, node in source.places(_CONSTANT):
         declared = node.parent
         value = declared.child_by_field_name("right") if declared is not None else None
         if value is None or declared is None or declared.type != "assignment":
@@ -214,7 +214,7 @@ def _constants(source: Source) -> Iterator[Constant]:
         text = string_value(value)
         if text is None and value.type != "integer":
             continue
-        given = text if text is not None else int(said(value)) if said(value).isdigit() else 0
-        kind = constant_kind(found.group(1), given)
+        given = text if text is not None else int(source_text(value)) if source_text(value).isdigit() else 0
+        kind = constant_kind(result.group(1), given)
         if kind:
-            yield Constant(found.group(1), str(given), kind, source.place(node))
+            yield Constant(result.group(1), str(given), kind, source.place(node))

@@ -10,8 +10,8 @@ from plainfall.errors import ValueNeeded
 from plainfall.onboarding.steps import State, StepResult
 from plainfall.onboarding.work import Work
 from plainfall.settings.setting import ORIGINS, Setting
+from plainfall.settings.unit_settings import Settled, SettledFile, record_of
 from plainfall.settings.units import Unit
-from plainfall.settings.whole import Settled, SettledFile, record_of
 from plainfall.writing import digest_of
 
 __all__ = ["settings"]
@@ -28,16 +28,16 @@ def settings(work: Work) -> StepResult:
         settled = settling.settle(unit, work.ask)
         done.append((settled, _write(work, unit, settled)))
         work.settings |= settled.values
-        known = {found.what for found in work.contradictions}
-        work.contradictions += [found for found in settled.contradictions if found.what not in known]
-    found = [setting for settled, _ in done for setting in settled.settings]
-    work.settings_shown = tuple(found)
+        known = {result.what for result in work.contradictions}
+        work.contradictions += [result for result in settled.contradictions if result.what not in known]
+    result = [setting for settled, _ in done for setting in settled.settings]
+    work.settings_shown = tuple(result)
     target = next((one.file.target for settled, _ in done for one in settled.files), ".env")
     work.database = database_of_settings(work.settings, work.folder, target)
     work.fingerprints["settings"] = digest_of(work.settings)
     if work.onboarded:
-        _stop_if_open(found)
-    return _result(work, done, found)
+        _stop_if_open(result)
+    return _result(work, done, result)
 
 
 def _write(work: Work, unit: Unit, settled: Settled) -> list[SettledFile]:
@@ -48,7 +48,7 @@ def _write(work: Work, unit: Unit, settled: Settled) -> list[SettledFile]:
     changed = [one for one in settled.files if one.changed]
     for one in changed:
         path = work.clone / one.file.target
-        if one.file.there is None or (one.file.tracked is not None and not path.exists()):
+        if one.file.current is None or (one.file.tracked is not None and not path.exists()):
             work.making("file", path)
         work.state.confined.write(path, one.text, mode=0o600)
         work.tree.forget(one.file.target)
@@ -84,11 +84,11 @@ def _result(
     work: Work, done: Sequence[tuple[Settled, list[SettledFile]]], found: Sequence[Setting]
 ) -> StepResult:
     changed = [one for _, files in done for one in files]
-    files = [one for settled, _ in done for one in settled.files if one.text or one.file.there is not None]
-    made = [one for one in changed if one.file.there is None]
+    files = [one for settled, _ in done for one in settled.files if one.text or one.file.current is not None]
+    made = [one for one in changed if one.file.current is None]
     written = [one for one in found if one.written]
     counts = {origin: sum(one.origin == origin for one in written) for origin in ORIGINS}
-    said = ", ".join(f"{count} {ORIGINS[origin]}" for origin, count in counts.items() if count)
+    text = ", ".join(f"{count} {ORIGINS[origin]}" for origin, count in counts.items() if count)
     names = ", ".join(one.file.target for one in (changed or files)) or "no file"
     verb = "made" if made else ("added to" if changed else "complete" if files else "is needed")
     templates = ", ".join(one.file.template_path for one in made if one.file.template_path)
@@ -97,7 +97,7 @@ def _result(
     evidence = (first,) if first is not None else tuple(one.evidence for one in found[:1])
     return StepResult(
         State.DONE if changed else State.KEPT,
-        f"{names} {verb}" + (f": {said}" if said else ""),
+        f"{names} {verb}" + (f": {text}" if text else ""),
         why,
         evidence,
         tuple(_remarks(work, done, found, bool(changed))),

@@ -57,12 +57,12 @@ def migrations(work: Work) -> StepResult:
             return _kept(work, command, before, why, undone)
         return _run(work, command, "migrations", {"fingerprint": fingerprint}, undone)
     if before and holds:
-        why = "it ran before on this database; nobody knows what it does to the rows in it"
+        why = "it ran before on this database; its effect on existing rows is not known"
         changed = before.get("inputs") != inputs
         return _kept(work, command, before, why, [*undone, *([_again(command)] if changed else [])])
-    found = _foreign_rows(work, [])
-    if found:
-        return _not_run(work, command, found, undone)
+    result = _foreign_rows(work, [])
+    if result:
+        return _not_run(work, command, result, undone)
     return _run(work, command, "migrations", {"inputs": inputs}, undone)
 
 
@@ -75,9 +75,9 @@ def seeds(work: Work) -> StepResult:
         if before and _still_holds(work, before):
             why = "this database was seeded before; --seed-again runs it again"
             return _kept(work, command, before, why, undone)
-        found = _foreign_rows(work, ["migrations", "administrator"])
-        if found:
-            return _not_run(work, command, found, undone)
+        result = _foreign_rows(work, ["migrations", "administrator"])
+        if result:
+            return _not_run(work, command, result, undone)
     return _run(work, command, "seeds", {}, undone)
 
 
@@ -145,7 +145,7 @@ def _run(work: Work, command: Command, stage: str, more: dict[str, Any], undone:
     # In this order: a kill between the two leaves a step that is done, with a note that nobody needs.
     work.state.keep(work.part.key, stage, record)
     guard.end()
-    if database is not None and not before.there and after.there:
+    if database is not None and not before.exists and after.exists:
         _exclude(work, database.file)
     changes = difference(before, after)
     words = "; ".join(changes) if changes else "the database is as it was"
@@ -207,12 +207,12 @@ def _put_back_words(work: Work, undone: PutBack | None) -> str:
 def _in_short(before: Look, after: Look) -> str:
     made = [name for name in after.tables if name not in before.tables]
     gained = sum(after.rows().values()) - sum(before.rows().values())
-    said = []
+    text = []
     if made:
-        said.append(f"{len(made)} tables made" if len(made) > 1 else "1 table made")
+        text.append(f"{len(made)} tables made" if len(made) > 1 else "1 table made")
     if gained:
-        said.append(f"{gained:+,} rows")
-    return ", ".join(said) or "nothing to change"
+        text.append(f"{gained:+,} rows")
+    return ", ".join(text) or "nothing to change"
 
 
 def _kept(work: Work, command: Command, before: dict[str, Any], why: str, remarks: list[str]) -> StepResult:

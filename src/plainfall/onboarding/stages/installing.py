@@ -47,7 +47,7 @@ def runtime(work: Work) -> StepResult:
                 {"text": ask.text, "source": ask.source, "evidence": [ask.evidence.as_json()]}
                 for ask in work.part.asks
             ],
-            "chosen": {"version": taken.version, "path": str(taken.found), "file": str(taken.file)},
+            "chosen": {"version": taken.version, "path": str(taken.path), "file": str(taken.file)},
             "rejected": [
                 {"path": other.path, "version": other.version, "reason": other.reason}
                 for other in choice.rejected
@@ -84,7 +84,7 @@ def environment(work: Work) -> StepResult:
     work.state.forget(work.part.key, "dependencies")
     version = work.chosen().taken.version
     if standing.state == "wrong":
-        return StepResult(State.DONE, f"{standing.path} made anew", standing.reason, detail=detail)
+        return StepResult(State.DONE, f"{standing.path} replaced", standing.reason, detail=detail)
     return StepResult(State.DONE, f"{standing.path} made for {work.language.title} {version}", detail=detail)
 
 
@@ -116,7 +116,7 @@ def dependencies(work: Work) -> StepResult:
     edits = work.edits or Edits.begin(work.state, work.surroundings.state, work.part.key, place)
     edited = edits.settle()
     unchanged = before.get("fingerprint") == fingerprint and not edited
-    if unchanged and _all_there(place, before.get("layout", {})):
+    if unchanged and _all_exist(place, before.get("layout", {})):
         remarks = edits.finish() if edits.own else []
         title = f"{_packages(len(before.get('names', [])))}, as {listed.path} lists them"
         detail = {"laid": [], "kept": before.get("names", []), "taken_out": [], "fetched": 0}
@@ -153,7 +153,7 @@ def dependencies(work: Work) -> StepResult:
         remarks.append(f"taken for this clone instead of what is listed: {taken}")
     if done.unmanaged:
         remarks.append(
-            f"installed by someone else and not listed, left as they are: {', '.join(done.unmanaged)}"
+            f"not managed by Plainfall and not listed, left unchanged: {', '.join(done.unmanaged)}"
         )
     return StepResult(
         State.DONE if changed else State.KEPT,
@@ -219,7 +219,7 @@ def _allowed_hosts(work: Work, wishes: InstallWishes) -> frozenset[str]:
     return allowed
 
 
-def _all_there(place: Path, layout: Mapping[str, Sequence[str]]) -> bool:
+def _all_exist(place: Path, layout: Mapping[str, Sequence[str]]) -> bool:
     """Whether every file that was laid is still there. Names only: a file that someone edits in place to
     find a fault is theirs."""
     if not layout:
@@ -237,15 +237,15 @@ def _all_there(place: Path, layout: Mapping[str, Sequence[str]]) -> bool:
 def _what_was_done(
     laid: Sequence[str], kept: Sequence[str], taken_out: Sequence[str], fetched: int, size: int
 ) -> str:
-    said = []
+    text = []
     if laid:
         source = f"{fetched} fetched, {_size(size)}" if fetched else "all from the cache"
-        said.append(f"{_packages(len(laid))} installed ({source})")
+        text.append(f"{_packages(len(laid))} installed ({source})")
     if kept:
-        said.append(f"{len(kept)} kept")
+        text.append(f"{len(kept)} kept")
     if taken_out:
-        said.append(f"{len(taken_out)} taken out")
-    return ", ".join(said) or "nothing is listed"
+        text.append(f"{len(taken_out)} removed")
+    return ", ".join(text) or "nothing is listed"
 
 
 def _packages(count: int) -> str:

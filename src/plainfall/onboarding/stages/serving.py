@@ -74,7 +74,7 @@ def server(work: Work) -> StepResult:
     if ready.beyond:
         remarks.append(f"it listens beyond this machine, on {ready.beyond}: others can reach it")
     if ready.scheme == "https":
-        remarks.append("it wants https; its certificate is one that no one vouches for")
+        remarks.append("it speaks https only; self-signed certificate, not verified")
     work.server = record
     return StepResult(
         State.DONE,
@@ -187,7 +187,7 @@ def _failure(work: Work, command: Command, running: Running, ready: Ready) -> Se
     known = diagnose_for(work, output, ready.exit_status)
     if ready.state == "asks":
         return ServerFailed(
-            f"the server wants an answer to a question, which nobody can give here: {ready.said}",
+            f"the server asks a question, and there is no input here: {ready.question}",
             remedy="Settle it beforehand: a free port with --port N, else an option or variable of that "
             "tool, or its configuration.",
             place=command.evidence,
@@ -195,14 +195,14 @@ def _failure(work: Work, command: Command, running: Running, ready: Ready) -> Se
             log=running.log,
         )
     if ready.state == "circles":
-        cause = f"the server ends and starts anew again and again, without an answer in {ready.seconds:.0f} s"
+        cause = f"the server restarts again and again, without an answer in {ready.seconds:.0f} s"
     elif ready.state == "ended":
         cause = f"the server ended with status {ready.exit_status} after {ready.seconds:.1f} s"
     else:
-        held = listening_ports(belonging(running))
-        where = f"though it listens on {', '.join(map(str, held))}" if held else "and listens on no port"
+        value = listening_ports(belonging(running))
+        where = f"though it listens on {', '.join(map(str, value))}" if value else "and listens on no port"
         if ready.mute:
-            where += ": what it says there is no HTTP" if held else ""
+            where += ": what it says there is no HTTP" if value else ""
         cause = f"the server gave no answer within {ready.seconds:.0f} s, {where}"
     return ServerFailed(
         cause + (f": {known.cause}" if known.cause else ""),
@@ -213,7 +213,7 @@ def _failure(work: Work, command: Command, running: Running, ready: Ready) -> Se
             else "Give it longer with --wait SECONDS, or read its log."
         ),
         place=command.evidence,
-        lines=lines_that_matter(output) or ("it said nothing",),
+        lines=lines_that_matter(output) or ("(no output)",),
         log=running.log,
         mend=known.mend,
     )
@@ -295,10 +295,10 @@ def best_page(base: str, paths: tuple[str, ...]) -> tuple[Probe, list[str]]:
     first: Probe | None = None
     for path in paths or ("/",):
         tried.append(path)
-        found = probe_page(base.rstrip("/") + path)
-        if not found.problem:
-            return found, tried
-        first = first or found
+        result = probe_page(base.rstrip("/") + path)
+        if not result.problem:
+            return result, tried
+        first = first or result
         if first.status != 404:
             break
     assert first is not None

@@ -55,7 +55,7 @@ def carry_out(work: Work, stage: str, command: Command) -> list[str]:
             telling = [line for line in error.lines if _TELLING.search(line)] or list(error.lines)
             if patterns and all(any(one.search(line) for one in patterns) for line in telling):
                 shown = "; ".join(telling[:3])
-                return [*remarks, f"tolerated, as {TEAM_FILE} says: {command.line} ended badly ({shown})"]
+                return [*remarks, f"tolerated, as {TEAM_FILE} says: {command.line} failed ({shown})"]
             why = _flaky(work, command, error.lines) if attempt == 1 else None
             if why is None:
                 raise
@@ -82,31 +82,31 @@ def _flaky(work: Work, command: Command, lines: tuple[str, ...]) -> str | None:
 def administrator(work: Work) -> StepResult:
     """Makes a first administrator account once for a database; its password is kept in the state folder,
     readable by the user alone, and shown nowhere else."""
-    found = _found(work)
+    result = _found(work)
     seen = work.state.record(work.part.key, "migrations")
     database = [seen.get("database"), seen.get("inode")]
     before = work.state.record(work.part.key, "administrator")
     accounts = work.state.folder / "accounts.json"
     where = f"password in {accounts.relative_to(work.clone)}"
     if before and before.get("database") == database and (work.part.key or ".") in work.state.accounts():
-        return StepResult(State.KEPT, f"administrator {_NAME!r}, {where}", "", (found.evidence,))
+        return StepResult(State.KEPT, f"administrator {_NAME!r}, {where}", "", (result.evidence,))
     password = secrets.token_urlsafe(12)
     known = work.state.accounts()
-    known[work.part.key or "."] = {"name": _NAME, "password": password, "page": found.page}
+    known[work.part.key or "."] = {"name": _NAME, "password": password, "page": result.page}
     # On disk before the account is made: a password that nobody knows would be worse than none.
     work.state.keep_accounts(known)
     made = f"administrator {_NAME!r} made, {where}"
     try:
-        _run(work, found, password)
+        _run(work, result, password)
     except CommandFailed as error:
-        if not any(found.there_already in line for line in error.lines):
+        if not any(result.there_already in line for line in error.lines):
             raise
         made = f"an account {_NAME!r} was there already"
         known.pop(work.part.key or ".")
         work.state.keep_accounts(known)
     work.state.keep(work.part.key, "administrator", {"database": database})
     return StepResult(
-        State.DONE, made, f"signs in at {found.page}", (found.evidence,), (), {"page": found.page}
+        State.DONE, made, f"signs in at {result.page}", (result.evidence,), (), {"page": result.page}
     )
 
 

@@ -33,8 +33,8 @@ TRAITS = Traits(("NestJS",), {"@nestjs/core": 3000})
 def recognise(tree: Tree, folder: str, names: frozenset[str]) -> FrameworkFound | None:
     """A part whose script starts NestJS, or that has its configuration. The port is the variable's, or what
     its main file says."""
-    found = dev_server(tree, folder, names, _SERVER)
-    return dataclasses.replace(found, pages=tuple(_pages(tree, folder))[:6]) if found else None
+    result = dev_server(tree, folder, names, _SERVER)
+    return dataclasses.replace(result, pages=tuple(_pages(tree, folder))[:6]) if result else None
 
 
 def _pages(tree: Tree, folder: str) -> Iterator[str]:
@@ -46,7 +46,7 @@ def _pages(tree: Tree, folder: str) -> Iterator[str]:
                 texts.append(tree.text(place + path))
             except BadInput:
                 continue  # not text: no controller
-    prefix = next((found.group(1) for text in texts if (found := _PREFIX.search(text))), "")
+    prefix = next((match.group(1) for text in texts if (match := _PREFIX.search(text))), "")
     for text in texts:
         controller = _CONTROLLER.search(text)
         for get in _GET.finditer(text) if controller else ():

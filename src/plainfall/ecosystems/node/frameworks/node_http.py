@@ -63,8 +63,8 @@ def _sources(tree: Tree, folder: str) -> Iterator[tuple[str, str]]:
 
 
 def _evidence(path: str, text: str, pattern: re.Pattern[str]) -> Evidence:
-    found = pattern.search(text)
-    start = found.start() if found else 0
+    match = pattern.search(text)
+    start = match.start() if match else 0
     return Evidence(path, text.count("\n", 0, start) + 1, text[start:].partition("\n")[0].strip())
 
 

@@ -40,8 +40,8 @@ TRAITS = Traits(
 
 def recognise(tree: Tree, folder: str, names: frozenset[str]) -> FrameworkFound | None:
     """A part whose script starts one of these dev servers."""
-    found = (dev_server(tree, folder, names, server) for server in _SERVERS)
-    return next((one for one in found if one), None)
+    result = (dev_server(tree, folder, names, server) for server in _SERVERS)
+    return next((one for one in result if one), None)
 
 
 def reload_channel(paths: list[str], body: str, text_of: Callable[[str], str]) -> Channel | None:

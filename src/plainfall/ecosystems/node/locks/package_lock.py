@@ -33,16 +33,16 @@ def read_package_lock(text: str, path: str, manifest: Mapping[str, Any]) -> Lock
             remedy="Use a newer Plainfall, or a lock in an older format.",
         )
     if version == 1:
-        found = list(_nested(document.get("dependencies", {}), "", text, path))
-        return LockRead(found, tuple(_out_of_step_old(document, manifest, path, text)))
+        results = list(_nested(document.get("dependencies", {}), "", text, path))
+        return LockRead(results, tuple(_out_of_step_old(document, manifest, path, text)))
     packages = document.get("packages")
     if not isinstance(packages, dict):
         raise BadInput("it has no table of packages", place=Evidence(path, 1), remedy="Restore it.")
-    found = [_package(place, entry, text, path) for place, entry in packages.items() if place]
+    results = [_package(place, entry, text, path) for place, entry in packages.items() if place]
     if document.get("resolved_by") == "plainfall":
         # Our own locks leave the commands to the packages' manifests.
-        found = [replace(one, bins=None) for one in found]
-    placed = [one for one in found if "node_modules/" in one.place]
+        results = [replace(one, bins=None) for one in results]
+    placed = [one for one in results if "node_modules/" in one.place]
     _check_links(placed, text, path)
     return LockRead(placed, tuple(_out_of_step(packages.get("", {}), manifest, text, path)))
 
@@ -154,11 +154,11 @@ def _check_links(packages: list[Package], text: str, path: str) -> None:
 
 
 def _asked(document: Mapping[str, Any]) -> dict[str, str]:
-    found: dict[str, str] = {}
+    results: dict[str, str] = {}
     for table in ("dependencies", "devDependencies", "optionalDependencies"):
-        held = document.get(table)
-        found |= {str(k): str(v) for k, v in held.items()} if isinstance(held, dict) else {}
-    return found
+        value = document.get(table)
+        results |= {str(k): str(v) for k, v in value.items()} if isinstance(value, dict) else {}
+    return results
 
 
 def _out_of_step(root: Any, manifest: Mapping[str, Any], text: str, path: str) -> Iterator[str]:
@@ -169,17 +169,17 @@ def _out_of_step(root: Any, manifest: Mapping[str, Any], text: str, path: str) -
     for name in sorted(wanted.keys() | locked.keys()):
         if wanted.get(name) != locked.get(name):
             here = wanted.get(name, "nothing")
-            there = locked.get(name, "nothing")
+            existing = locked.get(name, "nothing")
             line = _line(text, json.dumps(name))
-            said = f"{own} asks for {name} {here}, the lock was made for {there} ({path}:{line})"
-            yield f"{said}; the lock is taken"
+            source_text = f"{own} asks for {name} {here}, the lock was made for {existing} ({path}:{line})"
+            yield f"{source_text}; the lock is taken"
 
 
 def _out_of_step_old(
     document: Mapping[str, Any], manifest: Mapping[str, Any], path: str, text: str
 ) -> Iterator[str]:
-    held = document.get("dependencies", {})
+    value = document.get("dependencies", {})
     own = posixpath.join(posixpath.dirname(path), "package.json")
     for name, wanted in _asked(manifest).items():
-        if name not in held and name not in (manifest.get("optionalDependencies") or {}):
+        if name not in value and name not in (manifest.get("optionalDependencies") or {}):
             yield f"{own} asks for {name} {wanted}, which the lock lacks ({path}); the lock is taken"

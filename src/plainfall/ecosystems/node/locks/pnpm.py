@@ -94,8 +94,8 @@ def _key(name: str, value: str, known: Collection[str]) -> str:
     joined = f"{name}@{value}"
     if joined in known or f"/{joined}" in known:
         return joined
-    whole = "@" in plain.lstrip("/")[1:] or value.startswith("/") or value in known
-    return _bare(value) if whole else joined
+    entire = "@" in plain.lstrip("/")[1:] or value.startswith("/") or value in known
+    return _bare(value) if entire else joined
 
 
 def _address(resolution: Mapping[str, Any]) -> str:

@@ -56,11 +56,11 @@ def read_yarn_lock(
             {**values.get("dependencies", {}), **values.get("optionalDependencies", {})},
             frozenset(values.get("optionalDependencies", {})),
         )
-    whole = {
+    entire = {
         key: _with_keys(one, {n: chosen.get(f"{n}@{wish}", "") for n, wish in one.needs.items()})
         for key, one in graph.items()
     }
-    return _laid_out(whole, chosen, manifest, workspaces, path, lambda name, wish: f"{name}@{wish}")
+    return _laid_out(entire, chosen, manifest, workspaces, path, lambda name, wish: f"{name}@{wish}")
 
 
 def _with_keys(one: GraphPackage, needs: Mapping[str, str]) -> GraphPackage:
@@ -68,12 +68,12 @@ def _with_keys(one: GraphPackage, needs: Mapping[str, str]) -> GraphPackage:
 
 
 def _named(descriptor: str, path: str, line: int) -> tuple[str, str]:
-    found = _DESCRIPTOR.match(descriptor)
-    if not found:
+    match = _DESCRIPTOR.match(descriptor)
+    if not match:
         raise BadInput(
             f"{descriptor!r} is no NAME@RANGE", place=Evidence(path, line), remedy="Restore the lock."
         )
-    return found.group(1), found.group(2)
+    return match.group(1), match.group(2)
 
 
 def _classic_entries(text: str, path: str) -> Iterator[tuple[int, list[str], dict[str, Any]]]:
@@ -96,12 +96,12 @@ def _classic_entries(text: str, path: str) -> Iterator[tuple[int, list[str], dic
             current = number, [one.strip().strip('"') for one in line[:-1].split(", ")], {}
             table = None
             continue
-        found = _KEY.match(line)
-        if not found or current is None:
+        match = _KEY.match(line)
+        if not match or current is None:
             raise BadInput(
                 f"{line.strip()[:60]!r} is no value", place=Evidence(path, number), remedy="Restore the lock."
             )
-        key, value = found.group(2).strip('"'), found.group(3)
+        key, value = match.group(2).strip('"'), match.group(3)
         if value is None:
             table = current[2].setdefault(key, {})
         elif depth >= 4 and table is not None:
@@ -150,9 +150,9 @@ def _newer(
             tuple(re.findall(r"libc=(\w+)", conditions)),
             patches=patches,
         )
-    whole = {key: _with_keys(one, _resolved(one.needs, chosen)) for key, one in graph.items()}
+    entire = {key: _with_keys(one, _resolved(one.needs, chosen)) for key, one in graph.items()}
     read = _laid_out(
-        whole, chosen, manifest, workspaces, path, lambda name, wish: _protocol(name, wish, chosen)
+        entire, chosen, manifest, workspaces, path, lambda name, wish: _protocol(name, wish, chosen)
     )
     remarks = list(read.remarks)
     remarks.append("this form of lock holds no hash of the archives, so none could be checked")
@@ -180,8 +180,8 @@ def _resolved(needs: Mapping[str, str], chosen: Mapping[str, str]) -> dict[str, 
 
 
 def _with_npm(descriptor: str) -> str:
-    found = _DESCRIPTOR.match(descriptor)
-    return f"{found.group(1)}@npm:{found.group(2)}" if found else descriptor
+    match = _DESCRIPTOR.match(descriptor)
+    return f"{match.group(1)}@npm:{match.group(2)}" if match else descriptor
 
 
 def _protocol(name: str, wish: str, chosen: Mapping[str, str]) -> str:
@@ -199,7 +199,7 @@ def _laid_out(
 ) -> LockRead:
     roots: dict[str, dict[str, str]] = {}
     links = {str(one.get("name")): folder for folder, one in workspaces.items() if one.get("name")}
-    whole = {
+    entire = {
         **graph,
         **{f"workspace {name}": GraphPackage(name, "", link=folder) for name, folder in links.items()},
     }
@@ -219,4 +219,4 @@ def _laid_out(
         roots[folder] = wishes
     if links:
         roots[""] = {**{name: f"workspace {name}" for name in links}, **roots[""]}
-    return LockRead(hoisted(whole, roots, optional), tuple(remarks))
+    return LockRead(hoisted(entire, roots, optional), tuple(remarks))

@@ -8,9 +8,9 @@ from typing import TYPE_CHECKING
 
 from plainfall.ecosystems.node.sources.schemas import schema_uses
 from plainfall.sources.context import Context, Grammar, context_of, use_of
-from plainfall.sources.found import Constant, FileFound, Load, Use
 from plainfall.sources.names import FILE_NAME, constant_kind
-from plainfall.sources.trees import Source, arguments_of, called, literal, said, string_value
+from plainfall.sources.trees import Source, arguments_of, called, literal, source_text, string_value
+from plainfall.sources.values import Constant, FileFound, Load, Use
 
 if TYPE_CHECKING:
     from tree_sitter import Node
@@ -56,17 +56,17 @@ def read_javascript(text: str, path: str) -> FileFound:
     """What such a source says; of a single-file component, what its scripts say."""
     ending = path.rpartition(".")[2]
     if ending in ("vue", "svelte", "astro"):
-        found = FileFound()
+        result = FileFound()
         for script in _SCRIPT.finditer(text):
             first = text[: script.start(2)].count("\n") + 1
             one = _read(Source(script.group(2), path, _TYPED, first))
-            found = FileFound(
-                found.uses + one.uses,
-                found.loads + one.loads,
-                found.constants + one.constants,
-                found.cut or one.cut,
+            result = FileFound(
+                result.uses + one.uses,
+                result.loads + one.loads,
+                result.constants + one.constants,
+                result.cut or one.cut,
             )
-        return found
+        return result
     return _read(Source(text, path, _GRAMMARS.get(ending, "tree_sitter_javascript:language")))
 
 
@@ -88,7 +88,7 @@ def _uses(source: Source) -> Iterator[Use]:
     for _, node in source.places(_DENO):
         yield from _of_getter(source, node, needed=False)
     for _, node in source.places(_CONFIG_GET) if "onfig" in source.text else ():
-        yield from _of_getter(source, node, needed=said(node).endswith("OrThrow"), upper=True)
+        yield from _of_getter(source, node, needed=source_text(node).endswith("OrThrow"), upper=True)
     if "env-var" in source.text:
         for _, node in source.places(_ENV_VAR):
             yield from _of_env_var(source, node)
@@ -101,7 +101,7 @@ def _of_environment(source: Source, node: Node) -> Iterator[Use]:
         return
     if outer.type == "member_expression" and outer.child_by_field_name("object") == node:
         if not _is_written(outer):
-            yield _use(source, outer, said(outer.child_by_field_name("property")))
+            yield _use(source, outer, source_text(outer.child_by_field_name("property")))
     elif outer.type == "subscript_expression" and outer.child_by_field_name("object") == node:
         index = outer.child_by_field_name("index")
         key = string_value(index)
@@ -116,7 +116,7 @@ def _of_environment(source: Source, node: Node) -> Iterator[Use]:
         if pattern is not None and pattern.type == "object_pattern":
             yield from _of_pattern(source, pattern)
         elif pattern is not None and pattern.type == "identifier":
-            alias = re.compile(rf"(?<![\w.$])({re.escape(said(pattern))})(?=\s*[.\[])")
+            alias = re.compile(rf"(?<![\w.$])({re.escape(source_text(pattern))})(?=\s*[.\[])")
             for _, mention in source.places(alias):
                 if mention.type == "identifier":
                     yield from _of_environment(source, mention)
@@ -129,7 +129,7 @@ def _is_written(node: Node) -> bool:
         return False
     if outer.type == "assignment_expression":
         return outer.child_by_field_name("left") == node
-    return outer.type == "unary_expression" and said(outer).startswith("delete")
+    return outer.type == "unary_expression" and source_text(outer).startswith("delete")
 
 
 def _of_pattern(source: Source, pattern: Node) -> Iterator[Use]:
@@ -145,22 +145,22 @@ def _of_pattern(source: Source, pattern: Node) -> Iterator[Use]:
             default = literal(one.child_by_field_name("right"))
         elif one.type != "shorthand_property_identifier_pattern":
             continue
-        name = said(key)
+        name = source_text(key)
         needed = default is None and _tested(source, name)
         yield use_of(source, one, name, Context(default, needed=needed))
 
 
 def _tested(source: Source, name: str) -> bool:
     """Whether a name is tested somewhere, and the program stopped where it holds nothing."""
-    found = re.search(rf"if\s*\([^)]*!\s*{re.escape(name)}\b[^)]*\)\s*\{{?([^}}]*)", source.text)
-    return found is not None and _GRAMMAR.stop.search(found.group(1)) is not None
+    match = re.search(rf"if\s*\([^)]*!\s*{re.escape(name)}\b[^)]*\)\s*\{{?([^}}]*)", source.text)
+    return match is not None and _GRAMMAR.stop.search(match.group(1)) is not None
 
 
 def _of_getter(source: Source, node: Node, *, needed: bool, upper: bool = False) -> Iterator[Use]:
     call = node.parent
     while call is not None and call.type != "call_expression":
         call = call.parent
-    if call is None or not said(call).startswith(said(node)):
+    if call is None or not source_text(call).startswith(source_text(node)):
         return
     given = arguments_of(call)
     key = string_value(given[0]) if given else None
@@ -195,13 +195,15 @@ def _of_env_var(source: Source, node: Node) -> Iterator[Use]:
 
 def _looped(source: Source, index: Node) -> list[str]:
     """The texts that a loop's variable runs over."""
-    name, node = said(index), index.parent
+    name, node = source_text(index), index.parent
     while node is not None:
         listed = None
-        if node.type == "for_in_statement" and name in said(node.child_by_field_name("left")).split():
+        if node.type == "for_in_statement" and name in source_text(node.child_by_field_name("left")).split():
             listed = node.child_by_field_name("right")
         elif node.type == "arrow_function" and node.parent is not None and node.parent.parent is not None:
-            taken = said(node.child_by_field_name("parameter") or node.child_by_field_name("parameters"))
+            taken = source_text(
+                node.child_by_field_name("parameter") or node.child_by_field_name("parameters")
+            )
             function = node.parent.parent.child_by_field_name("function")
             if re.search(rf"\b{re.escape(name)}\b", taken) and function is not None:
                 listed = function.child_by_field_name("object")
@@ -213,9 +215,9 @@ def _looped(source: Source, index: Node) -> list[str]:
 
 def _list_of(source: Source, node: Node) -> list[str]:
     if node.type == "identifier":
-        declared = re.compile(rf"\b(?:const|let|var)\s+({re.escape(said(node))})\b")
-        for _, found in source.places(declared):
-            value = found.parent.child_by_field_name("value") if found.parent is not None else None
+        declared = re.compile(rf"\b(?:const|let|var)\s+({re.escape(source_text(node))})\b")
+        for _, result in source.places(declared):
+            value = result.parent.child_by_field_name("value") if result.parent is not None else None
             if value is not None:
                 return _list_of(source, value)
         return []
@@ -227,20 +229,24 @@ def _list_of(source: Source, node: Node) -> list[str]:
 
 def _by_helper(source: Source, read: Node, index: Node) -> Iterator[Use]:
     """Calls of a function that looks its own argument up."""
-    name, node = said(index), read.parent
+    name, node = source_text(index), read.parent
     while node is not None and node.type not in _FUNCTIONS:
         node = node.parent
     if node is None:
         return
     taken = node.child_by_field_name("parameters") or node.child_by_field_name("parameter")
-    names = [re.split(r"[\s:=?]", said(one))[0] for one in taken.named_children] if taken is not None else []
-    function = said(node.child_by_field_name("name"))
+    names = (
+        [re.split(r"[\s:=?]", source_text(one))[0] for one in taken.named_children]
+        if taken is not None
+        else []
+    )
+    function = source_text(node.child_by_field_name("name"))
     if not function and node.parent is not None and node.parent.type == "variable_declarator":
-        function = said(node.parent.child_by_field_name("name"))
+        function = source_text(node.parent.child_by_field_name("name"))
     if name not in names or not function:
         return
     position = names.index(name)
-    stops = _GRAMMAR.stop.search(said(node)) is not None
+    stops = _GRAMMAR.stop.search(source_text(node)) is not None
     for _, mention in source.places(re.compile(rf"(?<![\w$])({re.escape(function)})(?=\s*\()")):
         call = mention.parent
         if call is not None and call.type == "member_expression":
@@ -257,14 +263,14 @@ def _by_helper(source: Source, read: Node, index: Node) -> Iterator[Use]:
 def _loads(source: Source) -> Iterator[Load]:
     for _, node in source.places(_DOTENV):
         yield Load(".env", "", source.place(node))
-    for found in _TEXTS.finditer(source.text):
-        name = found.group(2)
+    for match in _TEXTS.finditer(source.text):
+        name = match.group(2)
         if not FILE_NAME.match(name):
             continue
-        row = source.text.rfind("\n", 0, found.start()) + 1
-        line = source.text[row : source.text.find("\n", found.end())]
+        row = source.text.rfind("\n", 0, match.start()) + 1
+        line = source.text[row : source.text.find("\n", match.end())]
         text = source.root.descendant_for_byte_range(
-            len(source.text[: found.start(2)].encode()), len(source.text[: found.end(2)].encode())
+            len(source.text[: match.start(2)].encode()), len(source.text[: match.end(2)].encode())
         )
         if text is None or text.type not in ("string_fragment", "string", "template_string"):
             continue
@@ -279,8 +285,8 @@ def _document_uses(source: Source) -> Iterator[Use]:
     pattern = re.compile(
         r"(?:(?:const|let|var|import)\s+(?:\*\s+as\s+)?(\w+)\s*(?:=|from)[^;\n]*?)['\"`]([\w./-]+\.(?:json|ya?ml|toml|ini))['\"`]"
     )
-    for found in pattern.finditer(source.text):
-        name, file = found.groups()
+    for match in pattern.finditer(source.text):
+        name, file = match.groups()
         if file.endswith(("package.json", "tsconfig.json")):
             continue
         chain = re.compile(rf"(?<![\w.$'\"])({re.escape(name)})(?=\s*(?:\?\.|\.|\[))")
@@ -290,7 +296,7 @@ def _document_uses(source: Source) -> Iterator[Use]:
             node, keys = mention, []
             while node.parent is not None and node.parent.child_by_field_name("object") == node:
                 outer = node.parent
-                key = string_value(outer.child_by_field_name("index")) or said(
+                key = string_value(outer.child_by_field_name("index")) or source_text(
                     outer.child_by_field_name("property")
                 )
                 is_method = outer.parent is not None and outer.parent.child_by_field_name("function") == outer
@@ -313,7 +319,7 @@ def _constants(source: Source) -> Iterator[Constant]:
         text = string_value(value)
         if text is None and value.type != "number":
             continue
-        given = text if text is not None else int(said(value)) if said(value).isdigit() else 0
-        kind = constant_kind(said(node), given)
+        given = text if text is not None else int(source_text(value)) if source_text(value).isdigit() else 0
+        kind = constant_kind(source_text(node), given)
         if kind:
-            yield Constant(said(node), str(given), kind, source.place(node))
+            yield Constant(source_text(node), str(given), kind, source.place(node))

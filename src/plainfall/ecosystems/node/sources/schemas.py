@@ -7,8 +7,8 @@ from collections.abc import Iterator
 from typing import TYPE_CHECKING
 
 from plainfall.sources.context import Context, use_of
-from plainfall.sources.found import Use
-from plainfall.sources.trees import Source, arguments_of, literal, said
+from plainfall.sources.trees import Source, arguments_of, literal, source_text
+from plainfall.sources.values import Use
 
 if TYPE_CHECKING:
     from tree_sitter import Node
@@ -29,13 +29,13 @@ _TYPES = (
 
 def schema_uses(source: Source) -> Iterator[Use]:
     """The keys of such schemas; only upper-case keys count, since other objects are checked the same way."""
-    for found, node in source.places(_OBJECT):
+    for result, node in source.places(_OBJECT):
         call = node
         while call.parent is not None and call.type != "call_expression":
             call = call.parent
         if call.type != "call_expression":
             continue
-        optional_by_default = "oi" in found.group(1) or "yup" in found.group(1)
+        optional_by_default = "oi" in result.group(1) or "yup" in result.group(1)
         for given in arguments_of(call):
             if given.type == "object":
                 yield from _pairs(source, given, optional_by_default)
@@ -45,7 +45,7 @@ def _pairs(source: Source, node: Node, optional_by_default: bool) -> Iterator[Us
     for pair in node.named_children:
         if pair.type != "pair":
             continue
-        key = said(pair.child_by_field_name("key")).strip("'\"")
+        key = source_text(pair.child_by_field_name("key")).strip("'\"")
         value = pair.child_by_field_name("value")
         if value is None:
             continue
@@ -56,7 +56,7 @@ def _pairs(source: Source, node: Node, optional_by_default: bool) -> Iterator[Us
 
 
 def _wanted(value: Node, optional_by_default: bool) -> Context:
-    text = said(value)
+    text = source_text(value)
     default = _default(value)
     if optional_by_default:
         needed = ".required(" in text
@@ -81,13 +81,13 @@ def _default(value: Node) -> str | None:
     while node is not None and node.type == "call_expression":
         function = node.child_by_field_name("function")
         given = arguments_of(node)
-        name = said(function).rpartition(".")[2]
+        name = source_text(function).rpartition(".")[2]
         if name in ("default", "prefault") and given:
             return literal(given[0])
         for one in given:
             if one.type == "object":
                 for pair in one.named_children:
-                    if said(pair.child_by_field_name("key")) in ("default", "devDefault"):
+                    if source_text(pair.child_by_field_name("key")) in ("default", "devDefault"):
                         return literal(pair.child_by_field_name("value"))
         node = function.child_by_field_name("object") if function is not None else None
     return None

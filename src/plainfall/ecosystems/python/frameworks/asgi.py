@@ -17,10 +17,10 @@ TRAITS = Traits(("ASGI",), port_variables=("UVICORN_PORT",))
 
 def recognise(tree: Tree, folder: str, names: frozenset[str]) -> FrameworkFound | None:
     """A part whose sources make an ASGI application, with the server that its list holds."""
-    found = applications(tree, folder, "FastAPI|Starlette|Litestar|Quart|BlackSheep")
-    if not found:
+    result = applications(tree, folder, "FastAPI|Starlette|Litestar|Quart|BlackSheep")
+    if not result:
         return None
-    application = found[0]
+    application = result[0]
     target = f"{application.module}:{application.attribute}"
     factory = " --factory" if application.factory else ""
     where = f" --app-dir {application.root}" if application.root else ""

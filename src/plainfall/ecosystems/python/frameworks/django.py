@@ -65,8 +65,8 @@ def recognise(tree: Tree, folder: str, names: frozenset[str]) -> FrameworkFound 
 def _manage(tree: Tree, folder: str) -> tuple[str, Evidence] | None:
     """The nearest ``manage.py``, relative to the part, with the line that makes it Django's."""
     place = f"{folder}/" if folder else ""
-    found = [path for path in tree.below(folder) if path.rpartition("/")[2] == "manage.py"]
-    for path in sorted(found, key=lambda path: path.count("/")):
+    results = [path for path in tree.below(folder) if path.rpartition("/")[2] == "manage.py"]
+    for path in sorted(results, key=lambda path: path.count("/")):
         if "django" in tree.text(place + path):
             return path, tree.line_of(place + path, "django")
     return None
@@ -117,7 +117,7 @@ def _static(settings: str, run: str, evidence: Evidence, folder: str) -> Iterato
 def _admin_page(texts: dict[str, str]) -> str:
     for path, text in texts.items():
         if path.endswith("urls.py"):
-            found = re.search(r"path\(\s*r?['\"]([^'\"]*)['\"]\s*,\s*admin\.site\.urls", text)
-            if found:
-                return f"/{found.group(1)}"
+            match = re.search(r"path\(\s*r?['\"]([^'\"]*)['\"]\s*,\s*admin\.site\.urls", text)
+            if match:
+                return f"/{match.group(1)}"
     return "/admin/"

@@ -26,18 +26,20 @@ TRAITS = Traits(("Flask",), port_variables=("FLASK_RUN_PORT",), prefixes=("FLASK
 
 def recognise(tree: Tree, folder: str, names: frozenset[str]) -> FrameworkFound | None:
     """A part whose sources make a Flask application."""
-    found = applications(tree, folder, "Flask|APIFlask")
+    result = applications(tree, folder, "Flask|APIFlask")
     named = _named(tree, folder)
-    if not found and not named:
+    if not result and not named:
         return None
     place = f"{folder}/" if folder else ""
-    evidence = found[0].evidence if found else Evidence(f"{place}.flaskenv", 1)
-    run = "flask" if named or _found_by_itself(found[0], tree, place) else f"flask --app {_spelled(found[0])}"
+    evidence = result[0].evidence if result else Evidence(f"{place}.flaskenv", 1)
+    run = (
+        "flask" if named or _found_by_itself(result[0], tree, place) else f"flask --app {_spelled(result[0])}"
+    )
     commands = [*_migrations(tree, folder, run, names), *_registered(tree, folder, run)]
     commands.append(
         Command("server", f"{run} run --port ${{PORT:-5000}}", "Flask's dev server", RANK, evidence, folder)
     )
-    variables = {"PYTHONPATH": found[0].root} if found and found[0].root and not named else {}
+    variables = {"PYTHONPATH": result[0].root} if result and result[0].root and not named else {}
     return FrameworkFound("Flask", evidence, tuple(commands), {**variables, **named})
 
 
@@ -82,9 +84,9 @@ def _registered(tree: Tree, folder: str, run: str) -> Iterator[Command]:
     """Commands that the application registers, such as one that creates its tables."""
     place = f"{folder}/" if folder else ""
     for path, text in sources(tree, folder):
-        for found in _REGISTERED.finditer(text):
-            name = found.group(1)
-            evidence = Evidence(place + path, text[: found.start()].count("\n") + 1, found.group(0))
+        for match in _REGISTERED.finditer(text):
+            name = match.group(1)
+            evidence = Evidence(place + path, text[: match.start()].count("\n") + 1, match.group(0))
             if re.search(r"seed|populate|fixture|demo|sample", name):
                 yield Command(
                     "seeds",

@@ -32,13 +32,13 @@ def recognise(tree: Tree, folder: str, names: frozenset[str]) -> FrameworkFound 
     """A part with a module at its top that holds a WSGI callable under its usual name."""
     place = f"{folder}/" if folder else ""
     for path, text in sorted(sources(tree, folder), key=lambda item: (item[0] != "wsgi.py", item[0])):
-        found = _CALLABLE.search(text)
-        if "/" in path or not found or ("start_response" not in text and path != "wsgi.py"):
+        match = _CALLABLE.search(text)
+        if "/" in path or not match or ("start_response" not in text and path != "wsgi.py"):
             continue
-        name = next(group for group in found.groups() if group)
+        name = next(group for group in match.groups() if group)
         module = path.removesuffix(".py")
-        line = text[: found.start()].count("\n") + 1
-        evidence = Evidence(place + path, line, found.group(0).strip())
+        line = text[: match.start()].count("\n") + 1
+        evidence = Evidence(place + path, line, match.group(0).strip())
         if "gunicorn" in names:
             command = f"gunicorn {module}:{name} --bind 127.0.0.1:${{PORT:-8000}} --reload"
         elif "waitress" in names:

@@ -24,8 +24,8 @@ def _reader(module: str, kind: str) -> Reader:
     """The reader of a kind of list; its module is imported when one is read: most parts have one kind."""
 
     def read(tree: Tree, path: str, target: Target) -> Listed:
-        found = import_module(f"plainfall.ecosystems.python.lists.{module}")
-        listed: Listed = getattr(found, f"read_{kind}")(tree, path, target)
+        result = import_module(f"plainfall.ecosystems.python.lists.{module}")
+        listed: Listed = getattr(result, f"read_{kind}")(tree, path, target)
         return listed
 
     return read
@@ -78,8 +78,8 @@ def find_lists(tree: Tree, folder: str) -> list[Candidate]:
     """All lists of a part, the one that wins first: a lock before a list, a list before a manifest."""
     place = f"{folder}/" if folder else ""
     names = set(tree.folders.get(folder, ()))
-    found = [Candidate(place + name, name, "a complete lock") for name in _locks(tree, place, names)]
-    found += [Candidate(place + name, "requirements.txt", "the requirement list") for name in _lists(names)]
+    result = [Candidate(place + name, name, "a complete lock") for name in _locks(tree, place, names)]
+    result += [Candidate(place + name, "requirements.txt", "the requirement list") for name in _lists(names)]
     manifests = [
         Candidate(place + name, name, "the manifest's own dependencies")
         for name in _MANIFESTS
@@ -87,36 +87,36 @@ def find_lists(tree: Tree, folder: str) -> list[Candidate]:
     ]
     main = [
         candidate
-        for candidate in found
+        for candidate in result
         if candidate.kind in _LOCKS or _MAIN.match(candidate.path[len(place) :])
     ]
     if main or not manifests:
-        found += manifests
+        result += manifests
     else:
-        found = manifests + found
+        result = manifests + result
     inner = tree.folders.get(f"{place}requirements", ())
     deeper = [name for name in inner if name.endswith((".txt", ".in"))]
-    found += [
+    result += [
         Candidate(f"{place}requirements/{name}", "requirements.txt", "in the folder requirements")
         for name in sorted(deeper, key=lambda name: (_likelihood(name), name))
     ]
-    return found
+    return result
 
 
 def _locks(tree: Tree, place: str, names: set[str]) -> list[str]:
     """The locks, that of the tool which the manifest configures first."""
-    found = [name for name in _LOCKS if name in names]
-    if len(found) > 1 and "pyproject.toml" in names:
+    results = [name for name in _LOCKS if name in names]
+    if len(results) > 1 and "pyproject.toml" in names:
         tools = load_table(tree, f"{place}pyproject.toml", "tool")
-        found.sort(key=lambda name: name.split(".")[0] not in tools)
-    return found
+        results.sort(key=lambda name: name.split(".")[0] not in tools)
+    return results
 
 
 def _lists(names: set[str]) -> list[str]:
     """Requirement lists; a ``.in`` file only where its output is not beside it."""
-    found = [name for name in names if REQUIREMENTS.match(name)]
-    found = [name for name in found if not (name.endswith(".in") and f"{name[:-3]}.txt" in names)]
-    return sorted(found, key=lambda name: (_MAIN.match(name) is None, _likelihood(name), name))
+    results = [name for name in names if REQUIREMENTS.match(name)]
+    results = [name for name in results if not (name.endswith(".in") and f"{name[:-3]}.txt" in names)]
+    return sorted(results, key=lambda name: (_MAIN.match(name) is None, _likelihood(name), name))
 
 
 def _likelihood(name: str) -> int:
@@ -148,25 +148,25 @@ def _read_list(tree: Tree, path: str, kind: str, target: Target) -> Listed:
     if reader:
         listed = reader(tree, path, target)
         return replace(listed, remarks=(*listed.remarks, *_unknown_words(listed, target)))
-    found = read_requirements(path, tree.text, target.variables, target.hosts)
-    held = tuple(
-        line for line in found.lines if line.requirement is None or target.holds(line.requirement.marker)
+    result = read_requirements(path, tree.text, target.variables, target.hosts)
+    value = tuple(
+        line for line in result.lines if line.requirement is None or target.holds(line.requirement.marker)
     )
     listed = Listed(
         kind,
         path,
-        found.files,
+        result.files,
         None,
-        held,
-        found.constraints,
-        found.options,
-        found.prereleases,
-        withheld=found.withheld,
+        value,
+        result.constraints,
+        result.options,
+        result.prereleases,
+        withheld=result.withheld,
     )
-    if held and all(line.pinned and line.hashes and line.reference is None for line in held):
-        return replace(listed, pins=_pins(held))
-    if found.require_hashes or any(line.hashes for line in held):
-        bare = next((line for line in held if not line.hashes or not line.pinned), None)
+    if value and all(line.pinned and line.hashes and line.reference is None for line in value):
+        return replace(listed, pins=_pins(value))
+    if result.require_hashes or any(line.hashes for line in value):
+        bare = next((line for line in value if not line.hashes or not line.pinned), None)
         if bare is not None:
             raise BadInput(
                 f"{bare.evidence.text!r} has no {'hash' if bare.pinned else 'exact version'}, though other "

@@ -17,7 +17,7 @@ from plainfall.reading import json_object
 
 __all__ = ["read_pdm_lock", "read_pipfile_lock"]
 
-_REMEDY = "Write the lock anew with the tool that made it."
+_REMEDY = "Write the lock again with the tool that made it."
 
 
 def read_pdm_lock(tree: Tree, path: str, target: Target) -> Listed:
@@ -82,12 +82,12 @@ def _pipfile_pin(name: str, row: dict[str, Any], place: Evidence) -> Pin:
 
 def _lines(text: str, path: str) -> dict[str, Evidence]:
     """The first line that begins with each quoted name."""
-    found: dict[str, Evidence] = {}
+    results: dict[str, Evidence] = {}
     for number, line in enumerate(text.splitlines(), 1):
         stripped = line.strip()
         if stripped.startswith('"'):
-            found.setdefault(stripped[1:].partition('":')[0], Evidence(path, number, stripped))
-    return found
+            results.setdefault(stripped[1:].partition('":')[0], Evidence(path, number, stripped))
+    return results
 
 
 def _marker(text: str | None, place: Evidence) -> Marker | None:

@@ -42,7 +42,7 @@ class _Node:
 
 def _reached(nodes: Mapping[str, list[_Node]], roots: list[_Edge], target: Target, path: str) -> list[_Node]:
     """The nodes that the roots lead to, each once, in the lock's order of discovery."""
-    found: dict[int, _Node] = {}
+    results: dict[int, _Node] = {}
     seen: set[tuple[int, str]] = set()
     waiting = [(edge, "") for edge in roots]
     while waiting:
@@ -58,17 +58,17 @@ def _reached(nodes: Mapping[str, list[_Node]], roots: list[_Edge], target: Targe
             raise BadInput(
                 f"it lacks {edge.name}, which another package of it depends on",
                 place=Evidence(path),
-                remedy="The lock is damaged (a merge, most often). Write it anew with the tool that made it.",
+                remedy="The lock is damaged (a merge, most often). Write it again with the tool that made it.",
             )
         for node in versions[:1]:
-            found.setdefault(id(node), node)
+            results.setdefault(id(node), node)
             for wanted in ("", *edge.extras):
                 if (id(node), wanted) not in seen:
                     seen.add((id(node), wanted))
                     waiting += [
                         (e, wanted) for e in (node.optional.get(wanted, []) if wanted else node.edges)
                     ]
-    return list(found.values())
+    return list(results.values())
 
 
 def _marker(text: str | None, place: Evidence) -> Marker | None:
@@ -80,7 +80,7 @@ def _marker(text: str | None, place: Evidence) -> Marker | None:
         raise BadInput(
             f"the marker {text!r} cannot be read: {str(error).splitlines()[0]}",
             place=place,
-            remedy="Write the lock anew with the tool that made it.",
+            remedy="Write the lock again with the tool that made it.",
         ) from error
 
 

@@ -167,7 +167,7 @@ def read_setup_py(tree: Tree, path: str, target: Target) -> Listed:
         for target_ in node.targets
         if isinstance(target_, ast.Name)
     }
-    found: dict[str, Any] = {}
+    results: dict[str, Any] = {}
     remarks = []
     for node in ast.walk(module):
         if isinstance(node, ast.Call) and ast.unparse(node.func).rpartition(".")[2] == "setup":
@@ -179,13 +179,13 @@ def read_setup_py(tree: Tree, path: str, target: Target) -> Listed:
                         else keyword.value
                     )
                     try:
-                        found[keyword.arg] = ast.literal_eval(value)
+                        results[keyword.arg] = ast.literal_eval(value)
                     except ValueError:
                         remarks.append(
                             f"{keyword.arg} is computed, and cannot be read without running {path}"
                         )
-    extras = found.get("extras_require", {})
-    texts = list(found.get("install_requires", []))
+    extras = results.get("extras_require", {})
+    texts = list(results.get("install_requires", []))
     for extra in sorted(target.extras & set(extras)):
         texts += extras[extra]
     wishes = tuple(_all(texts, tree, path))

@@ -39,7 +39,7 @@ def read_pylock(tree: Tree, path: str, target: Target) -> Listed:
         raise BadInput(
             f"it breaks the pylock.toml specification: {error}",
             place=Evidence(path),
-            remedy="Write the lock anew with the tool that made it.",
+            remedy="Write the lock again with the tool that made it.",
         ) from error
     groups = target.groups or frozenset(lock.default_groups or ())
     environment = {**target.markers, "extras": target.extras, "dependency_groups": groups}

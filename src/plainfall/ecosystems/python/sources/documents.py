@@ -6,7 +6,7 @@ import ast
 from collections.abc import Iterator
 
 from plainfall.ecosystems.python.sources.tree import Module, dotted, literal_text, path_of
-from plainfall.sources.found import Use
+from plainfall.sources.values import Use
 
 __all__ = ["document_uses"]
 
@@ -27,9 +27,9 @@ def document_uses(module: Module) -> Iterator[Use]:
         inside = isinstance(outer, ast.Subscript) and outer.value is node
         followed = isinstance(outer, ast.Attribute) and outer.attr in _TYPED
         if not inside and not followed:
-            found = _chain(node, holders)
-            if found and found[1]:
-                file, keys, default, needed, kind = found
+            result = _chain(node, holders)
+            if result and result[1]:
+                file, keys, default, needed, kind = result
                 yield Use(".".join(keys), module.place(node), default, kind, needed, "", 0, file)
 
 
@@ -45,9 +45,9 @@ def _holders(module: Module) -> dict[str, str]:
             elif name and dotted(node.value.func).endswith(("ConfigParser", "RawConfigParser")):
                 for call in module.all(ast.Call):
                     if dotted(call.func) == f"{name}.read" and call.args:
-                        found = path_of(call.args[0], module)
-                        if found:
-                            holders[name] = found[0]
+                        result = path_of(call.args[0], module)
+                        if result:
+                            holders[name] = result[0]
         elif isinstance(node, ast.Return) and isinstance(node.value, ast.Call):
             file = _file_of(node.value, module)
             owner = next((o for o, _ in module.above(node) if isinstance(o, ast.FunctionDef)), None)
@@ -97,9 +97,9 @@ def _opened(handle: str, call: ast.Call, module: Module) -> str:
 def _assigned(name: str, module: Module) -> str:
     for node in module.all(ast.Assign):
         if dotted(node.targets[0]) == name:
-            found = path_of(node.value, module)
-            if found and "." in found[0]:
-                return _named(found[0])
+            result = path_of(node.value, module)
+            if result and "." in result[0]:
+                return _named(result[0])
     return ""
 
 

@@ -8,8 +8,8 @@ from collections.abc import Iterator
 from plainfall.ecosystems.python.sources.documents import document_uses
 from plainfall.ecosystems.python.sources.settings_classes import class_uses
 from plainfall.ecosystems.python.sources.tree import Module, dotted, literal_text, path_of
-from plainfall.sources.found import Constant, FileFound, Load, Use
 from plainfall.sources.names import FILE_NAME, constant_kind, looks_secret
+from plainfall.sources.values import Constant, FileFound, Load, Use
 
 __all__ = ["read_python"]
 
@@ -277,7 +277,7 @@ class _Reader:
         for text in self._module.all(ast.Constant):
             if not isinstance(text.value, str) or len(text.value) > 120 or not FILE_NAME.match(text.value):
                 continue
-            whole: ast.expr = text
+            entire: ast.expr = text
             for outer, _ in self._module.above(text):
                 joined = isinstance(outer, ast.BinOp) and isinstance(outer.op, ast.Div)
                 if isinstance(outer, ast.Call) and dotted(outer.func).rpartition(".")[2] in _JOINING:
@@ -285,11 +285,11 @@ class _Reader:
                 if not joined:
                     break
                 assert isinstance(outer, ast.expr)
-                whole = outer
-            found = path_of(whole, self._module)
-            if found and FILE_NAME.match(found[0]):
+                entire = outer
+            result = path_of(entire, self._module)
+            if result and FILE_NAME.match(result[0]):
                 named.add(text.lineno)
-                yield Load(*found, self._module.place(text))
+                yield Load(*result, self._module.place(text))
         for call in self._module.all(ast.Call):
             if dotted(call.func).rpartition(".")[2] in _LOADERS and call.lineno not in named:
                 yield Load(".env", "", self._module.place(call))
@@ -311,9 +311,9 @@ def _constants(module: Module) -> Iterator[Constant]:
                 continue
             if not isinstance(target, ast.Name) or not isinstance(value, ast.Constant):
                 continue
-            found = value.value
-            if isinstance(found, bool) or not isinstance(found, str | int):
+            result = value.value
+            if isinstance(result, bool) or not isinstance(result, str | int):
                 continue
-            kind = constant_kind(target.id, found)
+            kind = constant_kind(target.id, result)
             if kind:
-                yield Constant(target.id, str(found), kind, module.place(node))
+                yield Constant(target.id, str(result), kind, module.place(node))

@@ -7,8 +7,8 @@ import re
 from collections.abc import Iterator
 
 from plainfall.ecosystems.python.sources.tree import Module, dotted, literal_text
-from plainfall.sources.found import Use
 from plainfall.sources.names import looks_secret
+from plainfall.sources.values import Use
 
 __all__ = ["class_uses"]
 
@@ -28,14 +28,14 @@ def class_uses(module: Module) -> Iterator[Use]:
 
 
 def _classes(module: Module) -> list[ast.ClassDef]:
-    found: list[ast.ClassDef] = []
+    results: list[ast.ClassDef] = []
     names: set[str] = {_BASE}
     for node in module.all(ast.ClassDef):
         bases = {dotted(base).rpartition(".")[2] for base in node.bases}
         if bases & names:
             names.add(node.name)
-            found.append(node)
-    return found
+            results.append(node)
+    return results
 
 
 def _option_node(node: ast.ClassDef, name: str) -> ast.expr | None:

@@ -47,9 +47,9 @@ class Module:
 
     def all(self, *kinds: type[N]) -> list[N]:
         """The nodes of these types, in the order of their lines."""
-        found = [node for kind in kinds for node in self._by_type.get(kind, ())]
-        found.sort(key=lambda node: (getattr(node, "lineno", 0), getattr(node, "col_offset", 0)))
-        return found  # type: ignore[return-value]
+        results = [node for kind in kinds for node in self._by_type.get(kind, ())]
+        results.sort(key=lambda node: (getattr(node, "lineno", 0), getattr(node, "col_offset", 0)))
+        return results  # type: ignore[return-value]
 
     def place(self, node: ast.AST, secret: str | None = None) -> Evidence:
         """Where a node stands, as evidence; ``secret`` is a literal to cover in the line's text."""
@@ -59,13 +59,13 @@ class Module:
 
     @cached_property
     def _constants(self) -> dict[str, ast.expr]:
-        found: dict[str, ast.expr] = {}
+        results: dict[str, ast.expr] = {}
         for node in self.tree.body:
             if isinstance(node, ast.Assign) and len(node.targets) == 1:
                 name = node.targets[0]
                 if isinstance(name, ast.Name):
-                    found[name.id] = node.value
-        return found
+                    results[name.id] = node.value
+        return results
 
     def texts_of(self, node: ast.expr) -> list[tuple[str, ast.AST | None]]:
         """The texts that an expression can be: a literal, a constant of the module, or each of those that a
@@ -127,8 +127,8 @@ class Module:
                     if not caught or "KeyError" in caught or "Exception" in caught:
                         return not self._stops(handler.body)
             if isinstance(outer, ast.If | ast.IfExp) and child is not outer.test:
-                said = ast.unparse(outer.test)
-                if f"'{key}'" in said and " not in " not in said:
+                text = ast.unparse(outer.test)
+                if f"'{key}'" in text and " not in " not in text:
                     return True
         return False
 
@@ -182,15 +182,15 @@ class Module:
         scope = next((outer for outer, _ in self.above(statement) if isinstance(outer, _FUNCTIONS)), None)
         after: int = getattr(statement, "lineno", 0)
         before: int = (getattr(scope, "end_lineno", None) or 0) if scope is not None else len(self._lines)
-        for line, said in self._tests:
+        for line, text in self._tests:
             if not after <= line <= before:
                 continue
-            pieces = {piece.strip() for piece in said.replace(" and ", " or ").split(" or ")}
-            if positive and (name in pieces or f"len({name})" in said):
+            pieces = {piece.strip() for piece in text.replace(" and ", " or ").split(" or ")}
+            if positive and (name in pieces or f"len({name})" in text):
                 return True
             if pieces & {f"not {name}", f"{name} is None", f"{name} == ''", f"not {name} is not None"}:
                 return True
-            if said.startswith("not all(") and name in said:
+            if text.startswith("not all(") and name in text:
                 return True
         return False
 
@@ -205,13 +205,13 @@ class Module:
     @cached_property
     def _lengths(self) -> dict[str, tuple[int, bool]]:
         lengths: dict[str, tuple[int, bool]] = {}
-        for found in self.all(ast.Compare):
-            left, right = found.left, found.comparators[0]
+        for result in self.all(ast.Compare):
+            left, right = result.left, result.comparators[0]
             if not (isinstance(left, ast.Call) and dotted(left.func) == "len" and left.args):
                 continue
             if isinstance(right, ast.Constant) and isinstance(right.value, int):
-                wanted = right.value + isinstance(found.ops[0], ast.LtE)
-                exact = isinstance(found.ops[0], ast.NotEq | ast.Eq)
+                wanted = right.value + isinstance(result.ops[0], ast.LtE)
+                exact = isinstance(result.ops[0], ast.NotEq | ast.Eq)
                 lengths.setdefault(ast.unparse(left.args[0]), (wanted, exact))
         return lengths
 
@@ -239,8 +239,8 @@ def literal_text(node: ast.expr) -> str | None:
 def path_of(node: ast.expr, module: Module) -> tuple[str, str] | None:
     """A file name that an expression builds (joined literals), and its base: "file" where the expression
     starts from ``__file__``, else ""."""
-    said = ast.unparse(node)
-    base = "file" if "__file__" in said else ""
+    text = ast.unparse(node)
+    base = "file" if "__file__" in text else ""
     pieces = [
         one.value
         for one in ast.walk(node)

@@ -16,14 +16,14 @@ from plainfall.evidence import Evidence
 from plainfall.formats.documents import Document, read_document
 from plainfall.formats.dotenv import Dotenv
 from plainfall.services.definitions import Definition, Interpolated
-from plainfall.settings.between import Listener
 from plainfall.settings.filling import Filler
 from plainfall.settings.item import Agreement, Given, fingerprint
+from plainfall.settings.listener_values import Listener
 from plainfall.settings.setting import Asker, Setting, SettingsFile
 from plainfall.settings.settled import settled_text
 from plainfall.settings.templates import resolved_loads
 from plainfall.settings.units import Unit, constants_of, document_uses, sources_of, uses_of
-from plainfall.sources.found import Constant, FileFound, Use
+from plainfall.sources.values import Constant, FileFound, Use
 
 __all__ = ["Settled", "SettledFile", "Surveyed", "record_of", "settle"]
 
@@ -97,7 +97,7 @@ def settle(
         primary = first and file.kind == "dotenv"
         first = first and not primary
         if file.kind == "dotenv":
-            mine = uses if file.template or file.there else reads
+            mine = uses if file.template or file.current else reads
             own_keys = {entry.key for entry in file.template.entries} if file.template else set()
             code_only = {} if unit.shared else reads
             shown = {
@@ -113,8 +113,8 @@ def settle(
     for file in files:
         text, refused = settled_text(file, filler.settings)
         # A file that nobody has and nothing is to be said in is not made.
-        wanted = file.template is not None or file.there is not None or text != ""
-        before = file.there.text if file.there else None
+        wanted = file.template is not None or file.current is not None or text != ""
+        before = file.current.text if file.current else None
         written = _own_text(file, text)
         settled.append(SettledFile(file, written, wanted and text != before, tuple(refused)))
         if file.kind == "dotenv":
@@ -157,15 +157,17 @@ def _with_place(setting: Setting, files: Sequence[SettingsFile]) -> Setting:
 
 
 def _stands(file: SettingsFile, key: str) -> bool:
-    return file.there is not None and any(entry.key == key for entry in file.there.entries)
+    return file.current is not None and any(entry.key == key for entry in file.current.entries)
 
 
 def _with_refusal(setting: Setting, files: Sequence[SettledFile]) -> Setting:
     """The setting as it is in a file that Plainfall may not write over."""
     for one in files:
         if one.file.target == setting.file and setting.key in one.refused and one.file.kind != "dotenv":
-            there = one.file.there is not None
-            why = "write it into the file by hand: it is yours" if there else "it cannot be put in by itself"
+            existing = one.file.current is not None
+            why = (
+                "write it into the file by hand: it is yours" if existing else "it cannot be put in by itself"
+            )
             return replace(setting, note=f"{setting.note}; {why}" if setting.note else why, origin="open")
     return setting
 
@@ -176,9 +178,11 @@ def _files(
     """The unit's settings files: one for each template, and the dotenv file that its code loads, or would."""
     tree = surveyed.tree
     files = []
-    for found in unit.templates:
-        template = read_document(found.kind, tree.text(found.template), found.template)
-        files.append(_file(tree, found.target, found.kind, found.template, template, record, found.loaded))
+    for result in unit.templates:
+        template = read_document(result.kind, tree.text(result.template), result.template)
+        files.append(
+            _file(tree, result.target, result.kind, result.template, template, record, result.loaded)
+        )
     if not unit.shared and not any(file.kind == "dotenv" for file in files):
         target, loaded = _unnamed_target(unit, tree, sources)
         files.insert(0, _file(tree, target, "dotenv", "", None, record, loaded))
@@ -190,20 +194,20 @@ def _over_tracked(
 ) -> SettingsFile:
     """The same file if version control does not track it. A tracked one is never written: of a dotenv file what
     is to be filled goes into a local file that goes over it, other kinds are left as they are."""
-    if file.there is None or not surveyed.tracked(file.target):
+    if file.current is None or not surveyed.tracked(file.target):
         return file
     if file.kind != "dotenv":
         return replace(file, ours=False)
     target = _local_target(file.target, unit, surveyed)
     local = _file(surveyed.tree, target, "dotenv", "", None, record, file.loaded)
-    text = _joined(file.there.text, local.there.text if local.there else "")
+    text = _joined(file.current.text, local.current.text if local.current else "")
     return replace(
         local,
         template_path=file.template_path,
         template=file.template,
-        there=read_document("dotenv", text, file.target),
+        current=read_document("dotenv", text, file.target),
         ours=False,
-        tracked=file.there,
+        tracked=file.current,
         tracked_path=file.target,
     )
 
@@ -243,15 +247,15 @@ def _file(
     record: Mapping[str, Any],
     loaded: Evidence | None,
 ) -> SettingsFile:
-    there = None
+    existing = None
     if (Path(tree.root) / target).is_file():
         tree.forget(target)  # the person may have edited it since it was read
-        there = read_document(kind, tree.text(target), target)
+        existing = read_document(kind, tree.text(target), target)
     made = record.get("made", ())
     ours = target == made or (isinstance(made, list) and target in made)
     origins = record.get("origins", {}).get(target, {})
     recorded = tuple((key, origin, known) for key, (origin, known) in origins.items())
-    return SettingsFile(target, kind, template_path, template, there, ours, recorded, loaded)
+    return SettingsFile(target, kind, template_path, template, existing, ours, recorded, loaded)
 
 
 def _own_prefixes(uses: Mapping[str, Sequence[Use]]) -> list[str]:
@@ -272,7 +276,7 @@ def record_of(settled: Settled, record: Mapping[str, Any], salt: str) -> dict[st
             origins.setdefault(one.file, {})[one.key] = [one.origin, fingerprint(salt, one.value)]
     made = record.get("made", [])
     before = [made] if isinstance(made, str) else list(made)
-    new = [one.file.target for one in settled.files if one.changed and one.file.there is None]
+    new = [one.file.target for one in settled.files if one.changed and one.file.current is None]
     left_open = {one.key for one in settled.settings if one.origin == "open"}
     skipped = {*record.get("skipped", ()), *(key for key in settled.asked if key in left_open)}
     return {

@@ -47,7 +47,7 @@ def pins_of_wishes(job: Job, lazy: Lazy, result: InstallResult) -> list[Pin]:
     known = {position: _as_direct(pin, lazy) for position, pin in enumerate(obtained)}
     wishes = [*directs, *indexed]
     limits = [*listed.constraints, *supply.user_limits()]
-    found = resolve(
+    candidate = resolve(
         wishes,
         limits,
         known,
@@ -58,7 +58,7 @@ def pins_of_wishes(job: Job, lazy: Lazy, result: InstallResult) -> list[Pin]:
         instead=job.instead,
     )
     result.resolved = True
-    chosen = [one for one in found if one.direct is None]
+    chosen = [one for one in candidate if one.direct is None]
     rows = [(one.name, one.version, [f for f in one.files if f.hashes.get("sha256")]) for one in chosen]
     line = job.target.markers.get("python_version", "")
     if all(files for _, _, files in rows):

@@ -105,8 +105,8 @@ def _address(value: str, listener: Listener) -> Match | None:
     bare = re.match(r"^([\w.-]+):(\d+)$", value)
     if bare and is_local(bare.group(1)):
         wanted = f"{bare.group(1)}:{listener.port}"
-        said = (f"port {bare.group(2)} (there: {listener.port})",)
-        return Match(wanted, listener.place, what, () if wanted == value else said)
+        text = (f"port {bare.group(2)} (there: {listener.port})",)
+        return Match(wanted, listener.place, what, () if wanted == value else text)
     address = parse_address(value)
     if address is None or address.scheme not in ("http", "https", "ws", "wss"):
         return None
@@ -114,10 +114,10 @@ def _address(value: str, listener: Listener) -> Match | None:
         return None  # an address on the network, which somebody chose
     host = address.host if is_local(address.host) else "localhost"
     right = replace(address, host="localhost" if host == "0.0.0.0" else host, port=listener.port)
-    held = address.port or (443 if address.scheme in ("https", "wss") else 80)
+    content = address.port or (443 if address.scheme in ("https", "wss") else 80)
     differs = (
-        (f"port {held} (there: {listener.port})",)
-        if address.port is not None and held != listener.port
+        (f"port {content} (there: {listener.port})",)
+        if address.port is not None and content != listener.port
         else ()
     )
     return Match(value if right == address else str(right), listener.place, what, differs)

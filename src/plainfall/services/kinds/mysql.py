@@ -1,0 +1,33 @@
+"""MySQL and MariaDB."""
+
+from __future__ import annotations
+
+from plainfall.services.shape import ServiceKind
+
+__all__ = ["KIND"]
+
+KIND = ServiceKind(
+    name="mysql",
+    image=r"mysql|mariadb|percona",
+    port=3306,
+    schemes=r"^(mysql|mariadb)",
+    new_scheme="mysql",
+    key_words={
+        "MYSQL": 1,
+        "MARIADB": 1,
+        "DB": 2,
+        "DATABASE": 2,
+        "SQL": 2,
+        "SQLALCHEMY": 2,
+        "DATASOURCE": 2,
+        "SQLALCHEMY_DATABASE": 2,
+    },
+    variables={
+        "user": ("MYSQL_USER", "MARIADB_USER"),
+        "password": ("MYSQL_PASSWORD", "MARIADB_PASSWORD"),
+        "name": ("MYSQL_DATABASE", "MARIADB_DATABASE"),
+    },
+    root_variables=("MYSQL_ROOT_PASSWORD", "MARIADB_ROOT_PASSWORD"),
+    adapter=r"^(mysql|mariadb)",
+    precedence=2,
+)
