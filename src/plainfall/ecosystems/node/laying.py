@@ -18,18 +18,15 @@ from typing import Any
 from plainfall.confinement import Confined
 from plainfall.ecosystems.node.bins import link_commands
 from plainfall.ecosystems.node.locks.package import Package
+from plainfall.ecosystems.node.marks import Mark, check_ours, check_places, holder_of
 from plainfall.ecosystems.node.store import Store
 from plainfall.ecosystems.shape import CloneAccess
-from plainfall.errors import BadInput, EnvironmentProblem
-from plainfall.evidence import Evidence
 from plainfall.packages.cache import CachedTree, PackageCache
 from plainfall.packages.placing import Folders, Placement, place_files
 from plainfall.workers import cancelled_on_error, worker_pool
 
-__all__ = ["Laid", "code_ran", "lay"]
+__all__ = ["Laid", "lay"]
 
-_MARK = ".plainfall.json"
-_VERSION = 2
 _RUNS = "+code"  # after the key of a package whose own code ran: its files are copies
 _AT_ONCE = 24  # packages that a process is given, or a few more
 _FEW = 40  # packages for which a second process costs more than it saves
@@ -84,10 +81,10 @@ def lay(
     of the clone, and EnvironmentProblem for a ``node_modules`` that is not Plainfall's.
     """
     part = access.confined.make_folder(part)
-    _check_places(packages)
-    mark = _Mark.of(part, access)
+    check_places(packages)
+    mark = Mark.of(part, access)
     before = mark.places
-    _check_ours(part, mark, packages, access.confined)
+    check_ours(part, mark, packages, access.confined)
     laid = Laid()
     copied = allowed | patched
     wanted = {package.place: package for package in packages}
@@ -98,7 +95,7 @@ def lay(
         if key
         and before.get(where) == key
         and where not in mark.unfinished
-        and _whole(part, where, key, store, laid, access.edited)
+        and _is_complete(part, where, key, store, laid, access.edited)
     }
     gone = [where for where in before if where not in wanted or where not in kept]
     todo = [one for one in packages if one.place not in kept]
@@ -133,7 +130,7 @@ def lay(
     return laid
 
 
-def _whole(part: Path, where: str, key: str, store: Store, laid: Laid, edited: frozenset[str]) -> bool:
+def _is_complete(part: Path, where: str, key: str, store: Store, laid: Laid, edited: frozenset[str]) -> bool:
     """Whether a package that was laid before is there with every file, none of them edited through a link; its
     names go into the layout."""
     if key.startswith("link:"):
@@ -162,97 +159,6 @@ def _key(store: Store, package: Package, runs_code: bool) -> str | None:
         return f"link:{package.link}"
     key = store.key(package)
     return f"{key}{_RUNS}" if key and runs_code else key
-
-
-def code_ran(part: Path, place: str, access: CloneAccess) -> None:
-    """Notes that the own code of the package at a place has run to its end."""
-    part = access.confined.make_folder(part)
-    mark = _Mark.of(part, access)
-    mark.write(part, access, mark.places, complete=True, unfinished=mark.unfinished - {place})
-
-
-@dataclass(frozen=True)
-class _Mark:
-    """What was laid before: ``places`` is empty if nothing was, or not to the end; ``ours`` tells whether this
-    user's Plainfall wrote the mark, here or in a folder that this one is a copy of; ``unfinished`` are places
-    whose own code was allowed to run and did not run to its end."""
-
-    places: dict[str, str]
-    ours: bool
-    unfinished: frozenset[str] = frozenset()
-
-    @classmethod
-    def of(cls, part: Path, access: CloneAccess) -> _Mark:
-        result = access.seal.read_file(part / "node_modules" / _MARK, cls._name(part, access))
-        data = result.content if result is not None else None
-        if not isinstance(data, dict) or result is None:
-            return cls({}, False)
-        counts = result.here and data.get("version") == _VERSION and data.get("complete")
-        return cls(data["places"], True, frozenset(data["unfinished"])) if counts else cls({}, True)
-
-    @staticmethod
-    def _name(part: Path, access: CloneAccess) -> str:
-        return f"node_modules of {part.relative_to(access.confined.root).as_posix()}"
-
-    @classmethod
-    def write(
-        cls,
-        root: Path,
-        access: CloneAccess,
-        places: Mapping[str, str],
-        *,
-        complete: bool,
-        unfinished: Iterable[str] = (),
-        inside: Confined | None = None,
-        part: Path | None = None,
-    ) -> None:
-        content = {
-            "version": _VERSION,
-            "complete": complete,
-            "places": dict(places),
-            "unfinished": sorted(unfinished),
-        }
-        text = access.seal.text(cls._name(part or root, access), content)
-        (inside or access.confined).write(root / "node_modules" / _MARK, text)
-
-
-def _check_places(packages: Sequence[Package]) -> None:
-    """Raises BadInput for a package that is to lie within a link: it would be laid in what that leads to."""
-    links = {one.place for one in packages if one.link is not None}
-    for one in packages:
-        place = one.place
-        while "/" in place:
-            place = place.rpartition("/")[0]
-            if place in links:
-                raise BadInput(
-                    f"{one.place} is to be laid within {place}, which is a link",
-                    place=Evidence("the lock"),
-                    remedy="Nothing was installed. Restore the lock file from version control.",
-                )
-
-
-def _check_ours(part: Path, mark: _Mark, packages: Sequence[Package], clone: Confined) -> None:
-    """Raises EnvironmentProblem for a folder of packages that somebody else made: the part's own, or one of a
-    workspace."""
-    inner = {_holder(package.place) for package in packages}
-    for where in sorted({"node_modules", *inner}):
-        place = clone.resolve(part / where)
-        if not os.path.lexists(place):
-            continue
-        if mark.ours and (where == "node_modules" or not mark.places):
-            continue
-        if any(other.startswith(f"{where}/") for other in mark.places):
-            continue
-        if place.is_symlink() or not place.is_dir() or any(place.iterdir()):
-            raise EnvironmentProblem(
-                f"{place} is there and was not made by Plainfall",
-                remedy=f"If nothing in it is yours, take it away (rm -r {place}) and run the same command again.",
-            )
-
-
-def _holder(place: str) -> str:
-    """The outermost folder of packages that a place is in."""
-    return f"{place.partition('node_modules')[0]}node_modules"
 
 
 def _take_out(clone: Confined, part: Path, gone: Iterable[str], kept: set[str]) -> None:
@@ -387,7 +293,7 @@ def _linked(
 
 def _into_place(root: Path, part: Path, places: Iterable[str], clone: Confined) -> None:
     """Moves the new trees (the part's own, and those in its workspaces) to their places."""
-    for inner in sorted({_holder(place) for place in places}):
+    for inner in sorted({holder_of(place) for place in places}):
         path, target = root / inner, clone.resolve(part / inner)
         if not path.is_dir():
             continue

@@ -8,7 +8,8 @@ import tempfile
 from collections.abc import Mapping
 from pathlib import Path
 
-from plainfall.ecosystems.node.laying import Laid, code_ran
+from plainfall.ecosystems.node.laying import Laid
+from plainfall.ecosystems.node.marks import code_ran
 from plainfall.ecosystems.shape import CloneAccess, InstallWishes
 from plainfall.errors import CommandFailed
 from plainfall.processes import run
