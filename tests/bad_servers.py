@@ -110,7 +110,7 @@ BAD_SERVERS = [
         "context = ssl.SSLContext(ssl.PROTOCOL_TLS_SERVER); context.load_cert_chain('certificate.pem')\n"
         "server = Server(('127.0.0.1', PORT), Page)\n"
         "server.socket = context.wrap_socket(server.socket, server_side=True)\nserver.serve_forever()",
-        says="no one vouches",
+        says="self-signed certificate",
     ),
     BadServer(
         "redirects for ever",

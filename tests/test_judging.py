@@ -82,7 +82,7 @@ def test_other_things_that_are_wrong_with_an_answer() -> None:
 
 def test_what_is_said_besides() -> None:
     assert notes_of(answer()) == []
-    assert "no one vouches" in notes_of(answer(vouched=False))[0]
+    assert "self-signed certificate" in notes_of(answer(verified=False))[0]
     assert notes_of(answer(redirects=("http://localhost:8000/",))) == ["redirected: / → /stations/"]
     assert notes_of(answer(status=302, location="https://rain.example/")) == [
         "it leads away, to https://rain.example/"

@@ -76,7 +76,7 @@ def _bad(asset: Asset) -> str:
 def notes_of(answer: Answer) -> list[str]:
     """What is to be said of an answer besides."""
     notes = []
-    if not answer.vouched:
+    if not answer.verified:
         notes.append("self-signed certificate, not verified: a browser will warn")
     if answer.redirects and answer.status < 300:
         paths = [urlsplit(url).path or "/" for url in (*answer.redirects, answer.url)]

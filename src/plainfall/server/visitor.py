@@ -25,7 +25,7 @@ class Answer:
     """One answer: its address after redirects (those that were followed are in ``redirects``), the status,
     the media type, the body (cut at 8 MiB), seconds to the first byte and in all, and how it ended: "complete",
     "cut" (it went on without an end) or "broken" (it broke off). ``location`` is where a redirect that was
-    not followed leads; ``vouched`` is False for https with a certificate that self-signed certificate."""
+    not followed leads; ``verified`` is False for https with a certificate that self-signed certificate."""
 
     url: str
     status: int
@@ -37,7 +37,7 @@ class Answer:
     redirects: tuple[str, ...] = ()
     location: str = ""
     headers: Mapping[str, str] = field(default_factory=dict)
-    vouched: bool = True
+    verified: bool = True
 
 
 class _Head(urllib.request.Request):
@@ -82,7 +82,7 @@ class Visitor:
         self, method: str, url: str, body: bytes | None, referer: str, passed: tuple[str, ...]
     ) -> Answer:
         parts = urlsplit(url)
-        connection, vouched = self._connection(parts.scheme, parts.hostname or "", parts.port)
+        connection, verified = self._connection(parts.scheme, parts.hostname or "", parts.port)
         try:
             start = time.perf_counter()
             target = (parts.path or "/") + (f"?{parts.query}" if parts.query else "")
@@ -112,7 +112,7 @@ class Visitor:
                 passed,
                 results.get("location", ""),
                 results,
-                vouched,
+                verified,
             )
         finally:
             connection.close()
