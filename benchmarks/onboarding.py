@@ -22,7 +22,7 @@ from pathlib import Path
 
 sys.path.insert(0, str(Path(__file__).parent.parent / "tests"))
 
-from real_clones import CLONES
+from real_python_clones import CLONES
 
 from plainfall.standins.registry import archives_in, serving
 

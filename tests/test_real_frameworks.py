@@ -17,7 +17,7 @@ from typing import Any
 
 import pytest
 from conftest import PYTHON_LINE, Machine
-from real_clones import CLONES
+from real_python_clones import CLONES
 
 from plainfall.diagnosis.reading import diagnose
 from plainfall.standins.registry import archives_in, serving

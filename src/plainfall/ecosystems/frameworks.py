@@ -24,7 +24,7 @@ from plainfall.clone.commands import Command
 from plainfall.clone.frameworks import FrameworkFound, Traits
 from plainfall.clone.walk import Tree
 from plainfall.ecosystems import languages
-from plainfall.server.channels import ChannelFinder
+from plainfall.server.reload_channel import ChannelFinder
 
 __all__ = ["every_traits", "find_frameworks", "is_repeatable", "reload_channels"]
 

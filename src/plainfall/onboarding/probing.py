@@ -18,11 +18,12 @@ from plainfall.onboarding.inside import work_inside
 from plainfall.onboarding.stages.serving import best_page, running_of
 from plainfall.onboarding.state import CloneState
 from plainfall.onboarding.work import Work
-from plainfall.server.channels import Channel, find_channel, open_channel
+from plainfall.server.channels import find_channel, open_channel
 from plainfall.server.endpoints import Endpoint, ask_endpoints
 from plainfall.server.picture import browser_here, take_picture
 from plainfall.server.probe import Probe, probe_page
 from plainfall.server.process import belonging
+from plainfall.server.reload_channel import Channel
 from plainfall.server.reloading import Reloaded, touch_and_watch
 from plainfall.server.signing import Account, SignedIn, register, sign_in
 from plainfall.server.visitor import Visitor

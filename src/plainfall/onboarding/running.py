@@ -19,6 +19,7 @@ from plainfall.onboarding.order import in_order, needs_of
 from plainfall.onboarding.parts import EarlySteps, PartRun, waiting
 from plainfall.onboarding.planning import plan, plan_settings
 from plainfall.onboarding.settling import Settling
+from plainfall.onboarding.stages.installing import may_install
 from plainfall.onboarding.state import FOLDER, CloneState
 from plainfall.onboarding.steps import Stage, Step, StepResult
 from plainfall.onboarding.work import Wishes, Work
@@ -143,7 +144,7 @@ def onboard(
             )
             for part, steps in planned
         ]
-        if sum(bool(run.early) for run in runs) > 1:
+        if len(runs) > 1 and any(may_install(run.work) for run in runs if run.early):
             worker_pool()  # before the threads of the further parts
         try:
             with EarlySteps(runs[1:]) as early:

@@ -8,32 +8,19 @@ from __future__ import annotations
 import socket
 import ssl
 import time
-from collections.abc import Callable, Sequence
-from dataclasses import dataclass
+from collections.abc import Sequence
 from typing import TYPE_CHECKING
 from urllib.parse import urlsplit
 
+from plainfall.server.reload_channel import Channel, ChannelFinder
 from plainfall.server.visitor import LOOPBACK, Visitor
 
 if TYPE_CHECKING:
     from wsproto import WSConnection
 
-__all__ = ["Channel", "ChannelFinder", "Listening", "find_channel", "open_channel"]
+__all__ = ["Listening", "find_channel", "open_channel"]
 
 _LONGEST_ANSWER = 16_384  # bytes of a handshake
-
-
-@dataclass(frozen=True)
-class Channel:
-    """Where a page would listen for changes: path, protocol ("" for none), and whose it is."""
-
-    path: str
-    protocol: str
-    title: str
-
-
-# Given the paths of what a page loads, its text, and what fetches another path's text.
-ChannelFinder = Callable[[list[str], str, Callable[[str], str]], Channel | None]
 
 
 def find_channel(

@@ -10,8 +10,9 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
-from plainfall.server.channels import Channel, open_channel
+from plainfall.server.channels import open_channel
 from plainfall.server.process import Running, belonging
+from plainfall.server.reload_channel import Channel
 from plainfall.server.visitor import ask
 
 __all__ = ["Reloaded", "touch_and_watch"]

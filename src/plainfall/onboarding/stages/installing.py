@@ -22,7 +22,7 @@ from plainfall.writing import digest_of, digest_of_files
 
 _HOSTS = "registry hosts"
 
-__all__ = ["dependencies", "environment", "runtime"]
+__all__ = ["dependencies", "environment", "may_install", "runtime"]
 
 
 def runtime(work: Work) -> StepResult:
@@ -133,6 +133,7 @@ def dependencies(work: Work) -> StepResult:
     names = sorted((*done.laid, *done.kept))
     record = {
         "fingerprint": fingerprint,
+        "inputs": inputs,
         "names": names,
         "memory": done.memory,
         "layout": done.layout,
@@ -171,6 +172,15 @@ def dependencies(work: Work) -> StepResult:
             "resolved": done.resolved,
         },
     )
+
+
+def may_install(work: Work) -> bool:
+    """Whether the part's list is not the one that was installed last: a quick look, before the steps."""
+    listed = work.part.dependencies
+    if listed is None:
+        return False
+    before = work.state.record(work.part.key, "dependencies").get("inputs")
+    return bool(before != digest_of_files(work.clone, listed.files))
 
 
 def _job(

@@ -1,0 +1,137 @@
+"""Real projects that nobody here wrote, onboarded with no option: how many come up the first time.
+
+    python benchmarks/real_clones.py [--list FILE] [--only WORDS] [--work FOLDER] [--json FILE]
+
+Each source package of the list is fetched by name with the runtime's own client, unpacked outside of this repository and
+made a repository of; then `plainfall onboard` runs on it with no option, as a user with an empty home. A clone counts as
+up if a server answers as the list says (any page below status 400 where it says nothing). A line a clone, then the rate.
+It needs a package index, and takes long: it is not run by CI.
+"""
+
+from __future__ import annotations
+
+import argparse
+import json
+import os
+import re
+import shutil
+import subprocess
+import sys
+import tarfile
+import time
+import tomllib
+import urllib.request
+import zipfile
+from pathlib import Path
+from typing import Any
+from urllib.error import HTTPError, URLError
+
+LIMIT = 600.0  # seconds that one onboarding may take
+
+
+def fetched(package: str, folder: Path) -> Path:
+    """The unpacked source package; what was fetched before is taken again. Raises CalledProcessError."""
+    archives = folder / "archives" / re.sub(r"[^\w.-]+", "-", package)
+    if not archives.is_dir():
+        words = ["download", "--quiet", "--no-deps", "--no-binary", ":all:", "-d", str(archives), package]
+        subprocess.run([sys.executable, "-m", "pip", *words], check=True, capture_output=True)
+    [archive] = archives.iterdir()
+    top = folder / "clones" / archives.name
+    shutil.rmtree(top, ignore_errors=True)
+    if archive.suffix == ".zip":
+        with zipfile.ZipFile(archive) as opened:
+            opened.extractall(top)
+    else:
+        with tarfile.open(archive) as opened:
+            opened.extractall(top, filter="data")
+    [made] = top.iterdir()
+    return made
+
+
+def repository(clone: Path) -> None:
+    """Makes the folder a repository with one commit, as a clone is."""
+    me = ["-c", "user.name=volunteer", "-c", "user.email=volunteer@rain.example"]
+    for words in (["init", "-q"], ["add", "-A"], [*me, "commit", "-q", "-m", "as published"]):
+        subprocess.run(["git", *words], cwd=clone, check=True, capture_output=True)
+
+
+def answer(url: str) -> tuple[int, str]:
+    """Status and text of a page; 0 where nothing answers."""
+    try:
+        with urllib.request.urlopen(url, timeout=20) as page:
+            return page.status, page.read(2_000_000).decode("utf-8", "replace")
+    except HTTPError as error:
+        return error.code, error.read(2_000_000).decode("utf-8", "replace")
+    except (URLError, OSError) as error:
+        return 0, str(error)
+
+
+def judged(row: dict[str, Any], run: dict[str, Any]) -> tuple[bool, str]:
+    """Whether what came up is what a person would see, and what was seen."""
+    if "library" in row:
+        return run.get("outcome") == "done", "an environment"
+    seen = []
+    for server in run.get("servers") or []:
+        status, text = answer(server["url"].rstrip("/") + row.get("path", "/"))
+        wanted = status == row["status"] if "status" in row else 0 < status < 400
+        good = wanted and row.get("word", "").lower() in text.lower()
+        seen.append(f"{server['url']} {status}")
+        if good:
+            return True, seen[-1]
+    failure = run.get("failure") or {}
+    where = f"{failure.get('step') or ''}: " if failure.get("step") else ""
+    return False, (where + str(failure.get("cause", "")) or ", ".join(seen) or "no server")[:150]
+
+
+def onboarded(clone: Path, home: Path, program: list[str]) -> tuple[dict[str, Any], float]:
+    """The document of one run, and its seconds."""
+    home.mkdir(parents=True, exist_ok=True)
+    variables = {**os.environ, "HOME": str(home), "PLAINFALL_CACHE": str(home.parent / "cache")}
+    begin = time.perf_counter()
+    try:
+        done = subprocess.run(
+            [*program, "onboard", str(clone), "--json", "--no-input"],
+            capture_output=True, text=True, env=variables, timeout=LIMIT, stdin=subprocess.DEVNULL,
+        )  # fmt: skip
+        document: dict[str, Any] = json.loads(done.stdout or "{}")
+    except subprocess.TimeoutExpired:
+        document = {"failure": {"cause": f"not done after {LIMIT:.0f} s"}}
+    return document, time.perf_counter() - begin
+
+
+def main() -> None:
+    parser = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
+    parser.add_argument("--list", type=Path, default=Path(__file__).with_suffix(".toml"))
+    parser.add_argument("--only", default="", help="only clones whose package or folder has these words")
+    parser.add_argument("--work", type=Path, default=Path("/tmp/plainfall-real-clones"))
+    parser.add_argument("--json", type=Path)
+    options = parser.parse_args()
+    program = [sys.executable, "-m", "plainfall"]
+    rows, good = [], 0
+    for row in tomllib.loads(options.list.read_text("utf-8"))["clone"]:
+        name = f"{row['package']} {row.get('folder', '')}".strip()
+        if options.only and options.only not in name:
+            continue
+        try:
+            top = fetched(row["package"], options.work)
+            repository(top)
+        except (subprocess.CalledProcessError, ValueError) as error:
+            print(f"?     {name}: not fetched: {error}", flush=True)
+            continue
+        home = options.work / "home"
+        clone = top / row.get("folder", "")
+        document, seconds = onboarded(clone, home, program)
+        up, seen = judged(row, document)
+        good += up
+        rows.append({"clone": name, "up": up, "seconds": round(seconds, 1), "seen": seen})
+        print(f"{'up  ' if up else 'down'}  {seconds:6.1f} s  {name}: {seen}", flush=True)
+        subprocess.run(
+            [*program, "stop", str(clone)], env={**os.environ, "HOME": str(home)}, capture_output=True
+        )
+    print(f"{good} of {len(rows)} came up with no option")
+    if options.json:
+        options.json.write_text(json.dumps(rows, indent=2) + "\n", "utf-8")
+
+
+if __name__ == "__main__":
+    main()
