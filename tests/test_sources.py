@@ -253,3 +253,15 @@ def test_a_secret_default_is_not_in_the_line_that_is_shown(ending: str, code: st
     use = said(code, ending).uses[0]
     assert use.default == "aabbccddeeff"
     assert "aabbccddeeff" not in use.place.text and "••••••" in use.place.text
+
+
+def test_what_a_web_server_hands_to_an_application_is_not_the_environment() -> None:
+    handed = (
+        "def application(environ, start_response):\n    return environ['PATH_INFO'], environ.get('QUERY')\n"
+    )
+    assert said(handed, "py").uses == ()
+    assert said("from os import environ\n" + handed, "py").uses == ()
+    assert [use.key for use in said("from os import environ\nenviron['GAUGE']\n", "py").uses] == ["GAUGE"]
+    assert [use.key for use in said("import os as system\nsystem.environ['GAUGE']\n", "py").uses] == ["GAUGE"]
+    request = "def view(request):\n    return request.environ['REMOTE_USER']\n"
+    assert said(request, "py").uses == ()

@@ -13,8 +13,8 @@ from plainfall.sources.values import Constant, FileFound, Load, Use
 
 __all__ = ["read_python"]
 
-_MAPPINGS = {"os.environ", "environ"}
-_GETTERS = {"os.getenv", "getenv", "os.environ.get", "environ.get", "os.environ.pop", "environ.pop"}
+_MAPPINGS = {"os.environ"}
+_GETTERS = {"os.getenv", "os.environ.get", "os.environ.pop"}
 _TYPES = {
     "int": "number",
     "float": "number",
@@ -80,7 +80,7 @@ class _Reader:
         self._readers: dict[str, str] = {}
         self._defaults: dict[str, str | None] = {}
         self._helpers: dict[str, tuple[int, bool, bool]] = {}
-        for node in module.all(ast.ImportFrom, ast.Assign):
+        for node in module.all(ast.Import, ast.ImportFrom, ast.Assign):
             self._learn(node)
         self._reads: list[tuple[ast.expr, ast.expr, ast.expr | None, bool]] = []
         candidates: list[ast.Subscript | ast.Call] = [*module.all(ast.Subscript), *module.all(ast.Call)]
@@ -93,13 +93,17 @@ class _Reader:
 
     def _learn(self, node: ast.AST) -> None:
         """Other names for the environment, and objects of the readers that people use."""
-        if isinstance(node, ast.ImportFrom) and node.module == "os":
+        if isinstance(node, ast.Import):
             for name in node.names:
-                if name.name == "environ" and name.asname:
-                    self._mappings.add(name.asname)
-                    self._getters.add(f"{name.asname}.get")
-                elif name.name == "getenv" and name.asname:
-                    self._getters.add(name.asname)
+                if name.name == "os" and name.asname:
+                    self._is_environment(f"{name.asname}.environ")
+                    self._getters.add(f"{name.asname}.getenv")
+        elif isinstance(node, ast.ImportFrom) and node.module == "os":
+            for name in node.names:
+                if name.name == "environ":
+                    self._is_environment(name.asname or name.name)
+                elif name.name == "getenv":
+                    self._getters.add(name.asname or name.name)
         elif isinstance(node, ast.ImportFrom) and node.module == "decouple":
             for name in node.names:
                 if name.name in ("config", "AutoConfig"):
@@ -109,8 +113,7 @@ class _Reader:
             if not target:
                 return
             if dotted(value) in self._mappings:
-                self._mappings.add(target)
-                self._getters.add(f"{target}.get")
+                self._is_environment(target)
             made = dotted(value.func) if isinstance(value, ast.Call) else ""
             if made in ("Env", "environ.Env", "environ.FileAwareEnv", "environs.Env", "FileAwareEnv"):
                 self._readers[target] = "env"
@@ -120,6 +123,22 @@ class _Reader:
                         self._defaults[word.arg] = literal_text(word.value.elts[1])
             elif made in ("Config", "starlette.config.Config", "decouple.Config", "AutoConfig"):
                 self._readers[target] = "decouple"
+
+    def _is_environment(self, name: str) -> None:
+        """A name stands for the process's environment; a bare ``environ`` is one only where it comes from ``os``:
+        elsewhere it is what a web server hands to an application."""
+        self._mappings.add(name)
+        self._getters |= {f"{name}.get", f"{name}.pop"}
+
+    def _is_argument(self, node: ast.expr) -> bool:
+        """Whether the name at the beginning of an expression is an argument of a function around it."""
+        first = dotted(node).partition(".")[0]
+        for outer, _ in self._module.above(node):
+            if isinstance(outer, ast.FunctionDef | ast.AsyncFunctionDef | ast.Lambda):
+                given = outer.args
+                if any(one.arg == first for one in (*given.posonlyargs, *given.args, *given.kwonlyargs)):
+                    return True
+        return False
 
     def _learn_helper(self, read: ast.AST, key: ast.Name, stops: bool) -> None:
         """A function that looks its own argument up: (its position, whether absence stops it, whether it
@@ -139,9 +158,11 @@ class _Reader:
             isinstance(node, ast.Subscript)
             and isinstance(node.ctx, ast.Load)
             and dotted(node.value) in self._mappings
+            and not self._is_argument(node.value)
         ):
             return node.slice, None, True
-        if isinstance(node, ast.Call) and node.args and dotted(node.func) in self._getters:
+        called = isinstance(node, ast.Call) and node.args and dotted(node.func) in self._getters
+        if isinstance(node, ast.Call) and called and not self._is_argument(node.func):
             default = node.args[1] if len(node.args) > 1 else _keyword(node, "default")
             return node.args[0], default, dotted(node.func).endswith(".pop") and default is None
         return None, None, False
