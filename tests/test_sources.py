@@ -265,3 +265,23 @@ def test_what_a_web_server_hands_to_an_application_is_not_the_environment() -> N
     assert [use.key for use in said("import os as system\nsystem.environ['GAUGE']\n", "py").uses] == ["GAUGE"]
     request = "def view(request):\n    return request.environ['REMOTE_USER']\n"
     assert said(request, "py").uses == ()
+
+
+@pytest.mark.parametrize(
+    ("code", "needed"),
+    [
+        ("os.environ['GAUGE']", True),
+        ("if __name__ == '__main__':\n    os.environ['GAUGE']", True),
+        ("if config.remote:\n    os.environ['GAUGE']", False),
+        ("url = os.environ['GAUGE'] if remote else 'local'", False),
+        (
+            "def make():\n    if 'GAUGE' not in os.environ:\n        return None\n    return os.environ['GAUGE']",
+            False,
+        ),
+        ("if os.environ.get('GAUGE'):\n    app.config.from_envvar('GAUGE')", False),
+        ("app.config.from_envvar('GAUGE')", True),
+        ("try:\n    x = 1\nexcept OSError:\n    os.environ['GAUGE']", False),
+    ],
+)
+def test_only_what_surely_stops_the_program_is_needed(code: str, needed: bool) -> None:
+    assert any(use.needed for use in said(f"import os\n{code}\n", "py").uses) == needed

@@ -289,6 +289,7 @@ class _Reader:
             for key, _ in self._module.texts_of(node.args[0]):
                 silent = _keyword(node, "silent")
                 quiet = isinstance(silent, ast.Constant) and silent.value is True
+                quiet = quiet or self._module.absence_is_handled(node, key)
                 yield Use(key, self._module.place(node), None, "path", not quiet)
 
     def loads(self) -> Iterator[Load]:

@@ -119,7 +119,9 @@ class Module:
             child, outer = outer, self.parents.get(outer)
 
     def absence_is_handled(self, node: ast.AST, key: str) -> bool:
-        """Whether a lookup that raises stands where that is caught, or where the key is known to be there."""
+        """Whether a lookup that raises stands where that is caught, where the key is known to be there, or in a
+        branch that is not surely taken."""
+        line: int = getattr(node, "lineno", 0)
         for outer, child in self.above(node):
             if isinstance(outer, ast.Try) and child in outer.body:
                 for handler in outer.handlers:
@@ -127,10 +129,24 @@ class Module:
                     if not caught or "KeyError" in caught or "Exception" in caught:
                         return not self._stops(handler.body)
             if isinstance(outer, ast.If | ast.IfExp) and child is not outer.test:
-                text = ast.unparse(outer.test)
-                if f"'{key}'" in text and " not in " not in text:
+                if not _is_main_guard(outer.test):
                     return True
+            elif isinstance(outer, ast.match_case | ast.While | ast.ExceptHandler):
+                return True
+            if isinstance(outer, _FUNCTIONS):
+                return self._left_before(outer, line, key)
         return False
+
+    def _left_before(self, function: ast.AST, line: int, key: str) -> bool:
+        """Whether a function is left, before a line, where the key is not there."""
+        leaves = (ast.Return, ast.Continue, ast.Break)
+        return any(
+            isinstance(node, ast.If)
+            and node.lineno < line
+            and isinstance(node.body[-1], leaves)
+            and f"'{key}'" in ast.unparse(node.test)
+            for node in ast.walk(function)
+        )
 
     def is_guarded(self, node: ast.AST, whole: ast.AST, loop: ast.AST | None = None) -> bool:
         """Whether the code stops when the read ``node`` (``whole`` with its conversions) gives nothing: it is
@@ -214,6 +230,11 @@ class Module:
                 exact = isinstance(result.ops[0], ast.NotEq | ast.Eq)
                 lengths.setdefault(ast.unparse(left.args[0]), (wanted, exact))
         return lengths
+
+
+def _is_main_guard(test: ast.expr) -> bool:
+    """Whether a condition is that the module is the program itself."""
+    return isinstance(test, ast.Compare) and dotted(test.left) == "__name__"
 
 
 def dotted(node: ast.AST | None) -> str:
