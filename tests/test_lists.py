@@ -262,7 +262,7 @@ def test_manifests(tmp_path: Path) -> None:
     cfg = "[options]\ninstall_requires =\n    kit>=1\n    # no\n    base\n[options.extras_require]\nmaps = mapkit\n"
     assert wishes(read(tmp_path / "d", {"setup.cfg": cfg}, extras="maps")) == ["kit>=1", "base", "mapkit"]
     setup = "from setuptools import setup\nNEEDS = ['kit>=1']\nsetup(name='x', install_requires=NEEDS)\nraise SystemExit\n"
-    assert wishes(read(tmp_path / "e", {"setup.py": setup})) == ["kit>=1"]
+    assert wishes(read(tmp_path / "e", {"setup.py": setup})) == ["kit>=1", "."]
     computed = "import setuptools\nsetuptools.setup(install_requires=open('x').read())\n"
     assert "is computed" in read(tmp_path / "f", {"setup.py": computed}).remarks[0]
     yml = "dependencies:\n  - python=3.11\n  - kit=1.2=build0\n  - base>=2\n  - pip:\n    - pipkit==3\n"

@@ -9,6 +9,7 @@ from pathlib import Path
 import pytest
 from conftest import Machine
 
+from plainfall.clone.commands import without_placeholders
 from plainfall.clone.readme import read_steps, stage_of
 from plainfall.clone.walk import walk
 from plainfall.ecosystems import vocabulary
@@ -278,3 +279,17 @@ def test_start_commands_of_containers_and_editors(
     ]
     assert [one.line for one in found] == ([line] if line else [])
     assert not found or (found[0].reason == reason and found[0].evidence.line > 0)
+
+
+@pytest.mark.parametrize(
+    ("written", "run"),
+    [
+        ("raingauge serve path/to/readings.db", "raingauge serve"),
+        ("raingauge serve --station <station> --quiet &", "raingauge serve --quiet"),
+        ("raingauge up [options]", "raingauge up"),
+        ("python app.py --data data/readings.db", "python app.py --data data/readings.db"),
+        ("my-gauge up", "my-gauge up"),
+    ],
+)
+def test_words_of_the_readers_own_are_left_out_of_a_start_command(written: str, run: str) -> None:
+    assert without_placeholders(written) == run

@@ -18,12 +18,16 @@ __all__ = [
     "process_file_commands",
     "readme_commands",
     "script_file_commands",
+    "without_placeholders",
     "with_port_words",
 ]
 
 _PROCESS = re.compile(r"^([A-Za-z0-9_-]+):\s*(.+)$")
 # Servers for production; where a framework has a dev server, that is what a developer wants.
 _PRODUCTION = re.compile(r"^(gunicorn|uwsgi|daphne|waitress-serve|mod_wsgi)\b")
+_PLACEHOLDER = re.compile(
+    r"^/?(path|folder|dir|directory)[-_/](to|of)\b|^<[^<>]*>$|^\[[^\[\]]*\]$|^\.\.\.$|^(your|my)[-_]\w|=<[^<>]*>$"
+)
 _PROCESS_STAGES = {"web": "server", "server": "server", "dev": "server", "release": "migrations"}
 
 
@@ -101,6 +105,8 @@ def readme_commands(
         if step.stage in ("migrations", "seeds", "server"):
             heading = f" under {step.heading!r}" if step.heading else ""
             command = words.runner.sub("", step.command)
+            if step.stage == "server":
+                command = without_placeholders(command)
             foreign = (
                 missing_script(command, tree, folder, words)
                 or words.outside.match(command)
@@ -114,6 +120,19 @@ def readme_commands(
                 step.evidence,
                 folder,
             )
+
+
+def without_placeholders(line: str) -> str:
+    """A start command without words that stand for something of the reader's own (``path/to/readings.db``,
+    ``<station>``), and without the sign that sends it to the background."""
+    line = re.sub(r"\s*&\s*$", "", line)
+    kept: list[str] = []
+    for piece in line.split(" "):
+        if not kept or not _PLACEHOLDER.search(piece):
+            kept.append(piece)
+        elif len(kept) > 1 and re.fullmatch(r"--?[\w-]+", kept[-1]):
+            kept.pop()  # the option whose value it is
+    return " ".join(kept)
 
 
 def with_port_words(commands: Sequence[Command]) -> Iterator[Command]:

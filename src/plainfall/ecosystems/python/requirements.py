@@ -40,13 +40,15 @@ _WITHOUT_VALUE = {"--no-index", "--require-hashes", "--pre", "--prefer-binary"}
 @dataclass(frozen=True)
 class RequirementLine:
     """One requirement: the PEP 508 requirement (None for a bare path or address), its hashes by algorithm,
-    whether it is editable, the address or path of a direct reference, and where it stands."""
+    whether it is editable, the address or path of a direct reference, and where it stands. ``is_own`` marks the
+    project itself, which is installed in place where it can be built."""
 
     requirement: Requirement | None
     evidence: Evidence
     hashes: Mapping[str, frozenset[str]] = field(default_factory=dict)
     editable: bool = False
     reference: str | None = None
+    is_own: bool = False
 
     @property
     def name(self) -> str:

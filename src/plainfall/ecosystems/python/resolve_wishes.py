@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING
 from plainfall.clone.walk import Tree
 from plainfall.ecosystems.python.job import InstallResult, Job, Lazy
 from plainfall.ecosystems.python.pins import Pin
+from plainfall.errors import PlainfallError
 from plainfall.writing import digest_of, digest_of_files
 
 if TYPE_CHECKING:
@@ -36,7 +37,7 @@ def pins_of_wishes(job: Job, lazy: Lazy, result: InstallResult) -> list[Pin]:
         job.target.markers.get("python_version"),
         job.interpreter.facts["platform"],
     )
-    obtained = _direct_pins(job, directs, folder, lazy)
+    directs, obtained = _direct_pins(job, directs, folder, lazy, result)
     kept = _kept_lock(job, inputs)
     if kept is not None:
         return [*kept, *obtained]
@@ -86,19 +87,30 @@ def _manifests(directs: Sequence[RequirementLine], folder: str) -> list[str]:
     return [f"{place}/{name}" for place in places for name in ("pyproject.toml", "setup.py", "setup.cfg")]
 
 
-def _direct_pins(job: Job, directs: Sequence[RequirementLine], folder: str, lazy: Lazy) -> list[Pin]:
+def _direct_pins(
+    job: Job, directs: Sequence[RequirementLine], folder: str, lazy: Lazy, result: InstallResult
+) -> tuple[list[RequirementLine], list[Pin]]:
+    """The direct wishes that could be got, and their pins. The project itself may fail to be built: its list was
+    read all the same, and that is remarked."""
     if not directs:
-        return []
+        return [], []
     from plainfall.ecosystems.python.references import reference_of
 
-    pins = []
+    pins, lines = [], []
     for line in directs:
         reference = reference_of(line, folder)
-        tree, text = lazy.direct(reference, line.evidence)
+        try:
+            tree, text = lazy.direct(reference, line.evidence)
+        except PlainfallError as error:
+            if not line.is_own:
+                raise
+            result.remarks += (f"the project itself is not installed: {error.cause}",)
+            continue
+        lines.append(line)
         name = str(tree.facts["name"])
         lazy.directs[name] = tree, text
         pins.append(Pin(name, str(tree.facts["version"]), line.evidence, reference=reference))
-    return pins
+    return lines, pins
 
 
 def _as_direct(pin: Pin, lazy: Lazy) -> Direct:

@@ -61,12 +61,18 @@ def read_pyproject(tree: Tree, path: str, target: Target) -> Listed:
     older = table.get("tool", {}).get("poetry", {})
     if not project.get("dependencies") and "dependencies" in older:
         wishes += _poetry_wishes(older, tree, path)
-    if "build-system" in table and project.get("name") and _importable(tree, path, project["name"]):
-        place = tree.line_of(path, "name")
-        wishes.append(RequirementLine(None, place, editable=True, reference="."))
+    name = project.get("name") or older.get("name")
+    brings = project.get("scripts") or older.get("scripts") or older.get("packages")
+    if "build-system" in table and name and (brings or _importable(tree, path, str(name))):
+        wishes.append(_own(tree.line_of(path, "name")))
     return Listed(
         "pyproject.toml", path, (path,), None, tuple(wishes), extras=tuple(extras), groups=tuple(groups)
     )
+
+
+def _own(place: Evidence) -> RequirementLine:
+    """The project itself, used in place."""
+    return RequirementLine(None, place, editable=True, reference=".", is_own=True)
 
 
 def _importable(tree: Tree, path: str, name: str) -> bool:
@@ -144,7 +150,10 @@ def read_setup_cfg(tree: Tree, path: str, target: Target) -> Listed:
     extras = parser.options(section) if parser.has_section(section) else []
     for extra in sorted(target.extras & set(extras)):
         texts += _lines(parser.get(section, extra))
-    return Listed("setup.cfg", path, (path,), None, tuple(_all(texts, tree, path)), extras=tuple(extras))
+    wishes = _all(texts, tree, path)
+    if parser.has_option("metadata", "name"):
+        wishes.append(_own(tree.line_of(path, "name")))
+    return Listed("setup.cfg", path, (path,), None, tuple(wishes), extras=tuple(extras))
 
 
 def _lines(text: str) -> list[str]:
@@ -169,8 +178,10 @@ def read_setup_py(tree: Tree, path: str, target: Target) -> Listed:
     }
     results: dict[str, Any] = {}
     remarks = []
+    called = False
     for node in ast.walk(module):
         if isinstance(node, ast.Call) and ast.unparse(node.func).rpartition(".")[2] == "setup":
+            called = called or any(keyword.arg == "name" for keyword in node.keywords)
             for keyword in node.keywords:
                 if keyword.arg in ("install_requires", "extras_require"):
                     value = (
@@ -188,8 +199,12 @@ def read_setup_py(tree: Tree, path: str, target: Target) -> Listed:
     texts = list(results.get("install_requires", []))
     for extra in sorted(target.extras & set(extras)):
         texts += extras[extra]
-    wishes = tuple(_all(texts, tree, path))
-    return Listed("setup.py", path, (path,), None, wishes, extras=tuple(extras), remarks=tuple(remarks))
+    wishes = _all(texts, tree, path)
+    if called:
+        wishes.append(_own(tree.line_of(path, "setup(")))
+    return Listed(
+        "setup.py", path, (path,), None, tuple(wishes), extras=tuple(extras), remarks=tuple(remarks)
+    )
 
 
 def read_environment_yml(tree: Tree, path: str, target: Target) -> Listed:
