@@ -8,6 +8,8 @@ from pathlib import Path
 
 import pytest
 from conftest import Machine
+from hypothesis import given
+from hypothesis import strategies as st
 
 from plainfall.clone.commands import without_placeholders
 from plainfall.clone.readme import read_steps, stage_of
@@ -293,3 +295,32 @@ def test_start_commands_of_containers_and_editors(
 )
 def test_words_of_the_readers_own_are_left_out_of_a_start_command(written: str, run: str) -> None:
     assert without_placeholders(written) == run
+
+
+FORMS = {
+    "README.rst": "Gauges\n======\n\nRunning it\n----------\n\nMake the tables first::\n\n    $ raintool migrate\n    made 3 tables\n\n"
+    ".. code-block:: bash\n   :caption: the server\n\n   raintool serve  # from here on\n\nNot code.\n",
+    "README.adoc": "= Gauges\n\n== Running it\n\n[source,bash]\n----\nraintool migrate\n----\n\n....\n$ raintool serve\n....\n",
+    "README.org": "* Gauges\n** Running it\n#+begin_src sh\nraintool migrate\nraintool serve\n#+end_src\n",
+    "README.md": "# Gauges\n\n## Running it\n\n```sh\nraintool migrate\nraintool serve\n```\n",
+}
+
+
+@pytest.mark.parametrize("name", FORMS)
+def test_steps_stand_in_documents_of_several_forms(name: str) -> None:
+    steps = read_steps(FORMS[name], name, vocabulary())
+    assert [(step.stage, step.command, step.heading) for step in steps] == [
+        ("migrations", "raintool migrate", "Running it"),
+        ("server", "raintool serve", "Running it"),
+    ]
+    lines = FORMS[name].splitlines()
+    assert all(step.command in lines[step.evidence.line - 1] for step in steps)
+
+
+@given(
+    st.text(st.characters(codec="utf-8", exclude_categories=("Cs", "Cn")), max_size=300),
+    st.sampled_from(list(FORMS)),
+)
+def test_any_text_is_read(text: str, name: str) -> None:
+    assert isinstance(read_steps(text, name, vocabulary()), list)
+    assert isinstance(read_steps(FORMS[name][: len(text)] + text, name, vocabulary()), list)

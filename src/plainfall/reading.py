@@ -37,7 +37,7 @@ _DEEPEST = 100  # levels; documents that people or their tools write have some t
 # Files that are searched for hints, and that nothing is written into: their ASCII is enough.
 _SEARCHED = re.compile(
     r"(^|/)readme[^/]*$|(^|/)[^/]*(?<![a-z])(example|sample|template|dist|tmpl)(?![a-z])[^/]*$"
-    r"|\.(py|pyw|m?js|cjs|jsx|tsx?|rb|php|md|markdown|rst)$",
+    r"|\.(py|pyw|m?js|cjs|jsx|tsx?|rb|php|md|markdown|rst|rest|adoc|asciidoc|org)$",
     re.IGNORECASE,
 )
 # PEP 263. Codings that are no tables of letters (escapes, punycode) are not taken from a clone.

@@ -6,6 +6,7 @@ import re
 from collections.abc import Iterator
 from dataclasses import dataclass
 
+from plainfall.clone.prose import blocks_of, bounded_lines
 from plainfall.clone.vocabulary import Vocabulary
 from plainfall.evidence import Evidence
 
@@ -66,44 +67,21 @@ def stage_of(command: str, heading: str, words: Vocabulary) -> str:
     return "server" if bare else ""
 
 
-_LARGEST = 150_000  # characters of a README that are read
-_LONGEST_LINE = 2_000
-
-
 def read_steps(text: str, path: str, words: Vocabulary) -> list[ReadmeStep]:
-    """The commands in the README's fenced and indented code under headings of that kind, in order.
+    """The commands in a document's code blocks under headings of that kind, in order.
 
     Comments, prompts and the output after prompts are left out; continued lines are joined.
     """
-    from markdown_it import MarkdownIt
-
     steps = []
-    headings: list[tuple[int, str]] = []
-    # Blocks only: what is inside of lines does not matter here, and its grammar costs the square of hostile text.
-    parser = MarkdownIt("commonmark")
-    parser.core.ruler.disable(["inline"])
-    tokens = parser.parse(_bounded(text))
-    for position, token in enumerate(tokens):
-        if token.type == "heading_open":
-            level = int(token.tag[1:])
-            headings = [(deep, name) for deep, name in headings if deep < level]
-            headings.append((level, tokens[position + 1].content))
-        elif token.type in ("fence", "code_block") and token.map:
-            shell = token.info.split()[0].lower() if token.info.split() else ""
-            under = [name for deep, name in headings if deep > 1 or len(headings) == 1]
-            if shell not in _SHELLS or not any(_HEADING.search(name) for name in under):
-                continue
-            first = token.map[0] + (2 if token.type == "fence" else 1)
-            heading = headings[-1][1] if headings else ""
-            for offset, command in _commands(token.content):
-                place = Evidence(path, first + offset, command)
-                steps.append(ReadmeStep(command, heading, stage_of(command, heading, words), place))
+    for block in blocks_of(text, path):
+        under = [name for deep, name in block.headings if deep > 1 or len(block.headings) == 1]
+        if block.language not in _SHELLS or not any(_HEADING.search(name) for name in under):
+            continue
+        heading = block.headings[-1][1] if block.headings else ""
+        for offset, command in _commands(block.code):
+            place = Evidence(path, block.line + offset, command)
+            steps.append(ReadmeStep(command, heading, stage_of(command, heading, words), place))
     return steps
-
-
-def _bounded(text: str) -> str:
-    """As much of a README as is read: the lines keep their numbers."""
-    return "\n".join(line[:_LONGEST_LINE] for line in text[:_LARGEST].splitlines())
 
 
 def _commands(code: str) -> Iterator[tuple[int, str]]:
@@ -127,7 +105,7 @@ def _commands(code: str) -> Iterator[tuple[int, str]]:
 def readme_addresses(text: str, path: str) -> list[tuple[int | None, str, Evidence]]:
     """Loopback addresses that the README names: port (None if not written), path, place."""
     results = []
-    for number, line in enumerate(_bounded(text).splitlines(), 1):
+    for number, line in enumerate(bounded_lines(text), 1):
         for match in _ADDRESS.finditer(line):
             port = int(match.group(1)) if match.group(1) else None
             where = (match.group(2) or "/").rstrip(".") or "/"

@@ -26,7 +26,7 @@ from plainfall.survey.modes import modes_of
 
 __all__ = ["look"]
 
-_README = re.compile(r"^readme(\.(md|markdown|txt))?$", re.IGNORECASE)
+_README = re.compile(r"^readme(\.(md|markdown|mkd|rst|rest|adoc|asciidoc|asc|org|txt))?$", re.IGNORECASE)
 _SHOWN = 8  # files of another coding that are named
 _COMPILED = {
     "Cargo.toml": "Rust",
