@@ -32,7 +32,7 @@ LIMIT = 600.0  # seconds that one onboarding may take
 def fetched(package: str, folder: Path) -> Path:
     """The unpacked source package; what was fetched before is taken again. Raises CalledProcessError."""
     archives = folder / "archives" / re.sub(r"[^\w.-]+", "-", package)
-    if not archives.is_dir():
+    if not archives.is_dir() or not any(archives.iterdir()):
         words = ["download", "--quiet", "--no-deps", "--no-binary", ":all:", "-d", str(archives), package]
         subprocess.run([sys.executable, "-m", "pip", *words], check=True, capture_output=True)
     [archive] = archives.iterdir()

@@ -125,7 +125,7 @@ def readme_commands(
 def without_placeholders(line: str) -> str:
     """A start command without words that stand for something of the reader's own (``path/to/readings.db``,
     ``<station>``), and without the sign that sends it to the background."""
-    line = re.sub(r"\s*&\s*$", "", line)
+    line = line.rstrip().removesuffix("&").rstrip()
     kept: list[str] = []
     for piece in line.split(" "):
         if not kept or not _PLACEHOLDER.search(piece):
