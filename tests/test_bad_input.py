@@ -258,3 +258,23 @@ os._exit({status})
     with sqlite3.connect(clone / "rain.db") as base:
         tables = [name for (name,) in base.execute("SELECT name FROM sqlite_master")]
     assert tables == (["stations"] if status else ["stations", "readings"])
+
+
+def test_another_environments_command_is_not_taken_for_the_parts_own(machine: Machine) -> None:
+    tools = machine.home / "tools"
+    tools.mkdir()
+    (tools / "gaugeserve").write_text("#!/usr/bin/env python3\nopen('ran', 'w')\n")
+    (tools / "rainpump").write_text("#!/bin/sh\nexit 7\n")
+    for tool in tools.iterdir():
+        tool.chmod(0o755)
+    machine.variables["PATH"] = f"{tools}:{machine.variables['PATH']}"
+    files = {"requirements.txt": "", "app.py": "", "Procfile": "web: gaugeserve --port 1\n"}
+    clone = machine.clone(files)
+    run = machine.run("onboard", clone)
+    words = " ".join(run.err.split())
+    assert run.status == 1 and "gaugeserve is not installed in the part's environment" in words
+    assert "Procfile:1" in words and "Add the package that brings gaugeserve" in words
+    assert not (clone / "ran").exists()
+    # A system program is one, whoever wrote it.
+    system = machine.clone({**files, "Procfile": "release: rainpump\n"}, "system")
+    assert "`rainpump` ended with status 7" in " ".join(machine.run("onboard", system).err.split())

@@ -71,7 +71,7 @@ def test_django_with_a_user_model_of_its_own_gets_no_administrator(tmp_path: Pat
         (
             {
                 "wsgi.py": "from rain import create_app\napp = create_app()\n",
-                "rain/__init__.py": "def create_app():\n    return Flask('x')\n",
+                "rain/__init__.py": "from flask import Flask\ndef create_app():\n    return Flask('x')\n",
             },
             "flask run",
         ),

@@ -280,6 +280,13 @@ def test_what_a_web_server_hands_to_an_application_is_not_the_environment() -> N
         ),
         ("if os.environ.get('GAUGE'):\n    app.config.from_envvar('GAUGE')", False),
         ("app.config.from_envvar('GAUGE')", True),
+        ("if reload and not os.environ.get('GAUGE'):\n    raise SystemExit(1)", False),
+        ("if wrong or not os.environ.get('GAUGE'):\n    raise SystemExit(1)", True),
+        (
+            "def f():\n    if not os.getenv('GAUGE', ''):\n        return\n    os.getenv('GAUGE').split(':')",
+            False,
+        ),
+        ("os.getenv('GAUGE').split(':')", True),
         ("try:\n    x = 1\nexcept OSError:\n    os.environ['GAUGE']", False),
     ],
 )

@@ -90,3 +90,26 @@ def test_nothing_is_forked_beside_threads_when_parts_are_installed_at_once(
     assert forks.read_text().split() == ["1"] * worker_count()
     for part in ("page", "tools"):
         assert len(list((clone / part / "node_modules").glob("bell-*"))) == 60
+
+
+def test_an_interrupt_while_a_process_is_started_comes_when_it_is_noted() -> None:
+    script = (
+        "import os, signal, subprocess, sys\n"
+        "from plainfall import processes\n"
+        "from plainfall.cli.ending import ending_by_signals\n"
+        "real = subprocess.Popen\n"
+        "def slow(*words, **options):\n"
+        "    made = real(*words, **options)\n"
+        "    os.kill(os.getpid(), signal.SIGTERM)\n"  # between the start and the note
+        "    return made\n"
+        "subprocess.Popen = slow\n"
+        "with ending_by_signals():\n"
+        "    try:\n"
+        "        processes.start(['sleep', '60'], {'PATH': '/bin:/usr/bin'}, folder='/')\n"
+        "    except KeyboardInterrupt:\n"
+        "        [pid] = processes.running()\n"
+        "        processes.end_all()\n"
+        "        print(os.waitpid(pid, 0)[1])\n"
+    )
+    done = subprocess.run([sys.executable, "-c", script], capture_output=True, text=True, timeout=30)
+    assert done.stdout == "9\n", done.stderr

@@ -20,7 +20,7 @@ from typing import IO, Any
 
 from plainfall.tracing import trace
 
-__all__ = ["Finished", "end_all", "release", "run", "running", "start", "started"]
+__all__ = ["Finished", "end_all", "postpone_interrupt", "release", "run", "running", "start", "started"]
 
 _RUNNING: set[int] = set()  # ids of the sessions that are under way
 _LOCK = threading.Lock()
@@ -91,13 +91,43 @@ def start(
     words: Sequence[str], variables: Mapping[str, str], *, folder: Path | str, **options: Any
 ) -> subprocess.Popen[bytes]:
     """Starts a process in a session of its own; ``end_all`` ends it until it is released."""
-    with _LOCK:
+    with _noted_before_an_interrupt(), _LOCK:
         process: subprocess.Popen[bytes] = subprocess.Popen(
             list(words), cwd=folder, env=dict(variables), start_new_session=True, **options
         )
         _RUNNING.add(process.pid)
     trace.debug("started process %d in %s: %s", process.pid, folder, " ".join(words))
     return process
+
+
+class _Starting:
+    """Whether the main thread is starting a process right now, and whether it was interrupted meanwhile."""
+
+    depth = 0
+    interrupted = False
+
+
+def postpone_interrupt() -> bool:
+    """For a signal's handler: True if the interrupt comes by itself as soon as the process that is being started is
+    noted; one that was started and is not noted could not be ended any more."""
+    if _Starting.depth:
+        _Starting.interrupted = True
+    return _Starting.depth > 0
+
+
+@contextmanager
+def _noted_before_an_interrupt() -> Iterator[None]:
+    if threading.current_thread() is not threading.main_thread():
+        yield  # signals interrupt the main thread alone
+        return
+    _Starting.depth += 1
+    try:
+        yield
+    finally:
+        _Starting.depth -= 1
+    if _Starting.interrupted:
+        _Starting.interrupted = False
+        raise KeyboardInterrupt
 
 
 def release(pid: int) -> None:

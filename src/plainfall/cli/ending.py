@@ -62,6 +62,9 @@ def _interrupt(number: int, frame: FrameType | None) -> None:
     _timer = threading.Timer(_GRACE, _end_late)
     _timer.daemon = True
     _timer.start()
+    processes = sys.modules.get("plainfall.processes")
+    if processes is not None and processes.postpone_interrupt():
+        return
     raise KeyboardInterrupt
 
 

@@ -4,11 +4,14 @@ from __future__ import annotations
 
 import contextlib
 import os
+import re
 import select
+import shutil
 import signal
 import subprocess
 import time
 from collections.abc import Iterator
+from pathlib import Path
 
 from plainfall.diagnosis.reading import lines_that_matter
 from plainfall.errors import CommandFailed
@@ -19,9 +22,33 @@ from plainfall.processes import release, start
 from plainfall.server.control_group import enter_words, kill_group, make_group, remove_group
 from plainfall.server.process import MARK, Running, adopt_orphans, marked, orphans, stop
 
-__all__ = ["end_leftovers", "run_command"]
+__all__ = ["check_command", "end_leftovers", "run_command"]
 
 _LINGER = 1.0  # seconds that the output of a command may stay open after its end
+
+
+def check_command(work: Work, command: str, evidence: Evidence) -> None:
+    """Raises CommandFailed where a command would be run by another environment's program: a package's command
+    that is found outside of the part's environment."""
+    words = command.split()
+    name = next((word for word in words if "=" not in word), "") if work.onboarded else ""
+    path = shutil.which(name, path=work.variables()["PATH"]) if name and "/" not in name else None
+    if path is None or Path(path).is_relative_to(work.clone):
+        return
+    runtime = work.language.programs[0]
+    if name in work.language.clients or re.fullmatch(rf"{runtime}[\d.]*", name):
+        return
+    try:
+        with open(path, "rb") as file:
+            first = file.readline(300)
+    except OSError:
+        return  # it cannot be read, and is no script
+    if first.startswith(b"#!") and re.search(rf"\b{runtime}[\d.]*\s*$".encode(), first):
+        raise CommandFailed(
+            f"{name} is not installed in the part's environment; {path} belongs to another one",
+            place=evidence,
+            remedy=f"Add the package that brings {name} to the dependency list, then run the same command again.",
+        )
 
 
 def run_command(work: Work, stage: str, command: str, mark: str, evidence: Evidence) -> list[str]:
@@ -35,6 +62,7 @@ def run_command(work: Work, stage: str, command: str, mark: str, evidence: Evide
     log = work.state.log(work.part.key, stage)
     adopt_orphans()
     work.before_command()
+    check_command(work, command, evidence)
     # On disk before the start, so that `stop` ends what is left of it after a kill.
     group = make_group(mark)
     work.state.keep_command(mark, command, group)

@@ -16,7 +16,7 @@ __all__ = ["Unit", "constants_of", "document_uses", "sources_of", "units_of", "u
 
 _TESTS = re.compile(
     r"(^|/)(tests?|__tests__|spec|specs|testing|docs?|examples?|fixtures|e2e|cypress|stories|migrations|vendor|dist|"
-    r"build)(/|$)|(^|/)(test_[^/]*|conftest|[^/]*_test|[^/]*_spec)\.\w+$|\.(test|spec|stories)\.\w+$"
+    r"build)(/|$)|(^|/)(tests?|test_[^/]*|conftest|[^/]*_test|[^/]*_spec)\.\w+$|\.(test|spec|stories)\.\w+$"
 )
 
 

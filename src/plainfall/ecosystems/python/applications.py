@@ -49,13 +49,17 @@ def applications(tree: Tree, folder: str, makers: str) -> list[Application]:
     place = f"{folder}/" if folder else ""
     made = re.compile(rf"^(\w+)\s*(?::[^=\n]+)?=\s*(?:\w+\.)?(?:{makers})\(", re.MULTILINE)
     inside = re.compile(rf"\b(?:{makers})\(")
+    imports = re.compile(rf"^\s*(?:from|import)\s+(?:{makers.lower()})\b", re.MULTILINE)
+    texts = list(sources(tree, folder))
+    is_used = any(imports.search(text) for _, text in texts)
     results = []
-    for path, text in sources(tree, folder):
+    for path, text in texts:
         match, factory = made.search(text), False
         if match is None:
             match = next((m for m in _FACTORY.finditer(text) if inside.search(_body(text, m.end()))), None)
             factory = match is not None
-        match = match or _CALLED.search(text)
+        # A call of a maker whose body is not here says nothing of the framework, unless that is imported somewhere.
+        match = match or (_CALLED.search(text) if is_used else None)
         if match:
             module, root = _module(tree, place, path)
             line = text[: match.start()].count("\n") + 1

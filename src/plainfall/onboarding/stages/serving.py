@@ -11,6 +11,7 @@ from plainfall.diagnosis.reading import lines_that_matter
 from plainfall.ecosystems.frameworks import every_traits
 from plainfall.ecosystems.shape import Debugging, DebugWish
 from plainfall.errors import ServerFailed
+from plainfall.onboarding.commands import check_command
 from plainfall.onboarding.explaining import diagnose_for, mend_words
 from plainfall.onboarding.steps import State, StepResult
 from plainfall.onboarding.work import Work
@@ -126,6 +127,7 @@ def _start(
     line, _ = with_port(command.line, port)
     key = _port_key(work)
     work.prepare()
+    check_command(work, line, command.evidence)
     variables = {**work.variables(), **dict.fromkeys(_port_variables(key), str(port))}
     if debugging is not None:
         own = {name: variables.get(name, "") for name in debugging.joined}

@@ -221,6 +221,7 @@ class _Reader:
             else:
                 break
             inner = outer
+        needed = needed and not module.absence_is_handled(node, key)
         if not needed and default is None:
             needed = module.is_guarded(node, inner, bound)
         length, exact = module.demanded_length(inner)

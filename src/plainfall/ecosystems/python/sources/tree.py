@@ -174,6 +174,8 @@ class Module:
     def _negative(self, test: ast.expr, node: ast.AST) -> bool:
         """Whether a test holds when the node's value is absent."""
         if isinstance(test, ast.BoolOp):
+            if isinstance(test.op, ast.And):
+                return False  # something else must hold, too: it is not surely so
             return any(self._negative(one, node) for one in test.values)
         if isinstance(test, ast.UnaryOp) and isinstance(test.op, ast.Not):
             return any(one is node for one in ast.walk(test.operand))
