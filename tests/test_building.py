@@ -240,3 +240,18 @@ def test_a_part_in_a_subfolder_is_used_in_place(machine: Machine) -> None:
         check=True,
     )
     assert done.stdout == "below\n"
+
+
+def test_an_archive_of_another_name_on_a_projects_page_is_passed_over(
+    machine: Machine, offer: Callable[..., Registry]
+) -> None:
+    files = {
+        "setup.py": "from setuptools import setup\nsetup(name='soil', version='1.0.2', py_modules=['soil'])\n",
+        "soil.py": "",
+    }
+    good = package("soil", "1.0")
+    odd = source_package("soil", files, "1.0.2-2")  # read as version 2 of a project soil-1.0.2
+    offer([Archive.of(good), odd])
+    clone = machine.clone({"requirements.txt": "soil\n", "app.py": ""})
+    run = machine.run("onboard", clone, "--until", "dependencies", "--json")
+    assert run.status == 0 and run.step("dependencies")["detail"]["laid"] == ["soil 1.0"], run.out

@@ -324,3 +324,25 @@ def test_steps_stand_in_documents_of_several_forms(name: str) -> None:
 def test_any_text_is_read(text: str, name: str) -> None:
     assert isinstance(read_steps(text, name, vocabulary()), list)
     assert isinstance(read_steps(FORMS[name][: len(text)] + text, name, vocabulary()), list)
+
+
+@pytest.mark.parametrize(
+    "files",
+    [
+        {"pyproject.toml": '[project]\nname = "rain-pump"\ndependencies = ["bottle"]\n[project.scripts]\nrain_pump = "pump:main"\n'},
+        {"pyproject.toml": '[tool.poetry]\nname = "rain-pump"\n[tool.poetry.dependencies]\nbottle = "*"\n[tool.poetry.scripts]\nrain_pump = "pump:main"\n'},
+        {"setup.py": "from setuptools import setup\nsetup(name='rain-pump', install_requires=['bottle'], entry_points={'console_scripts': ['rain_pump = pump:main']})\n"},
+        {"setup.py": "from setuptools import setup\nsetup(name='x', install_requires=['bottle'], entry_points='''[console_scripts]\nrain_pump = pump:main\n''')\n"},
+        {"setup.cfg": "[metadata]\nname = x\n[options]\ninstall_requires =\n  bottle\n[options.entry_points]\nconsole_scripts =\n  rain_pump = pump:main\n", "setup.py": ""},
+    ],
+)  # fmt: skip
+def test_the_projects_own_program_is_tried_where_nothing_says_how_it_starts(
+    tmp_path: Path, files: dict[str, str]
+) -> None:
+    for name, text in {**files, "pump.py": "def main(): ...\n"}.items():
+        (tmp_path / name).write_text(text)
+    part = look(tmp_path)[0].parts[0]
+    assert [one.line for one in part.candidates("server")] == ["rain_pump"]
+    for name, text in files.items():  # a tool that serves nothing
+        (tmp_path / name).write_text(text.replace("bottle", "kit"))
+    assert look(tmp_path)[0].parts[0].candidates("server") == []

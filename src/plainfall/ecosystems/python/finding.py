@@ -75,7 +75,8 @@ class Finder:
         for source in self._sources.links:
             files.extend(file for file in self._links(source) if _project(file.filename) == name)
         for source in self._sources.indexes:
-            files.extend(self._index(source, name))
+            # A page may hold files of another name, and a name with dashes may be read as one with a version.
+            files.extend(file for file in self._index(source, name) if _project(file.filename) == name)
         return files
 
     def versions(self, name: str) -> dict[Version, list[IndexFile]]:

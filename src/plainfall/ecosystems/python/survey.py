@@ -10,6 +10,7 @@ from plainfall.clone.commands import Command, script_file_commands
 from plainfall.clone.parts import DependencyFile, Extension
 from plainfall.clone.walk import Tree
 from plainfall.ecosystems.python.asks import manifest
+from plainfall.ecosystems.python.console_scripts import SERVER_PACKAGES, console_scripts
 from plainfall.ecosystems.python.lists.discover import REQUIREMENTS, find_lists, read_list
 from plainfall.ecosystems.python.lists.toml import load_table
 from plainfall.ecosystems.python.pins import Pin, Target
@@ -124,34 +125,42 @@ def python_commands(tree: Tree, folder: str) -> list[Command]:
     return commands
 
 
+_STAGES = (("seeds", "seed"), ("migrations", "migrate"), ("server", "serve"))
+
+
 def _project_scripts(tree: Tree, folder: str) -> Iterator[Command]:
-    """``[project.scripts]`` whose names tell a stage; they need the part itself to be installed."""
+    """Console scripts whose names tell a stage; and the one of the project's own name, where it is made with what
+    serves pages: it is tried where nothing says how to start it."""
+    scripts = console_scripts(tree, folder)
+    for one in scripts:
+        stage = next((stage for stage, word in _STAGES if word in one.name.lower()), None)
+        if stage and _module_is_here(tree, folder, one.module):
+            call = f"import sys; from {one.module} import {one.attribute} as main; sys.exit(main())"
+            line = f'python -c "{call}"'
+            yield Command(stage, line, f"the project's script {one.name!r}", 50, one.evidence, folder)
+    if not scripts:
+        return
+    listed = dependency_file(tree, folder)
+    if listed is not None and SERVER_PACKAGES & set(listed.names):
+        own = _project_name(tree, folder)
+        for one in scripts:
+            if canonical(one.name) == own or len(scripts) == 1:
+                reason = f"the project's own program {one.name!r}, since nothing says how it is started"
+                yield Command("server", one.name, reason, 3, one.evidence, folder)
+
+
+def canonical(name: str) -> str:
+    """A name without what tells no two projects apart (PEP 503)."""
+    return re.sub(r"[-_.]+", "-", name).lower()
+
+
+def _project_name(tree: Tree, folder: str) -> str:
+    """The project's name as its manifest states it, else its folder's."""
     path = f"{folder}/pyproject.toml" if folder else "pyproject.toml"
-    scripts = load_table(tree, path, "project", "scripts") if path in tree else {}
-    for name, target in scripts.items():
-        stage = next(
-            (
-                stage
-                for stage, words in (
-                    ("seeds", "seed"),
-                    ("migrations", "migrate"),
-                    ("server", "serve"),
-                )
-                if words in name.lower()
-            ),
-            None,
-        )
-        module, _, attribute = str(target).partition(":")
-        if stage and attribute and _module_is_here(tree, folder, module):
-            call = f"import sys; from {module} import {attribute} as main; sys.exit(main())"
-            yield Command(
-                stage,
-                f'python -c "{call}"',
-                f"the project's script {name!r}",
-                50,
-                tree.line_of(path, name),
-                folder,
-            )
+    stated = ""
+    for keys in (("project",), ("tool", "poetry")) if path in tree else ():
+        stated = stated or str(load_table(tree, path, *keys).get("name") or "")
+    return canonical(stated or re.sub(r"-v?\d[\d.]*$", "", (tree.root / folder).resolve().name))
 
 
 def _module_is_here(tree: Tree, folder: str, module: str) -> bool:

@@ -1,0 +1,90 @@
+"""Console scripts that a project's manifest declares: the commands that its own installation brings."""
+
+from __future__ import annotations
+
+import ast
+import configparser
+import re
+from collections.abc import Iterable, Iterator
+from dataclasses import dataclass
+
+from plainfall.clone.walk import Tree
+from plainfall.ecosystems.python.lists.toml import load_table
+from plainfall.errors import BadInput
+from plainfall.evidence import Evidence
+
+__all__ = ["SERVER_PACKAGES", "ConsoleScript", "console_scripts"]
+
+# What a program that serves pages is made with: a console script of a project that needs none of them is a tool.
+SERVER_PACKAGES = frozenset(
+    "aiohttp bottle cherrypy django falcon fastapi flask gunicorn hypercorn litestar pyramid quart sanic starlette "
+    "tornado twisted uvicorn waitress werkzeug".split()
+)
+_LINE = re.compile(r"([\w.-]+)[ \t]*=[ \t]*([\w.]+)(?::([\w.]+))?")
+
+
+@dataclass(frozen=True)
+class ConsoleScript:
+    """A command, the module and attribute that it calls, and where it is declared."""
+
+    name: str
+    module: str
+    attribute: str
+    evidence: Evidence
+
+
+def console_scripts(tree: Tree, folder: str) -> list[ConsoleScript]:
+    """Those of ``pyproject.toml`` (PEP 621, or the older table), ``setup.cfg`` and ``setup.py`` (where it states
+    them literally). Raises BadInput for a manifest that cannot be read."""
+    place = f"{folder}/" if folder else ""
+    found: dict[str, ConsoleScript] = {}
+    for name, reader in (("pyproject.toml", _of_pyproject), ("setup.cfg", _of_cfg), ("setup.py", _of_setup)):
+        if place + name in tree:
+            for script in reader(tree, place + name):
+                found.setdefault(script.name, script)
+    return list(found.values())
+
+
+def _of_pyproject(tree: Tree, path: str) -> Iterator[ConsoleScript]:
+    for keys in (("project", "scripts"), ("tool", "poetry", "scripts")):
+        table = load_table(tree, path, *keys)
+        yield from _scripts((f"{name} = {target}" for name, target in table.items()), tree, path)
+
+
+def _of_cfg(tree: Tree, path: str) -> Iterator[ConsoleScript]:
+    parser = configparser.RawConfigParser(strict=False)
+    try:
+        parser.read_string(tree.text(path), path)
+    except configparser.Error:
+        return  # told of where the list is read
+    text = parser.get("options.entry_points", "console_scripts", fallback="")
+    yield from _scripts(text.splitlines(), tree, path)
+
+
+def _of_setup(tree: Tree, path: str) -> Iterator[ConsoleScript]:
+    try:
+        module = ast.parse(tree.text(path))
+    except (SyntaxError, ValueError, RecursionError, MemoryError, BadInput):
+        return  # told of where the list is read
+    for node in ast.walk(module):
+        if isinstance(node, ast.keyword) and node.arg == "entry_points":
+            try:
+                stated = ast.literal_eval(node.value)
+            except ValueError:
+                continue
+            if isinstance(stated, str):  # an INI text
+                section = re.split(r"^\s*\[", stated, flags=re.MULTILINE)
+                lines = [part.partition("]")[2] for part in section if part.startswith("console_scripts]")]
+                yield from _scripts("\n".join(lines).splitlines(), tree, path)
+            elif isinstance(stated, dict):
+                rows = stated.get("console_scripts", [])
+                lines = rows.splitlines() if isinstance(rows, str) else [str(row) for row in rows]
+                yield from _scripts(lines, tree, path)
+
+
+def _scripts(lines: Iterable[str], tree: Tree, path: str) -> Iterator[ConsoleScript]:
+    for line in lines:
+        match = _LINE.match(line.strip())
+        if match is not None and match.group(3):
+            name, module, attribute = match.groups()
+            yield ConsoleScript(name, module, attribute, tree.line_of(path, name))
