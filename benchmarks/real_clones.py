@@ -100,7 +100,9 @@ def onboarded(clone: Path, home: Path, program: list[str]) -> tuple[dict[str, An
 
 
 def main() -> None:
-    parser = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
+    parser = argparse.ArgumentParser(
+        description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter
+    )
     parser.add_argument("--list", type=Path, default=Path(__file__).with_suffix(".toml"))
     parser.add_argument("--only", default="", help="only clones whose package or folder has these words")
     parser.add_argument("--work", type=Path, default=Path("/tmp/plainfall-real-clones"))
