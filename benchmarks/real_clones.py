@@ -2,10 +2,10 @@
 
     python benchmarks/real_clones.py [--list FILE] [--only WORDS] [--work FOLDER] [--json FILE]
 
-Each source package of the list is fetched by name with the runtime's own client, unpacked outside of this repository and
-made a repository of; then `plainfall onboard` runs on it with no option, as a user with an empty home. A clone counts as
-up if a server answers as the list says (any page below status 400 where it says nothing). A line a clone, then the rate.
-It needs a package index, and takes long: it is not run by CI.
+Each source package of the list is fetched by name with the runtime's own client, unpacked outside of this
+repository and made a repository of; then `plainfall onboard` runs on it with no option, as a user with an empty
+home. A clone counts as up if a server answers as the list says (any page below status 400 where it says nothing). A
+line a clone, then the rate. It needs a package index, and takes long: it is not run by CI.
 """
 
 from __future__ import annotations

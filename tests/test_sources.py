@@ -286,6 +286,10 @@ def test_what_a_web_server_hands_to_an_application_is_not_the_environment() -> N
             "def f():\n    if not os.getenv('GAUGE', ''):\n        return\n    os.getenv('GAUGE').split(':')",
             False,
         ),
+        (
+            "def f():\n    if not os.getenv('GAUGE'):\n        return\n    if ':' not in os.getenv('GAUGE'):\n        raise ValueError",
+            False,
+        ),
         ("os.getenv('GAUGE').split(':')", True),
         ("try:\n    x = 1\nexcept OSError:\n    os.environ['GAUGE']", False),
     ],

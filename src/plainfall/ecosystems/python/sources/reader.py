@@ -223,7 +223,7 @@ class _Reader:
             inner = outer
         needed = needed and not module.absence_is_handled(node, key)
         if not needed and default is None:
-            needed = module.is_guarded(node, inner, bound)
+            needed = module.is_guarded(node, inner, bound) and not module.is_left_before(node, key)
         length, exact = module.demanded_length(inner)
         needed = needed or (length > 0 and default is None)
         place = module.place(node, default if form or looks_secret(key) else None)

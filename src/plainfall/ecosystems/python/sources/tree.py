@@ -121,7 +121,6 @@ class Module:
     def absence_is_handled(self, node: ast.AST, key: str) -> bool:
         """Whether a lookup that raises stands where that is caught, where the key is known to be there, or in a
         branch that is not surely taken."""
-        line: int = getattr(node, "lineno", 0)
         for outer, child in self.above(node):
             if isinstance(outer, ast.Try) and child in outer.body:
                 for handler in outer.handlers:
@@ -133,19 +132,21 @@ class Module:
                     return True
             elif isinstance(outer, ast.match_case | ast.While | ast.ExceptHandler):
                 return True
-            if isinstance(outer, _FUNCTIONS):
-                return self._left_before(outer, line, key)
-        return False
+        return self.is_left_before(node, key)
 
-    def _left_before(self, function: ast.AST, line: int, key: str) -> bool:
-        """Whether a function is left, before a line, where the key is not there."""
+    def is_left_before(self, node: ast.AST, key: str) -> bool:
+        """Whether the function around a read is left, before the read, where the key is not there."""
+        function = next((outer for outer, _ in self.above(node) if isinstance(outer, _FUNCTIONS)), None)
+        if function is None:
+            return False
+        line: int = getattr(node, "lineno", 0)
         leaves = (ast.Return, ast.Continue, ast.Break)
         return any(
-            isinstance(node, ast.If)
-            and node.lineno < line
-            and isinstance(node.body[-1], leaves)
-            and f"'{key}'" in ast.unparse(node.test)
-            for node in ast.walk(function)
+            isinstance(one, ast.If)
+            and one.lineno < line
+            and isinstance(one.body[-1], leaves)
+            and f"'{key}'" in ast.unparse(one.test)
+            for one in ast.walk(function)
         )
 
     def is_guarded(self, node: ast.AST, whole: ast.AST, loop: ast.AST | None = None) -> bool:
