@@ -30,7 +30,7 @@ def test_django_below_the_parts_folder_with_its_own_seed_command(tmp_path: Path)
         tmp_path,
         {
             "src/manage.py": MANAGE,
-            "src/rain/settings.py": "INSTALLED_APPS = ['django.contrib.admin']\nSTATIC_ROOT='x'\nX='whitenoise'\n",
+            "src/rain/settings.py": "INSTALLED_APPS = ['django.contrib.admin']\nSTATIC_ROOT='x'\nX='whitenoise.storage.CompressedManifestStaticFilesStorage'\n",
             "src/rain/urls.py": "urlpatterns = [path('staff/', admin.site.urls)]\n",
             "src/gauges/management/commands/seed_gauges.py": "",
             "src/gauges/fixtures/a.json": "[]",
@@ -194,3 +194,9 @@ def test_a_script_that_serves_nothing_is_left_out_with_the_reason(machine: Machi
     run = machine.run("onboard", machine.clone({"main.py": "print('rain')\n"}), "--json")
     assert run.status == 0 and run.states["server"] == "left out"
     assert "no start command was found" in run.step("server")["why"]
+
+
+def test_static_files_are_not_collected_for_a_word_in_a_comment(tmp_path: Path) -> None:
+    settings = "# STATIC_ROOT = 'x'\n# ManifestStaticFilesStorage is not used\nMIDDLEWARE = ['whitenoise']\n"
+    one = found(tmp_path, {"manage.py": MANAGE, "rain/settings.py": settings})["Django"]
+    assert "tasks" not in commands(one)

@@ -103,7 +103,8 @@ def _seeds(tree: Tree, folder: str, run: str) -> Iterator[Command]:
 
 def _static(settings: str, run: str, evidence: Evidence, folder: str) -> Iterator[Command]:
     """Static files are collected only where a storage needs it: the dev server finds them by itself."""
-    if "STATIC_ROOT" in settings and re.search(r"Manifest\w*Storage|whitenoise", settings):
+    stated = "\n".join(line for line in settings.splitlines() if not line.lstrip().startswith("#"))
+    if re.search(r"^STATIC_ROOT\s*=", stated, re.MULTILINE) and re.search(r"Manifest\w*Storage", stated):
         yield Command(
             "tasks",
             f"{run} collectstatic --noinput",
