@@ -25,15 +25,15 @@ def write_replacing(path: Path, content: bytes | str, *, mode: int = 0o644) -> N
     Raises OSError; then ``path`` is as it was and nothing is left beside it.
     """
     data = content.encode() if isinstance(content, str) else content
-    handle, beside = tempfile.mkstemp(prefix=BESIDE, dir=path.parent)
+    handle, neighbour = tempfile.mkstemp(prefix=BESIDE, dir=path.parent)
     try:
         with open(handle, "wb") as file:
             file.write(data)
             file.flush()
             os.fchmod(file.fileno(), mode)
-        os.replace(beside, path)
+        os.replace(neighbour, path)
     except BaseException:
-        Path(beside).unlink(missing_ok=True)
+        Path(neighbour).unlink(missing_ok=True)
         raise
 
 

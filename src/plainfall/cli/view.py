@@ -146,10 +146,12 @@ def part_of(survey: Survey, path: str) -> PartFound:
     return next(part for part in (*survey.parts, *survey.others) if part.key == path)
 
 
-def show_contradictions(console: Console, found: Sequence[Contradiction], *, out: bool = False) -> None:
+def show_contradictions(
+    console: Console, contradictions: Sequence[Contradiction], *, out: bool = False
+) -> None:
     """What the clone says in two ways: on standard error, or with ``out`` as a part of the result."""
     write = console.result if out else console.note
-    for one in found:
+    for one in contradictions:
         head = "  " + console.styled("disagree", "warn", out=out) + "  "
         write(console.wrapped(f"{one.what}; taken: {one.taken}", 12, head))
         places = ", ".join(str(place) for place in one.places)

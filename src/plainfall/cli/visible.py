@@ -31,8 +31,8 @@ def visible(text: str, *, colours: bool = False) -> str:
     return shown + _RESET if len(pieces) > 1 else shown
 
 
-def _spelled(found: re.Match[str]) -> str:
-    number = ord(found.group())
+def _spelled(match: re.Match[str]) -> str:
+    number = ord(match.group())
     return (
         f"\\x{number:02x}"
         if number < 0x20

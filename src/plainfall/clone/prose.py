@@ -8,6 +8,7 @@ from __future__ import annotations
 import re
 from collections.abc import Iterator
 from dataclasses import dataclass
+from typing import Protocol
 
 __all__ = ["Block", "blocks_of", "bounded_lines"]
 
@@ -75,20 +76,20 @@ def _under(headings: list[tuple[int, str]], level: int, name: str) -> list[tuple
     return [*((deep, text) for deep, text in headings if deep < level), (level, name)]
 
 
-class _Form:
+class _Form(Protocol):
     """How a form shows headings and where its code begins. ``begins`` returns the language of a block that begins
     behind a line, and what ends it: None where it is an indented one."""
 
     def heading(self, lines: list[str], number: int) -> tuple[int, str] | None:
         """Level and text of a heading in a line."""
-        raise NotImplementedError
+        ...
 
     def begins(self, line: str) -> tuple[str, re.Pattern[str] | None] | None:
         """The language of the block that a line begins, and what its last line matches; None for no block."""
-        raise NotImplementedError
+        ...
 
 
-class _Restructured(_Form):
+class _Restructured:
     def __init__(self) -> None:
         self._marks: list[str] = []
 
@@ -114,7 +115,7 @@ class _Restructured(_Form):
         return None
 
 
-class _AsciiDoc(_Form):
+class _AsciiDoc:
     def __init__(self) -> None:
         self._language = ""
 
@@ -132,7 +133,7 @@ class _AsciiDoc(_Form):
         return (fenced.group(2).lower(), _FENCE) if fenced is not None else None
 
 
-class _Org(_Form):
+class _Org:
     def heading(self, lines: list[str], number: int) -> tuple[int, str] | None:
         match = _ORG_HEADING.fullmatch(lines[number].rstrip())
         return (len(match.group(1)), match.group(2)) if match else None

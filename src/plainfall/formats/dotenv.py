@@ -81,9 +81,9 @@ def quoted(value: str, style: str = "") -> str:
 
 
 def _interpolate(value: str, known: Mapping[str, str]) -> str:
-    def put_in(found: re.Match[str]) -> str:
-        content = known.get(found.group(1))
-        return content if content is not None else found.group(2) or ""
+    def put_in(match: re.Match[str]) -> str:
+        content = known.get(match.group(1))
+        return content if content is not None else match.group(2) or ""
 
     return _REFERENCE.sub(put_in, value)
 
@@ -161,5 +161,5 @@ def _quoted(text: str, start: int, quote: str) -> str | None:
 
 def _unescaped(inner: str) -> str:
     return re.sub(
-        r"\\(.)", lambda found: _ESCAPES.get(found.group(1), found.group(0)), inner, flags=re.DOTALL
+        r"\\(.)", lambda match: _ESCAPES.get(match.group(1), match.group(0)), inner, flags=re.DOTALL
     )

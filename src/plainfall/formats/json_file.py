@@ -21,7 +21,7 @@ def json_entries(text: str, path: str) -> Iterator[Entry]:
     Raises BadInput."""
     from plainfall.sources.trees import Source
 
-    bare = re.sub(r"^[ \t]*//.*$", lambda found: " " * len(found.group(0)), text, flags=re.MULTILINE)
+    bare = re.sub(r"^[ \t]*//.*$", lambda match: " " * len(match.group(0)), text, flags=re.MULTILINE)
     json_value(bare, path)
     source = Source(text, path, "tree_sitter_json:language")
     node = next((one for one in source.root.named_children if one.type == "object"), None)

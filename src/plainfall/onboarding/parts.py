@@ -123,12 +123,12 @@ class EarlySteps:
                 self._futures[id(run)] = self._pool.submit(run.carry_out, run.early)
         return self
 
-    def _holding(self, held: list[Event]) -> Listener:
+    def _holding(self, events: list[Event]) -> Listener:
         def hold(event: Event) -> None:
             if self._stopping.is_set():
                 raise KeyboardInterrupt
             if not isinstance(event, StepProgress):
-                held.append(event)
+                events.append(event)
 
         return hold
 

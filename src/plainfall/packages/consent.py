@@ -39,7 +39,7 @@ def host_in(text: str) -> str:
 
 def expanded(text: str, variables: Mapping[str, str]) -> str:
     """The text with its ``${NAME}`` replaced; an unset one becomes nothing."""
-    return VARIABLE.sub(lambda found: variables.get(found.group(1), ""), text)
+    return VARIABLE.sub(lambda match: variables.get(match.group(1), ""), text)
 
 
 def withheld_words(withheld: Sequence[Withheld]) -> str:

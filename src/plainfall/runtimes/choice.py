@@ -151,16 +151,16 @@ def _fitting(
 
 
 def _strongest(
-    usable: Sequence[Interpreter], held: Sequence[VersionAsk], grammar: Grammar
+    usable: Sequence[Interpreter], value: Sequence[VersionAsk], grammar: Grammar
 ) -> tuple[list[Interpreter], dict[VersionAsk, str], list[VersionAsk]]:
     """Where not all asks can hold together whatever is installed: the first pin, and of the other asks
     those that admit a version that it admits."""
-    pins = [ask for ask in held if ask.strength is Strength.PIN]
-    others = [ask for ask in held if ask not in pins[:1]]
+    pins = [ask for ask in value if ask.strength is Strength.PIN]
+    others = [ask for ask in value if ask not in pins[:1]]
     clashing = [ask for ask in others if pins and _clash(pins[0], ask, grammar)]
     if not clashing:
         return [], {}, []
-    kept = {ask: _relaxed(ask, grammar) for ask in held if ask not in clashing}
+    kept = {ask: _relaxed(ask, grammar) for ask in value if ask not in clashing}
     return _fitting(usable, kept, grammar), kept, clashing
 
 
@@ -181,10 +181,10 @@ def _relaxed(ask: VersionAsk, grammar: Grammar) -> str:
     return relaxed or ask.specifier
 
 
-def _patch_remarks(held: Sequence[VersionAsk], grammar: Grammar) -> list[str]:
+def _patch_remarks(value: Sequence[VersionAsk], grammar: Grammar) -> list[str]:
     return [
         f"{ask.text} ({ask.evidence}) is not installed; another patch release of the same line is taken"
-        for ask in held
+        for ask in value
         if ask.strength is Strength.PIN and grammar.relaxed(ask.specifier)
     ]
 
@@ -205,9 +205,9 @@ def _against(
 
 
 def _none_fits(
-    language: str, held: Sequence[VersionAsk], usable: Sequence[Interpreter], rejected: Sequence[Rejected]
+    language: str, value: Sequence[VersionAsk], usable: Sequence[Interpreter], rejected: Sequence[Rejected]
 ) -> NoFittingRuntime:
-    asked = "; ".join(f"{ask.text} ({ask.evidence})" for ask in held) or "any version"
+    asked = "; ".join(f"{ask.text} ({ask.evidence})" for ask in value) or "any version"
     here = ", ".join(sorted({interpreter.version for interpreter in usable})) or "none"
     broken = "".join(f"\n  {item.path} ({item.version}): {item.reason}" for item in rejected)
     lines = (
@@ -223,5 +223,5 @@ def _none_fits(
         remedy=f"Install a {language} that fits (your system's package manager or the {language} site has "
         "it), or name one with --runtime PATH to try it all the same.",
         lines=lines,
-        place=held[0].evidence if held else None,
+        place=value[0].evidence if value else None,
     )

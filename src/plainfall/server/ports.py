@@ -105,7 +105,7 @@ def listening_ports(pids: Iterable[int]) -> dict[int, str]:
 def with_port(command: str, port: int) -> tuple[str, bool]:
     """The command line with its literal port replaced, and whether it had one."""
     for pattern in _IN_COMMAND:
-        changed, count = pattern.subn(lambda found: f"{found.group('head')}{port}", command, count=1)
+        changed, count = pattern.subn(lambda match: f"{match.group('head')}{port}", command, count=1)
         if count:
             return changed, True
     return command, False

@@ -211,10 +211,10 @@ def _complaint(answer: Answer, page: Page | None) -> str:
     )
 
 
-def _sentence_around(text: str, found: re.Match[str]) -> str:
+def _sentence_around(text: str, results: re.Match[str]) -> str:
     """The sentence of the text in which something was found."""
-    start = max(text.rfind(mark, 0, found.start()) for mark in ".!?") + 1
-    ends = [place for mark in ".!?" if (place := text.find(mark, found.end())) >= 0]
+    start = max(text.rfind(mark, 0, results.start()) for mark in ".!?") + 1
+    ends = [place for mark in ".!?" if (place := text.find(mark, results.end())) >= 0]
     return " ".join(text[start : min(ends) + 1 if ends else len(text)].split())
 
 

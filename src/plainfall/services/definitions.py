@@ -43,11 +43,11 @@ class Interpolated:
     def resolved(self, values: Mapping[str, str]) -> str:
         """The value with its variables put in; an absent one without default is empty."""
 
-        def put_in(found: re.Match[str]) -> str:
-            name = found.group(1) or found.group(4)
+        def put_in(match: re.Match[str]) -> str:
+            name = match.group(1) or match.group(4)
             if name is None:
                 return "$"
-            value, operator, word = values.get(name), found.group(2) or "", found.group(3) or ""
+            value, operator, word = values.get(name), match.group(2) or "", match.group(3) or ""
             empty = value is None or (operator.startswith(":") and value == "")
             if operator.endswith("+"):
                 return "" if empty else word
@@ -113,8 +113,8 @@ def unreadable_definitions(tree: Tree) -> Iterator[BadInput]:
 
 
 def _files(tree: Tree) -> list[str]:
-    near = (path for path in tree.files if path.count("/") <= 2 and _FILE.match(path.rpartition("/")[2]))
-    return sorted(near, key=lambda path: (path.count("/"), path))
+    similar = (path for path in tree.files if path.count("/") <= 2 and _FILE.match(path.rpartition("/")[2]))
+    return sorted(similar, key=lambda path: (path.count("/"), path))
 
 
 @dataclass(frozen=True, slots=True)
@@ -263,12 +263,12 @@ def _published(service: Mapping[str, Any], standard: int, path: str) -> Interpol
     return None
 
 
-def _all_values(held: Any, path: str) -> Iterator[Interpolated]:
-    if isinstance(held, dict):
-        for value in held.values():
+def _all_values(content: Any, path: str) -> Iterator[Interpolated]:
+    if isinstance(content, dict):
+        for value in content.values():
             yield from _all_values(value, path)
-    elif isinstance(held, list):
-        for value in held:
+    elif isinstance(content, list):
+        for value in content:
             yield from _all_values(value, path)
-    elif isinstance(held, _Scalar) and "$" in held.text:
-        yield Interpolated(held.text, Evidence(path, held.line, held.text[:120]))
+    elif isinstance(content, _Scalar) and "$" in content.text:
+        yield Interpolated(content.text, Evidence(path, content.line, content.text[:120]))

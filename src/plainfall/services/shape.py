@@ -46,8 +46,8 @@ class ServiceKind:
 def kinds() -> tuple[ServiceKind, ...]:
     """All kinds; where a name fits several, the first one counts."""
     names = [one.name for one in pkgutil.iter_modules(_folder.__path__)]
-    found = [importlib.import_module(f"{_folder.__name__}.{name}").KIND for name in names]
-    return tuple(sorted(found, key=lambda one: (one.precedence, one.name)))
+    results = [importlib.import_module(f"{_folder.__name__}.{name}").KIND for name in names]
+    return tuple(sorted(results, key=lambda one: (one.precedence, one.name)))
 
 
 def kind_named(name: str) -> ServiceKind:

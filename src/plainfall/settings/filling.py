@@ -139,12 +139,12 @@ class Filler:
         item: Item,
         base: Setting,
         file: SettingsFile,
-        there: Mapping[str, str],
+        existing: Mapping[str, str],
         values: Mapping[str, str],
     ) -> Setting:
         """A key that stands in the file: as it is, unless it still waits for its value, or it is one that
         Plainfall wrote and what it must agree with has changed."""
-        value = there[item.key]
+        value = existing[item.key]
         line = (
             next((one.line for one in reversed(file.current.entries) if one.key == item.key), 0)
             if file.current

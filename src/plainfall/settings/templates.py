@@ -42,17 +42,17 @@ def find_templates(
     tree: Tree,
     folder: str,
     below: Sequence[str],
-    found: Mapping[str, FileFound],
+    results: Mapping[str, FileFound],
     made: Collection[str] = (),
 ) -> tuple[SettingsFound, ...]:
     """The templates of a part, dotenv files first, one for each file that is to be made.
 
-    ``below`` are the folders of other parts inside this one, ``found`` what the part's sources say, ``made``
+    ``below`` are the folders of other parts inside this one, ``results`` what the part's sources say, ``made``
     the settings files that Plainfall made before. Of
     several templates for one file, or one for each mode, the one for development is taken. Raises BadInput
     for a template that cannot be read.
     """
-    loads = list(resolved_loads(folder, found))
+    loads = list(resolved_loads(folder, results))
     candidates: dict[str, SettingsFound] = {}
     for template in _templates(tree, folder, below):
         natural = target_of(template.rpartition("/")[2])
@@ -82,14 +82,14 @@ def _templates(tree: Tree, folder: str, below: Sequence[str]) -> list[str]:
     return sorted(inside, key=lambda path: (path.count("/"), _MODES.search(path) is not None, path))
 
 
-def _without_other_modes(found: list[SettingsFound]) -> Iterator[SettingsFound]:
+def _without_other_modes(results: list[SettingsFound]) -> Iterator[SettingsFound]:
     """The files for development; those for another mode only where there is no other of their kind in the
     same folder."""
-    found = sorted(found, key=lambda one: (one.kind != "dotenv", one.target.count("/"), len(one.target)))
-    for one in found:
+    results = sorted(results, key=lambda one: (one.kind != "dotenv", one.target.count("/"), len(one.target)))
+    for one in results:
         others = [
             other
-            for other in found
+            for other in results
             if other.kind == one.kind and other.target.rpartition("/")[0] == one.target.rpartition("/")[0]
         ]
         for_development = [other for other in others if not _MODES.search(_name(other))]
@@ -97,13 +97,13 @@ def _without_other_modes(found: list[SettingsFound]) -> Iterator[SettingsFound]:
             yield one
 
 
-def _name(found: SettingsFound) -> str:
-    return found.target.rpartition("/")[2]
+def _name(results: SettingsFound) -> str:
+    return results.target.rpartition("/")[2]
 
 
-def resolved_loads(folder: str, found: Mapping[str, FileFound]) -> Iterator[tuple[str, Load]]:
+def resolved_loads(folder: str, results: Mapping[str, FileFound]) -> Iterator[tuple[str, Load]]:
     """Every file that the sources load, as a path from the clone's own folder."""
-    for path, text in found.items():
+    for path, text in results.items():
         for load in text.loads:
             base = posixpath.dirname(path) if load.base == "file" else folder
             resolved = posixpath.normpath(posixpath.join(base, load.name))
@@ -116,13 +116,13 @@ def _target(
 ) -> tuple[str, Evidence | None]:
     """The path that the real file must have, and the line that loads it (None where nothing says so)."""
     folder = posixpath.dirname(template)
-    beside = posixpath.join(folder, natural)
+    neighbour = posixpath.join(folder, natural)
     kind = kind_of_file(natural)
     ending = natural.rpartition(".")[2]
     best: tuple[float, str, Evidence] | None = None
     for path, load in loads:
         name = path.rpartition("/")[2]
-        if path == beside:
+        if path == neighbour:
             return path, load.place
         if target_of(name) or kind_of_file(name) != kind:
             continue
@@ -138,4 +138,4 @@ def _target(
             continue
         if likeness > 0.5 and (best is None or likeness > best[0]):
             best = likeness, path, load.place
-    return (best[1], best[2]) if best else (beside, None)
+    return (best[1], best[2]) if best else (neighbour, None)

@@ -58,7 +58,7 @@ def _inside(path: str, folder: str) -> bool:
     return not folder or path.startswith(f"{folder}/")
 
 
-def sources_of(unit: Unit, found: Mapping[str, FileFound]) -> dict[str, FileFound]:
+def sources_of(unit: Unit, results: Mapping[str, FileFound]) -> dict[str, FileFound]:
     """What the unit's own sources say: its languages' files in its folder, tests and examples left out, and
     configuration files that read the environment."""
     endings = tuple(
@@ -69,7 +69,7 @@ def sources_of(unit: Unit, found: Mapping[str, FileFound]) -> dict[str, FileFoun
         for ending in reader.endings
     )
     inside = {}
-    for path, text in found.items():
+    for path, text in results.items():
         if not _inside(path, unit.folder) or not path.endswith(endings):
             continue
         if not unit.shared and any(path.startswith(f"{other}/") for other in unit.below):

@@ -158,10 +158,10 @@ def _other_parts(tree: Tree, folders: Collection[str]) -> Iterator[tuple[str, La
                 yield folder, language, Evidence(f"{folder}/{mark}" if folder else mark, 1)
 
 
-def _belongs_to(tree: Tree, folder: str, found: list[str]) -> bool:
+def _belongs_to(tree: Tree, folder: str, results: list[str]) -> bool:
     """A folder below a part is a part of its own only if it has a dependency list or manifest and is not
     one of the parent's packages."""
-    above = [part for part in found if part == "" or folder.startswith(f"{part}/")]
+    above = [part for part in results if part == "" or folder.startswith(f"{part}/")]
     names = tree.folders.get(folder, [])
     return bool(above) and "__init__.py" in names
 

@@ -79,10 +79,10 @@ def _reveal(options: argparse.Namespace, console: Console, settled: Sequence[Set
         for file in one.files:
             value |= file.file.current.values() if file.file.current else {}
     if key not in value:
-        near = nearest(key, value)
+        similar = nearest(key, value)
         made = "no settings file of this clone holds it"
         raise NothingToOnboard(
-            f"{key}: {made}" + (f"; {near} is there" if near else ""),
+            f"{key}: {made}" + (f"; {similar} is there" if similar else ""),
             remedy="plainfall onboard --until settings fills the files; plainfall settings lists the keys.",
         )
     if console.json:

@@ -97,7 +97,7 @@ def fetched_runtime(
 
 
 def _offered(
-    name: str, held: Sequence[VersionAsk], registries: Registries, surroundings: Surroundings
+    name: str, asks: Sequence[VersionAsk], registries: Registries, surroundings: Surroundings
 ) -> dict[str, object] | None:
     """The version to take, with its integrity and size in bytes: one that all asks admit, of a line with long
     support before others, the newest."""
@@ -105,23 +105,23 @@ def _offered(
     try:
         page = client.page(registries.of(name) + quote(name, safe="@"), accept=_SHORT)
         document = foreign_json(page.body, page.url) if page is not None else {}
-        return _newest(name, held, document, client, registries, surroundings.cache)
+        return _newest(name, asks, document, client, registries, surroundings.cache)
     finally:
         client.close()
 
 
 def _newest(
     name: str,
-    held: Sequence[VersionAsk],
+    asks: Sequence[VersionAsk],
     document: Any,
     client: RegistryClient,
     registries: Registries,
     cache: Path,
 ) -> dict[str, object] | None:
     versions = versions_of(document)
-    fitting = [one for one in versions if all(GRAMMAR.admits(ask.specifier, one) for ask in held)]
+    fitting = [one for one in versions if all(GRAMMAR.admits(ask.specifier, one) for ask in asks)]
     if not fitting:
-        relaxed = [GRAMMAR.relaxed(a.specifier) or a.specifier for a in held]
+        relaxed = [GRAMMAR.relaxed(a.specifier) or a.specifier for a in asks]
         fitting = [one for one in versions if all(GRAMMAR.admits(wish, one) for wish in relaxed)]
     majors = set(known_lines(cache).majors)
     fitting.sort(key=lambda one: (GRAMMAR.order(one)[:1] and GRAMMAR.order(one)[0] in majors, order(one)))

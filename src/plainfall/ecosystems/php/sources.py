@@ -177,8 +177,8 @@ def _loads(source: Source) -> Iterator[Load]:
         for text in _TEXTS.finditer(statement):
             name = text.group(1)
             if FILE_NAME.match(name) and not name.endswith(("autoload.php", ".html.php")):
-                beside = "__DIR__" in statement or "dirname(" in statement
-                yield Load(name.lstrip("/"), "file" if beside else "", source.place(node))
+                is_relative = "__DIR__" in statement or "dirname(" in statement
+                yield Load(name.lstrip("/"), "file" if is_relative else "", source.place(node))
     for match in _DOTENV.finditer(source.text):
         if not _TEXTS.search(match.group(0)):
             line = source.text.count("\n", 0, match.start())

@@ -37,12 +37,12 @@ def console_scripts(tree: Tree, folder: str) -> list[ConsoleScript]:
     """Those of ``pyproject.toml`` (PEP 621, or the older table), ``setup.cfg`` and ``setup.py`` (where it states
     them literally). Raises BadInput for a manifest that cannot be read."""
     place = f"{folder}/" if folder else ""
-    found: dict[str, ConsoleScript] = {}
+    results: dict[str, ConsoleScript] = {}
     for name, reader in (("pyproject.toml", _of_pyproject), ("setup.cfg", _of_cfg), ("setup.py", _of_setup)):
         if place + name in tree:
             for script in reader(tree, place + name):
-                found.setdefault(script.name, script)
-    return list(found.values())
+                results.setdefault(script.name, script)
+    return list(results.values())
 
 
 def _of_pyproject(tree: Tree, path: str) -> Iterator[ConsoleScript]:

@@ -114,31 +114,31 @@ def make_environment(
         )
     environment = VirtualEnvironment(folder, _line(interpreter.version))
     making = confined.make_folder(making)
-    beside = Path(tempfile.mkdtemp(prefix="environment-", dir=making))
+    staging = Path(tempfile.mkdtemp(prefix="environment-", dir=making))
     try:
-        _fill(beside, environment, interpreter, prompt, seal)
-        beside.chmod(0o755)
+        _fill(staging, environment, interpreter, prompt, seal)
+        staging.chmod(0o755)
         if os.path.lexists(folder):
             aside = Path(tempfile.mkdtemp(prefix="old-", dir=making))
             confined.rename(folder, aside / folder.name)
-        confined.rename(beside, folder)
+        confined.rename(staging, folder)
     finally:
         confined.remove(making)
     return environment
 
 
 def _fill(
-    beside: Path, environment: VirtualEnvironment, interpreter: Interpreter, prompt: str, seal: Seal
+    staging: Path, environment: VirtualEnvironment, interpreter: Interpreter, prompt: str, seal: Seal
 ) -> None:
     line = environment.line
-    (beside / "bin").mkdir()
-    (beside / "include").mkdir()
-    (beside / "lib" / f"python{line}" / "site-packages").mkdir(parents=True)
+    (staging / "bin").mkdir()
+    (staging / "include").mkdir()
+    (staging / "lib" / f"python{line}" / "site-packages").mkdir(parents=True)
     if interpreter.facts["bits"] == 64 and interpreter.facts["markers"]["sys_platform"] != "darwin":
-        (beside / "lib64").symlink_to("lib")
-    (beside / "bin" / "python").symlink_to(interpreter.file)
+        (staging / "lib64").symlink_to("lib")
+    (staging / "bin" / "python").symlink_to(interpreter.file)
     for name in ("python3", f"python{line}"):
-        (beside / "bin" / name).symlink_to("python")
+        (staging / "bin" / name).symlink_to("python")
     settings = {
         "home": str(interpreter.file.parent),
         "include-system-site-packages": "false",
@@ -150,9 +150,9 @@ def _fill(
         _SEAL: seal.mark(_SEAL, str(environment.folder)),
     }
     text = "".join(f"{key} = {value}\n" for key, value in settings.items())
-    write_replacing(beside / "pyvenv.cfg", text)
+    write_replacing(staging / "pyvenv.cfg", text)
     for name, script in activation_scripts(environment.folder, prompt).items():
-        write_replacing(beside / "bin" / name, script)
+        write_replacing(staging / "bin" / name, script)
 
 
 def _settings(text: str) -> Mapping[str, str]:

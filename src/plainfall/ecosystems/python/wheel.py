@@ -133,7 +133,7 @@ def _is_foreign(scheme: str, path: str) -> bool:
     return scheme in ("purelib", "platlib") and top.endswith((".dist-info", ".egg-info"))
 
 
-def _record(path: Path, info: str, moved: set[str], held: set[str]) -> str:
+def _record(path: Path, info: str, moved: set[str], expected: set[str]) -> str:
     """The rows for files that the wheel holds and that stay where they are; whatever else it lists is not its
     own."""
     left_out = {f"{info}/{name}" for name in ("RECORD", "INSTALLER", "REQUESTED", "direct_url.json")} | moved
@@ -147,7 +147,7 @@ def _record(path: Path, info: str, moved: set[str], held: set[str]) -> str:
             name = next(csv.reader([line]), [""])[0] if line.startswith('"') else line.partition(",")[0]
         except csv.Error:
             continue
-        if name in held and name not in left_out:
+        if name in expected and name not in left_out:
             rows.append(line)
     return "\n".join(rows) + "\n" if rows else ""
 

@@ -160,8 +160,8 @@ def _loads(source: Source) -> Iterator[Load]:
         for text in _TEXTS.finditer(line):
             if FILE_NAME.match(text.group(1)):
                 named = True
-                beside = "__dir__" in line or "__FILE__" in line
-                yield Load(text.group(1).lstrip("/"), "file" if beside else "", source.place(node))
+                is_relative = "__dir__" in line or "__FILE__" in line
+                yield Load(text.group(1).lstrip("/"), "file" if is_relative else "", source.place(node))
         if not named and (result.group(1).startswith("Dotenv") or "dotenv/load" in line):
             yield Load(".env", "", source.place(node))
 

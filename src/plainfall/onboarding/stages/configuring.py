@@ -81,12 +81,12 @@ def _stop_if_open(settings: Sequence[Setting]) -> None:
 
 
 def _result(
-    work: Work, done: Sequence[tuple[Settled, list[SettledFile]]], found: Sequence[Setting]
+    work: Work, done: Sequence[tuple[Settled, list[SettledFile]]], results: Sequence[Setting]
 ) -> StepResult:
     changed = [one for _, files in done for one in files]
     files = [one for settled, _ in done for one in settled.files if one.text or one.file.current is not None]
     made = [one for one in changed if one.file.current is None]
-    written = [one for one in found if one.written]
+    written = [one for one in results if one.written]
     counts = {origin: sum(one.origin == origin for one in written) for origin in ORIGINS}
     text = ", ".join(f"{count} {ORIGINS[origin]}" for origin, count in counts.items() if count)
     names = ", ".join(one.file.target for one in (changed or files)) or "no file"
@@ -94,19 +94,19 @@ def _result(
     templates = ", ".join(one.file.template_path for one in made if one.file.template_path)
     why = f"from {templates}" if templates else ("only what was missing is added" if changed else "")
     first = next((one.file.loaded for one in files if one.file.loaded is not None), None)
-    evidence = (first,) if first is not None else tuple(one.evidence for one in found[:1])
+    evidence = (first,) if first is not None else tuple(one.evidence for one in results[:1])
     return StepResult(
         State.DONE if changed else State.KEPT,
         f"{names} {verb}" + (f": {text}" if text else ""),
         why,
         evidence,
-        tuple(_remarks(work, done, found, bool(changed))),
-        _detail(done, found),
+        tuple(_remarks(work, done, results, bool(changed))),
+        _detail(done, results),
     )
 
 
 def _remarks(
-    work: Work, done: Sequence[tuple[Settled, list[SettledFile]]], found: Sequence[Setting], changed: bool
+    work: Work, done: Sequence[tuple[Settled, list[SettledFile]]], results: Sequence[Setting], changed: bool
 ) -> list[str]:
     remarks = []
     for file in [one.file for settled, _ in done for one in settled.files if one.file.tracked is not None]:
@@ -117,13 +117,13 @@ def _remarks(
         )
     if changed:
         for origin in ("generated", "matched", "development value"):
-            keys = [one.key for one in found if one.origin == origin and one.written]
+            keys = [one.key for one in results if one.origin == origin and one.written]
             if keys:
                 remarks.append(f"{origin}: {', '.join(keys)}")
-        lacking = [one.key for one in found if one.written and one.note.startswith("the template lacks")]
+        lacking = [one.key for one in results if one.written and one.note.startswith("the template lacks")]
         if lacking:
             remarks.append(f"read by the code, and not in the template: {', '.join(lacking)}")
-    still_open = [one.key for one in found if one.origin == "open"]
+    still_open = [one.key for one in results if one.origin == "open"]
     if still_open:
         remarks.append(f"open: {', '.join(still_open)} (the project may start without; --set KEY=VALUE)")
     if work.onboarded:
@@ -135,10 +135,10 @@ def _remarks(
     return remarks
 
 
-def _detail(done: Sequence[tuple[Settled, list[SettledFile]]], found: Sequence[Setting]) -> dict[str, Any]:
+def _detail(done: Sequence[tuple[Settled, list[SettledFile]]], results: Sequence[Setting]) -> dict[str, Any]:
     files = [one.file.target for settled, _ in done for one in settled.files if one.text or one.changed]
     return {
         "file": files[0] if files else None,
         "files": files,
-        "settings": [setting.as_json() for setting in found],
+        "settings": [setting.as_json() for setting in results],
     }

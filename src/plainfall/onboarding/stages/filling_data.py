@@ -104,12 +104,12 @@ def _foreign_rows(work: Work, stages: list[str]) -> str:
     return f"{_shown(work, database.file)} holds rows already: {listed}" if more else ""
 
 
-def _not_run(work: Work, command: Command, found: str, undone: list[str]) -> StepResult:
+def _not_run(work: Work, command: Command, reason: str, undone: list[str]) -> StepResult:
     how = "--seed-again runs it" if command.stage == "seeds" else f"plainfall inside -- {command.line}"
     return StepResult(
         State.LEFT_OUT,
         f"{command.line}: not run",
-        f"{found}, which may be yours; to run it all the same: {how}",
+        f"{reason}, which may be yours; to run it all the same: {how}",
         (command.evidence,),
         tuple(undone),
         {"command": command.line, "database": None, "changes": []},

@@ -321,9 +321,9 @@ def probe_failure(work: Work, record: dict[str, Any], result: Probe, tried: list
     )
 
 
-def _probe_words(found: dict[str, Any]) -> str:
-    title = f' "{found["title"]}"' if found["title"] else ""
-    assets = found["assets"]
+def _probe_words(page: dict[str, Any]) -> str:
+    title = f' "{page["title"]}"' if page["title"] else ""
+    assets = page["assets"]
     good = sum(1 for asset in assets if asset["status"] < 400)
     loads = f", {good} of {len(assets)} assets load" if assets else ""
-    return f"{found['status']}{title}{loads}, first byte after {found['first_byte_seconds'] * 1000:.0f} ms"
+    return f"{page['status']}{title}{loads}, first byte after {page['first_byte_seconds'] * 1000:.0f} ms"

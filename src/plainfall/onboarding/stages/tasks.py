@@ -73,8 +73,8 @@ def _flaky(work: Work, command: Command, lines: tuple[str, ...]) -> str | None:
             continue
         rows = work.tree.text(place + name).splitlines()
         for number, row in enumerate(rows):
-            near = " ".join(rows[max(0, number - 3) : number + 4])
-            if command.line in row and _SAID_FLAKY.search(near):
+            similar = " ".join(rows[max(0, number - 3) : number + 4])
+            if command.line in row and _SAID_FLAKY.search(similar):
                 return f"{place}{name}:{number + 1} says that it may have to be"
     return None
 
@@ -114,11 +114,11 @@ def _found(work: Work) -> Administrator:
     return next(one.administrator for one in work.part.frameworks if one.administrator is not None)
 
 
-def _run(work: Work, found: Administrator, password: str) -> None:
+def _run(work: Work, account: Administrator, password: str) -> None:
     given = {
-        found.name_variable: _NAME,
-        found.email_variable: "admin@localhost.invalid",
-        found.password_variable: password,
+        account.name_variable: _NAME,
+        account.email_variable: "admin@localhost.invalid",
+        account.password_variable: password,
     }
     with_account = replace(work, settings={**work.settings, **given})
-    run_command(with_account, "administrator", found.command, new_mark(), found.evidence)
+    run_command(with_account, "administrator", account.command, new_mark(), account.evidence)

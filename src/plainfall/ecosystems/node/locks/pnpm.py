@@ -106,9 +106,9 @@ def _address(resolution: Mapping[str, Any]) -> str:
     return str(resolution.get("tarball") or "")
 
 
-def _patches(held: Any) -> dict[str, str]:
+def _patches(value: Any) -> dict[str, str]:
     """Patch files by package, where the lock itself names them."""
-    pairs = held.items() if isinstance(held, dict) else ()
+    pairs = value.items() if isinstance(value, dict) else ()
     return {
         str(name): str(about["path"]) for name, about in pairs if isinstance(about, dict) and "path" in about
     }

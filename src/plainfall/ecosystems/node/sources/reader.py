@@ -274,10 +274,10 @@ def _loads(source: Source) -> Iterator[Load]:
         )
         if text is None or text.type not in ("string_fragment", "string", "template_string"):
             continue
-        beside = "__dirname" in line or "import.meta" in line
+        is_relative = "__dirname" in line or "import.meta" in line
         if name.startswith(".") and "/" in name and re.search(r"require\(|from\s|import\s", line):
-            beside = True
-        yield Load(name, "file" if beside else "", source.place(text))
+            is_relative = True
+        yield Load(name, "file" if is_relative else "", source.place(text))
 
 
 def _document_uses(source: Source) -> Iterator[Use]:

@@ -286,16 +286,16 @@ def _poetry_roots(manifest: Mapping[str, Any], groups: set[str], place: Evidence
 def spelled_out(text: str) -> str:
     """A version rule with carets and tildes in the standard range grammar: ``^3.10`` is ``>=3.10,<4``."""
 
-    def spelled(found: re.Match[str]) -> str:
-        numbers = [int(number) for number in found.group(2).split(".")]
+    def spelled(match: re.Match[str]) -> str:
+        numbers = [int(number) for number in match.group(2).split(".")]
         place = 0
-        if found.group(1) == "^":
+        if match.group(1) == "^":
             # The first number that is not zero may not change.
             place = next((at for at, number in enumerate(numbers) if number), len(numbers) - 1)
         elif len(numbers) > 1:
             place = 1
         upper = [*numbers[:place], numbers[place] + 1]
-        return f">={found.group(2)},<{'.'.join(map(str, upper))}"
+        return f">={match.group(2)},<{'.'.join(map(str, upper))}"
 
     first = text.split("||")[0].strip()
     rule = re.sub(r"([\^~])\s*(\d+(?:\.\d+)*)", spelled, first).replace(" ", "")
