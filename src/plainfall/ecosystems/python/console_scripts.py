@@ -73,7 +73,7 @@ def _of_setup(tree: Tree, path: str) -> Iterator[ConsoleScript]:
             except ValueError:
                 continue
             if isinstance(stated, str):  # an INI text
-                section = re.split(r"^\s*\[", stated, flags=re.MULTILINE)
+                section = re.split(r"^[ \t]*\[", stated, flags=re.MULTILINE)
                 lines = [part.partition("]")[2] for part in section if part.startswith("console_scripts]")]
                 yield from _scripts("\n".join(lines).splitlines(), tree, path)
             elif isinstance(stated, dict):
