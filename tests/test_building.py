@@ -255,3 +255,27 @@ def test_an_archive_of_another_name_on_a_projects_page_is_passed_over(
     clone = machine.clone({"requirements.txt": "soil\n", "app.py": ""})
     run = machine.run("onboard", clone, "--until", "dependencies", "--json")
     assert run.status == 0 and run.step("dependencies")["detail"]["laid"] == ["soil 1.0"], run.out
+
+
+def test_warnings_of_a_builds_backend_do_not_reach_the_terminal(
+    machine: Machine, offer: Callable[..., Registry]
+) -> None:
+    offer([])
+    backend = (
+        "import warnings, zipfile\n"
+        "def get_requires_for_build_editable(config_settings=None): return []\n"
+        "def build_editable(folder, config_settings=None, metadata_directory=None):\n"
+        "    warnings.warn('\\x1b]0;pwned\\x07 be careful')\n"
+        "    name = 'soil-1.0-py3-none-any.whl'\n"
+        "    with zipfile.ZipFile(f'{folder}/{name}', 'w') as wheel:\n"
+        "        wheel.writestr('soil.pth', '.')\n"
+        "        wheel.writestr('soil-1.0.dist-info/METADATA', 'Metadata-Version: 2.1\\nName: soil\\nVersion: 1.0\\n')\n"
+        "        wheel.writestr('soil-1.0.dist-info/WHEEL', 'Wheel-Version: 1.0\\n')\n"
+        "        wheel.writestr('soil-1.0.dist-info/RECORD', '')\n"
+        "    return name\n"
+    )
+    manifest = '[build-system]\nrequires = []\nbuild-backend = "made"\nbackend-path = ["."]\n[project]\nname = "soil"\n'
+    clone = machine.clone({"pyproject.toml": manifest, "made.py": backend, "soil.py": "", "app.py": ""})
+    run = machine.run("onboard", clone, "--until", "dependencies")
+    assert run.status == 0 and "their own code ran" in run.err, run.err
+    assert "\x1b" not in run.err + run.out and "be careful" not in run.err + run.out

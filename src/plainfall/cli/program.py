@@ -7,6 +7,7 @@ import os
 import sys
 import time
 import traceback
+import warnings
 from collections.abc import Iterator, Sequence
 from pathlib import Path
 
@@ -14,6 +15,7 @@ from plainfall import __version__
 from plainfall.cli.console import Console
 from plainfall.cli.definition import build_parser
 from plainfall.errors import PlainfallError
+from plainfall.tracing import trace
 from plainfall.workers import end_workers
 
 __all__ = ["flushed", "run"]
@@ -31,6 +33,8 @@ def run(given: Sequence[str]) -> int:
     if words[:1] == ["inside"]:
         options.words = words[split + 1 :]
     console = Console.of_process(options)
+    # Python's own way of showing a warning writes its text as it is, and a build's backend may have made it.
+    warnings.showwarning = _to_debug_log
     try:
         try:
             if options.verbose > 1 or os.environ.get(_LOG_VARIABLE):
@@ -58,10 +62,21 @@ def run(given: Sequence[str]) -> int:
         end_workers()
 
 
+def _to_debug_log(
+    message: Warning | str,
+    category: type[Warning],
+    filename: str,
+    lineno: int,
+    file: object = None,
+    line: str | None = None,
+) -> None:
+    trace.debug("%s: %s (%s:%d)", category.__name__, message, filename, lineno)
+
+
 def _write_debug_log(words: Sequence[str], console: Console) -> None:
     """Begins the debug log and says where it is: the file that the variable names, else one in the state folder."""
     from plainfall.surroundings import Surroundings
-    from plainfall.tracing import trace, write_to
+    from plainfall.tracing import write_to
 
     named = os.environ.get(_LOG_VARIABLE, "")
     name = f"{time.strftime('%Y%m%d-%H%M%S')}-{os.getpid()}.log"
