@@ -178,7 +178,7 @@ def test_references_to_paths_archives_and_revisions(machine: Machine, offer: Off
 @pytest.mark.parametrize(
     ("line", "said"),
     [
-        ("./nowhere\n", "./nowhere is not there"),
+        ("./nowhere\n", "./nowhere does not exist"),
         (
             "kit @ git+file:///nowhere/kit.git@v9\n",
             "revision v9 of file:///nowhere/kit.git cannot be fetched",

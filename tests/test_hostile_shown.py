@@ -358,7 +358,7 @@ def test_a_fault_of_our_own_is_said_and_its_traceback_is_in_a_file(machine: Mach
         )
         assert run.returncode == 70 and "Traceback" not in run.stderr + run.stdout
         text = run.stdout if words else run.stderr
-        assert "a fault of Plainfall's own: LookupError: nobody foresaw this" in " ".join(text.split())
+        assert "internal error of Plainfall: LookupError: nobody foresaw this" in " ".join(text.split())
         if words:
             assert json.loads(run.stdout)["failure"]["log"]
     [log, *_] = sorted((Path(machine.variables["PLAINFALL_STATE"]) / "faults").iterdir())

@@ -76,7 +76,7 @@ def test_other_things_that_are_wrong_with_an_answer() -> None:
     )
     found = judge(answer(), page, rows)
     assert found == (
-        "the page loads what is not there: /a.js → a page instead (200), /b.css → 404, /c.png → no answer"
+        "the page loads missing files: /a.js → a page instead (200), /b.css → 404, /c.png → no answer"
     )
 
 

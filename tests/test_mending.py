@@ -123,7 +123,7 @@ def test_a_build_is_run_where_its_output_is_missing(machine: Machine, node_regis
         }
     )
     failed = machine.run("onboard", clone)
-    assert failed.status == 1 and "what a build makes is not there" in " ".join(failed.err.split())
+    assert failed.status == 1 and "the result of a build is missing" in " ".join(failed.err.split())
     mended = machine.run("onboard", clone, "--mend", "--json")
     assert mended.status == 0, mended.err
     assert "npm run build was run" in str(mended.step("server")["remarks"])

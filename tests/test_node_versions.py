@@ -105,5 +105,5 @@ def test_release_lines_are_learnt_from_an_index(machine: Machine, node_registry:
         index.write_text(text)
         wrong = machine.run("survey", "--release-index", index)
         told = " ".join(wrong.err.split())
-        assert wrong.status == 1 and said in told and "lies beside the builds" in told
+        assert wrong.status == 1 and said in told and "lies next to the builds" in told
     assert machine.run("survey", clone).status == 0

@@ -186,7 +186,7 @@ def test_a_server_that_takes_notice_of_an_edit_and_one_that_does_not(machine: Ma
     run = machine.run("probe", still, "--reload", "app.py", timeout=40)
     assert run.status == 1 and "took no notice" in run.out
     wrong = machine.run("probe", still, "--reload", "none.py")
-    assert wrong.status == 2 and "none.py is not there" in " ".join(wrong.err.split())
+    assert wrong.status == 2 and "none.py does not exist" in " ".join(wrong.err.split())
 
 
 def test_a_picture_by_the_browser_that_is_here(machine: Machine, tmp_path: Path) -> None:

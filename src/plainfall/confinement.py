@@ -116,7 +116,7 @@ class Confined:
         return handle
 
     def make_folder(self, path: Path | str) -> Path:
-        """Makes a folder and those above it, where they are lacking; returns where it really lies. A link to a
+        """Makes a folder and those above it, where they are missing; returns where it really lies. A link to a
         folder inside counts as that folder."""
         place = self.resolve(path)
         if place.is_symlink():
@@ -136,7 +136,7 @@ class Confined:
         return self.make_folder(place)
 
     def remove(self, path: Path | str) -> bool:
-        """Takes away a file, a link (never what it leads to) or a folder with all that is in it; returns
+        """Removes a file, a link (never what it leads to) or a folder with all that is in it; returns
         whether it was there."""
         place = self.resolve(path)
         if place == self.root:
@@ -164,7 +164,7 @@ class Confined:
             os.rename(old_name, new_name, src_dir_fd=source, dst_dir_fd=target)
 
     def link(self, path: Path | str, target: str) -> None:
-        """Makes a symbolic link, in the stead of one that is there; makes the folders above it."""
+        """Makes a symbolic link, in place of an existing one; makes the folders above it."""
         with self._parent(self.resolve(path), make=True) as (folder, name):
             try:
                 os.symlink(target, name, dir_fd=folder)

@@ -10,7 +10,7 @@
     ├── PathRefused                a path leads out of the folder in which Plainfall may write
     ├── ForeignState               a state folder that this user's Plainfall did not write for this clone
     ├── NoFittingRuntime           no interpreter here satisfies what the clone asks for
-    ├── EnvironmentProblem         an environment is there that is not ours to replace
+    ├── EnvironmentProblem         an environment exists that is not ours to replace
     ├── DependencyProblem          the dependency list cannot be met
     ├── RegistryProblem            a package registry did not give what was asked of it
     ├── ArchiveRefused             a package archive is damaged or hostile
@@ -57,8 +57,8 @@ class PlainfallError(Exception):
     """A foreseeable failure.
 
     ``cause`` is one sentence; ``remedy`` says what to do about it (may be empty); ``place`` is the file
-    and line that it is about; ``lines`` are the lines of output that matter; ``log`` is the path of the
-    whole output; ``mend`` names what Plainfall itself may do about it.
+    and line that it is about; ``lines`` are the lines of output that matter; ``log`` is the path of the full
+    output; ``mend`` names what Plainfall itself may do about it.
     """
 
     exit_status = 1

@@ -13,7 +13,7 @@ class Evidence:
 
     ``path`` is relative to the clone, with forward slashes (or absolute for a place outside it, or the
     name of an environment variable written as ``$NAME``); ``line`` counts from 1, and 0 means the file as
-    a whole; ``text`` is what stands there, without a secret in it.
+    a whole; ``text`` is the text of the line, without a secret in it.
     """
 
     path: str

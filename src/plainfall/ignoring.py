@@ -1,4 +1,4 @@
-"""Ignore rules (gitignore(5)) that somebody else wrote: a pattern that is none is passed over, and none costs more
+"""Ignore rules (gitignore(5)) that somebody else wrote: a pattern that is none is skipped, and none costs more
 than rules that people write."""
 
 from __future__ import annotations

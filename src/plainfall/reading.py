@@ -141,8 +141,8 @@ def yaml_node(text: str, path: str) -> Any:
 
 
 def table_in(document: Mapping[str, Any], keys: Sequence[str], text: str, path: str) -> dict[str, Any]:
-    """The table below these keys of a document, empty where it is lacking. Raises BadInput with the line where
-    something else stands there, or above it."""
+    """The table below these keys of a document, empty where it is missing. Raises BadInput with the line where
+    another type is at that place, or above it."""
     result: Any = document
     for count, key in enumerate(keys, 1):
         result = result.get(key, {})
@@ -165,7 +165,7 @@ def _kind_of(value: object) -> str:
 
 @contextmanager
 def of_its_form(path: str, kind: str) -> Iterator[None]:
-    """Turns what a reader stumbles over in a document of another shape into BadInput: a key that is lacking, a
+    """Turns what a reader stumbles over in a document of another shape into BadInput: a key that is missing, a
     list where a table should be, a text where a number should be."""
     try:
         yield
@@ -181,7 +181,7 @@ def of_its_form(path: str, kind: str) -> Iterator[None]:
 def clone_text(root: Path, path: str, largest: int) -> str:
     """The text of a file of the clone (UTF-8, byte-order mark taken off). Sources, prose and templates may be of
     another coding: that of their coding line (PEP 263), else what is not UTF-8 becomes replacement characters
-    (``is_replaced`` tells). Raises BadInput if it is not there, leads out of the clone, is no plain file or no
+    (``is_replaced`` tells). Raises BadInput if it does not exist, leads out of the clone, is no plain file or no
     text, or has more than ``largest`` bytes."""
     file = root / path
     try:
@@ -195,7 +195,7 @@ def clone_text(root: Path, path: str, largest: int) -> str:
             raise BadInput(f"it is larger than {size}, too large for what it should be", place=Evidence(path))
         data = file.read_bytes()
     except FileNotFoundError as error:
-        raise BadInput("it is not there", place=Evidence(path)) from error
+        raise BadInput("it does not exist", place=Evidence(path)) from error
     except (OSError, ValueError) as error:
         reason = getattr(error, "strerror", None) or error
         raise BadInput(f"it cannot be read: {reason}", place=Evidence(path)) from error
@@ -265,7 +265,7 @@ def _check_yaml_depth(text: str, path: str) -> None:
 
 
 def _size(value: Any, known: dict[int, int]) -> int:
-    """How many values there are with every alias put in."""
+    """The number of values with every alias expanded."""
     inner = getattr(value, "value", None) if hasattr(value, "start_mark") else value
     if not isinstance(inner, dict | list | tuple):
         return 1

@@ -51,7 +51,7 @@ class Repository:
         return path.is_dir() and any(one.startswith(f"{inner}/") for one in self.tracked)
 
     def states(self) -> dict[str, tuple[int, int]]:
-        """Size and modification time, now, of every tracked file that is there."""
+        """Size and modification time, now, of every tracked existing file."""
         results = {}
         for path in self.tracked:
             try:
@@ -65,7 +65,7 @@ class Repository:
 def repository_of(clone: Path) -> Repository | None:
     """The repository that a folder is in, following the link file of a linked work tree or submodule
     (gitrepository-layout(5)); None without one. A link file that its repository does not point back to is
-    passed over: anybody can write one."""
+    skipped: anybody can write one."""
     real = Path(os.path.realpath(clone))
     for top in (real, *real.parents):
         place = top / ".git"

@@ -66,7 +66,7 @@ class Seal:
             return None
 
     def read_file(self, path: Path, name: str) -> Sealed | None:
-        """``read`` of a file; None, too, if it is not there or is a link."""
+        """``read`` of a file; None, too, if it does not exist or is a link."""
         try:
             handle = os.open(path, os.O_RDONLY | os.O_NOFOLLOW | os.O_NONBLOCK | os.O_CLOEXEC)
             with open(handle, "rb") as file:

@@ -1,4 +1,4 @@
-"""What a run stands in: the variables, folders and caches that it may look at. Passed in, never global."""
+"""The environment of a run: the variables, folders and caches that it may look at. Passed in, never global."""
 
 from __future__ import annotations
 

@@ -1,6 +1,6 @@
-"""The debug log: what was decided and asked, written to a file for whoever looks for a fault of Plainfall's own.
+"""The debug log: what was decided and asked, written to a file for finding faults of Plainfall itself.
 
-Modules say things to ``trace``; nothing is written unless ``write_to`` was called, and only then the standard
+Modules report to ``trace``; nothing is written unless ``write_to`` was called, and only then the standard
 library's ``logging`` is imported. Secrets are covered: the values that ``cover`` was told, and logins in addresses.
 """
 
@@ -29,7 +29,7 @@ class _Trace:
         self.logger: Logger | None = None
 
     def debug(self, text: str, *values: object) -> None:
-        """Says something; ``values`` are put into the text only where it is written."""
+        """Logs a message; ``values`` are put into the text only where it is written."""
         if self.logger is not None:
             self.logger.debug(text, *values, stacklevel=2)
 
@@ -52,7 +52,7 @@ def _covered(text: str) -> str:
 
 
 def write_to(path: Path) -> None:
-    """Writes all that is said to a new file, which the user alone can read. Raises OSError."""
+    """Writes all messages to a new file, which the user alone can read. Raises OSError."""
     import logging
 
     class Covered(logging.Formatter):

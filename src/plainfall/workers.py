@@ -1,4 +1,4 @@
-"""Worker processes, one pool for the whole program: they read sources, unpack and lay packages.
+"""Worker processes, one pool for the program: they read sources, unpack and lay packages.
 
 They are forked, and only while no other thread runs: a lock that another thread holds at that moment would never
 be released in the child. Whoever starts threads calls ``worker_pool`` first.
@@ -37,7 +37,7 @@ def worker_pool() -> Executor | None:
     without it, on a single processor, in a worker, and while other threads run; the caller then does the work
     itself."""
     if _WORKERS_OF:
-        return None  # the lock was held at the fork, and is not looked at here
+        return None  # the lock was taken at the fork, and is not used here
     with _LOCK:
         pool = _POOLS.get(os.getpid())
         if pool is None and worker_count() > 1 and threading.active_count() == 1:

@@ -14,15 +14,15 @@ from typing import Any
 
 __all__ = ["BESIDE", "digest_of", "digest_of_files", "locked", "read_json", "write_json", "write_replacing"]
 
-# What the names of files written beside their place begin with: a stop may leave one, to be swept away.
+# What the names of files written next to their place begin with: a stop may leave one, to be swept away.
 BESIDE = ".plainfall-"
 
 
 def write_replacing(path: Path, content: bytes | str, *, mode: int = 0o644) -> None:
-    """Writes ``content`` beside ``path``, then moves it into place (rename(2) is atomic).
+    """Writes ``content`` next to ``path``, then moves it into place (rename(2) is atomic).
 
     Text is written as UTF-8 with its line ends untouched. The file gets ``mode`` whatever the umask.
-    Raises OSError; then ``path`` is as it was and nothing is left beside it.
+    Raises OSError; then ``path`` is as it was and nothing is left next to it.
     """
     data = content.encode() if isinstance(content, str) else content
     handle, neighbour = tempfile.mkstemp(prefix=BESIDE, dir=path.parent)
@@ -56,7 +56,7 @@ def write_json(path: Path, value: object, *, mode: int = 0o644) -> None:
 
 
 def read_json(path: Path) -> Any:
-    """The value in a JSON file that Plainfall wrote; None if it is not there or was damaged (such files
+    """The value in a JSON file that Plainfall wrote; None if it does not exist or was damaged (such files
     only spare work, so a damaged one counts as absent)."""
     try:
         return json.loads(path.read_bytes())

@@ -10,7 +10,7 @@ __all__ = ["main"]
 
 def main(words: Sequence[str] | None = None) -> int:
     """Runs one command; returns the exit status (0 done, 1 failed, 2 usage, 3 value needed, 4 nothing to
-    onboard, 70 a fault of Plainfall's own). An interrupt (SIGINT, SIGTERM, SIGHUP) ends this process with
+    onboard, 70 an internal error). An interrupt (SIGINT, SIGTERM, SIGHUP) ends this process with
     status 130 and all that it had under way; it does not return."""
     from plainfall.cli.ending import end_now, ending_by_signals
 

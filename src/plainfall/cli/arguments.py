@@ -28,7 +28,7 @@ def with_clone(parser: argparse.ArgumentParser) -> None:
 
 
 def with_wishes(parser: argparse.ArgumentParser) -> None:
-    """What a run is asked for beyond the job itself."""
+    """Adds the options that change how a run goes on."""
     with_given(parser)
     parser.add_argument("--port", type=port, metavar="N", help="the port to try first for the dev server")
     parser.add_argument("--runtime", metavar="PATH", help="use this interpreter, whatever the clone asks for")
@@ -68,7 +68,7 @@ def with_wishes(parser: argparse.ArgumentParser) -> None:
 
 
 def with_mending(parser: argparse.ArgumentParser) -> None:
-    """Carrying remedies out."""
+    """Adds the option that carries remedies out."""
     parser.add_argument(
         "--mend",
         action="store_true",
@@ -78,7 +78,7 @@ def with_mending(parser: argparse.ArgumentParser) -> None:
 
 
 def with_given(parser: argparse.ArgumentParser) -> None:
-    """Settings' values."""
+    """Adds the options that give values of settings."""
     parser.add_argument(
         "--set", action="append", default=[], metavar="KEY=VALUE", help="a setting's value; may be repeated"
     )
@@ -93,7 +93,7 @@ def port(text: str) -> int:
 
 
 def status(text: str) -> int:
-    """A status of HTTP. Raises ArgumentTypeError."""
+    """An HTTP status. Raises ArgumentTypeError."""
     if not text.isdigit() or not 100 <= int(text) <= 599:
         raise argparse.ArgumentTypeError(f"{text!r} is no status: write a number from 100 to 599")
     return int(text)

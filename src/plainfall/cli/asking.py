@@ -13,7 +13,8 @@ __all__ = ["TerminalAsker"]
 
 
 class TerminalAsker:
-    """Asks one question after the other; an empty answer takes what is proposed, else leaves the key open."""
+    """Asks the questions in turn; an empty answer takes the proposed value, or leaves the key open where there is
+    none."""
 
     def __init__(self, console: Console, view: RunView) -> None:
         self._console = console

@@ -1,4 +1,4 @@
-"""The streams that a run talks to: results on standard output, progress and errors on standard error."""
+"""The output streams of a run: results on standard output, progress and errors on standard error."""
 
 from __future__ import annotations
 
@@ -178,7 +178,7 @@ class Console:
         self.error(self.error_text(error))
 
     def error_text(self, error: PlainfallError, indent: str = "") -> str:
-        """The whole text of a failure."""
+        """The full text of a failure."""
         deep = len(indent)
         rows = [self.wrapped(str(error), deep + 7, indent + self.styled("error", "bad") + "  ")]
         rows += [f"{indent}       {self.styled('│', 'bad')} {line}" for line in error.lines]

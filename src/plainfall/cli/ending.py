@@ -1,4 +1,4 @@
-"""How a run ends from outside: at once, in every state, with all that it had under way.
+"""Ending a run by a signal: at once, in every state, with all processes that it started.
 
 The first signal raises KeyboardInterrupt where the program is, so that what is open can be closed: a database
 put back, a server stopped. What takes longer than a few seconds then (a thread that waits for the network, a worker
@@ -79,7 +79,7 @@ def _end_late() -> None:
 
 
 def handled() -> None:
-    """The interrupt was what a command waited for (the end of following): the program goes on to its own end."""
+    """Clears an interrupt that the command expected (the end of following), so that the program ends normally."""
     global _timer
     if _timer is not None:
         _timer.cancel()

@@ -1,4 +1,4 @@
-"""One command from its words to its exit status, with every failure said."""
+"""Runs one command from its arguments to its exit status, and reports every failure."""
 
 from __future__ import annotations
 
@@ -26,7 +26,7 @@ _FAULT = 70  # EX_SOFTWARE of sysexits(3)
 
 def run(given: Sequence[str]) -> int:
     """Runs the command that the words name; returns the exit status."""
-    # What stands behind two dashes is a command of the person's own, and none of it is an option of ours.
+    # What follows two dashes is the user's command; its options are not ours.
     words = list(given)
     split = words.index("--") if words[:1] == ["inside"] and "--" in words else len(words)
     options = build_parser(words[0] if words else "").parse_args(words[:split])
@@ -74,7 +74,7 @@ def _to_debug_log(
 
 
 def _write_debug_log(words: Sequence[str], console: Console) -> None:
-    """Begins the debug log and says where it is: the file that the variable names, else one in the state folder."""
+    """Starts the debug log and prints its path: the file that the variable names, else one in the state folder."""
     from plainfall.surroundings import Surroundings
     from plainfall.tracing import write_to
 
@@ -87,7 +87,7 @@ def _write_debug_log(words: Sequence[str], console: Console) -> None:
 
 
 def _of_system(error: OSError) -> PlainfallError:
-    """What the operating system does not do, in words."""
+    """The message for an error of the operating system."""
     where = error.filename2 or error.filename
     if isinstance(error, FileNotFoundError) and not _has_folder():
         return PlainfallError(
@@ -110,7 +110,7 @@ def _has_folder() -> bool:
 
 
 def _of_fault(words: Sequence[str]) -> PlainfallError:
-    """Something that nobody foresaw: the traceback goes to a file, readable by the user alone."""
+    """An unexpected exception: the traceback goes to a file, readable by the user alone."""
     text = f"plainfall {' '.join(words)}\n\n{traceback.format_exc()}"
     log = None
     with contextlib.suppress(Exception):  # then it is shown without
@@ -125,7 +125,7 @@ def _of_fault(words: Sequence[str]) -> PlainfallError:
         log = str(path)
     last = traceback.format_exc().strip().splitlines()[-1][:300]
     return PlainfallError(
-        f"a fault of Plainfall's own: {last}",
+        f"internal error of Plainfall: {last}",
         remedy="Nothing of yours was lost; the next run goes on. Send the log to the maintainers.",
         log=log,
     )
@@ -133,8 +133,8 @@ def _of_fault(words: Sequence[str]) -> PlainfallError:
 
 @contextlib.contextmanager
 def flushed() -> Iterator[None]:
-    """What is written in the block has left this process when it ends, or goes nowhere if nobody reads it: the
-    interpreter would complain of that at its very end."""
+    """Flushes the output at the end of the block, and discards it if nobody reads it: the interpreter would print
+    an error at its exit."""
     try:
         yield
     finally:
@@ -147,7 +147,7 @@ def flushed() -> Iterator[None]:
 
 
 def _reader_gone() -> int:
-    """Whoever read the output has ended: what is left of it goes nowhere, quietly."""
+    """The reader of the output has ended: the rest of the output is discarded."""
     with contextlib.suppress(OSError, ValueError):
         nowhere = os.open(os.devnull, os.O_WRONLY)
         for stream in (sys.stdout, sys.stderr):

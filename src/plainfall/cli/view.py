@@ -1,4 +1,4 @@
-"""A run as people see it: one line a step when it ends, a moving line while it goes on."""
+"""The terminal view of a run: one line per step when it ends, a status line while it runs."""
 
 from __future__ import annotations
 
@@ -60,7 +60,7 @@ class RunView:
                 self._console.note("")
 
     def pause(self) -> None:
-        """Takes the moving line away, so that something else can be written."""
+        """Removes the status line, so that something else can be written."""
         if self._status is not None:
             self._status.stop()
             self._status = None
@@ -149,7 +149,7 @@ def part_of(survey: Survey, path: str) -> PartFound:
 def show_contradictions(
     console: Console, contradictions: Sequence[Contradiction], *, out: bool = False
 ) -> None:
-    """What the clone says in two ways: on standard error, or with ``out`` as a part of the result."""
+    """Prints contradictions: to standard error, or with ``out`` as a part of the result."""
     write = console.result if out else console.note
     for one in contradictions:
         head = "  " + console.styled("disagree", "warn", out=out) + "  "

@@ -1,1 +1,1 @@
-"""What is in a clone: the tree walk, README steps, commands, and the values that were found."""
+"""What is in a clone: the tree walk, README steps, commands, and the values of a survey."""

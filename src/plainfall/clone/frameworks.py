@@ -20,7 +20,7 @@ RANK = 55
 @dataclass(frozen=True)
 class Administrator:
     """How a first administrator account is made without a prompt: the command line, the variables that
-    carry its name, address and password, what the output says if the account is there already, and the
+    carry its name, address and password, what the output says if the account exists already, and the
     page where it signs in."""
 
     command: str
@@ -97,7 +97,7 @@ def named_in_manifest(tree: Tree, folder: str, manifest: str, package: str) -> E
     try:
         text = tree.text(path) if path in tree else ""
     except BadInput:
-        return None  # told of where it is installed from
+        return None  # reported by the step that installs from it
     match = re.search(rf"['\"]{re.escape(package)}['\"]", text)
     if match is None:
         return None

@@ -1,4 +1,4 @@
-"""What the survey found, as values."""
+"""The results of a survey, as values."""
 
 from __future__ import annotations
 
@@ -61,7 +61,7 @@ class Extension:
 
 @dataclass(frozen=True, slots=True)
 class PortWanted:
-    """A port that the clone means, where it is said in words, and the place."""
+    """The port that a part's server should have, the kind of place that states it (in words), and that place."""
 
     port: int
     source: str
@@ -131,7 +131,7 @@ class PartFound:
 
 @dataclass(frozen=True)
 class Contradiction:
-    """Two or more places of the clone that cannot all be right, and what is done about it."""
+    """A contradiction: two or more places of the clone that cannot all be right, and what is done about it."""
 
     what: str
     places: tuple[Evidence, ...]
@@ -144,8 +144,8 @@ class Contradiction:
 
 @dataclass(frozen=True)
 class Survey:
-    """The whole look: parts in the order of their folders, README steps, contradictions, and remarks on
-    what is there and is not onboarded (with evidence). ``others`` are parts of languages that are not
+    """A survey's result: parts in the order of their folders, README steps, contradictions, and remarks on what is
+    not onboarded (with evidence). ``others`` are parts of languages that are not
     onboarded yet: only their settings are looked after. ``sources`` is what each source file says of
     configuration, by path."""
 

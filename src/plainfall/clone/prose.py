@@ -1,6 +1,6 @@
 """Code blocks and headings of documents for people: Markdown, reStructuredText, AsciiDoc, Org and plain text.
 
-Each form is read as far as it says what stands under which heading; nothing is rendered.
+Of each form only headings and code blocks are parsed; nothing is rendered.
 """
 
 from __future__ import annotations

@@ -1,4 +1,4 @@
-"""The words by which command lines are told apart: programs and package clients of the languages."""
+"""Words that classify command lines: programs and package clients of the languages."""
 
 from __future__ import annotations
 

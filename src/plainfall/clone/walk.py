@@ -29,7 +29,7 @@ _LARGEST_TEXT = 2 * 1024 * 1024
 
 @dataclass(frozen=True)
 class Tree:
-    """The clone's files that count: paths relative to ``root``, sorted, with forward slashes.
+    """The clone's files, ignored ones left out: paths relative to ``root``, sorted, with forward slashes.
 
     ``cut`` tells that the clone holds more files than are looked at.
     """
@@ -65,7 +65,7 @@ class Tree:
     def text(self, path: str) -> str:
         """A file's text (UTF-8, byte-order mark taken off), read once.
 
-        Raises BadInput if it is not there, is no text, or is larger than 2 MiB.
+        Raises BadInput if it does not exist, is no text, or is larger than 2 MiB.
         """
         if path not in self._texts:
             self._texts[path] = clone_text(self.root, path, _LARGEST_TEXT)
@@ -89,7 +89,7 @@ class Tree:
 
 
 def walk(root: Path) -> Tree:
-    """Looks through the clone. Links to folders are not followed, unreadable folders are passed over."""
+    """Looks through the clone. Links to folders are not followed, unreadable folders are skipped."""
     files: list[str] = []
     for path in _walk(root, "", [], 0):
         if len(files) >= _MOST:

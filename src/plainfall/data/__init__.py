@@ -1,1 +1,1 @@
-"""The project's database: where it is, what is in it, and putting it back when a step fails half-way."""
+"""The project's database: where it is, what is in it, and restoring it when a step fails."""

@@ -1,7 +1,7 @@
 """A step on a database either happens or leaves the database as it was, even across a kill; and a copy stays.
 
 Before the step the database is copied into the clone's state folder; a sealed note says which step is under
-way. If the step fails, or a later run finds the note, the copy is put back, and what the database held by then is
+way. If the step fails, or a later run finds the note, the copy is put back, and its contents at that moment are
 kept as a copy, too. The newest three copies stay. Only a database inside the clone is ever written.
 """
 
@@ -27,8 +27,8 @@ _COMPANIONS = ("-wal", "-shm", "-journal")
 
 @dataclass(frozen=True)
 class PutBack:
-    """A step that was undone: its name, the database, and where what it held by then is kept (None: nothing
-    was worth it, or the database was not ours to put back)."""
+    """A step that was undone: its name, the database, and where its contents at that moment are kept (None: nothing
+    was worth it, or the database lies outside the clone)."""
 
     step: str
     database: Path | None

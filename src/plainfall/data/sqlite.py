@@ -77,7 +77,7 @@ def database_of_settings(values: Mapping[str, str], folder: Path, target: str) -
 
 
 def databases_below(folder: Path) -> list[Path]:
-    """SQLite files in a part's folder, told by their first bytes; environments are passed over."""
+    """SQLite files in a part's folder, told by their first bytes; environments are skipped."""
     results = []
     for root, folders, names in os.walk(folder):
         folders[:] = [name for name in folders if name not in _SKIPPED and not name.startswith(".plainfall")]
@@ -136,7 +136,7 @@ def difference(before: Look, after: Look) -> list[str]:
 
 def copy_database(source: Path, target: Path) -> None:
     """Copies a database by the engine's own backup interface, consistent even while others write to it.
-    A target that is there is overwritten as one transaction; its folder must be there. Raises
+    An existing target is overwritten as one transaction; its folder must exist. Raises
     DatabaseProblem."""
     with _opened(source, read_only=True) as reading, _opened(target, read_only=False) as writing:
         reading.backup(writing)

@@ -1,1 +1,1 @@
-"""Failures recognised in what a program said, and the remedy for each."""
+"""Failures recognised in a program's output, and the remedy for each."""

@@ -1,4 +1,4 @@
-"""The lines of a wall of output that matter, and the rule that recognises them."""
+"""The lines of a program's output that matter, and the rule that recognises them."""
 
 from __future__ import annotations
 

@@ -42,7 +42,7 @@ def title_of(name: str) -> str:
 
 
 def recognising_of(name: str) -> Recognising | None:
-    """What finds things in the parts of a language; None where that is not known."""
+    """The recognising side of a language; None for an unknown language."""
     language = language_named(name)
     return language.recognising if language is not None else None
 

@@ -28,7 +28,7 @@ from plainfall.server.reload_channel import ChannelFinder
 
 __all__ = ["every_traits", "find_frameworks", "is_repeatable", "reload_channels"]
 
-# What may stand beside a migration in one line, and touches no database.
+# Commands that may be combined with a migration in one line and touch no database.
 _HARMLESS = re.compile(r"(cd|echo|true|:|export|set)\b|(npx )?prisma generate\b")
 
 
@@ -61,8 +61,8 @@ def reload_channels() -> tuple[ChannelFinder, ...]:
 
 
 def is_repeatable(command: Command, language: str) -> bool:
-    """Whether a database command is a framework's own migrations: they only add what is lacking, and may run
-    again and again. Of any other command nobody knows what it does to rows that are there."""
+    """Whether a database command is a framework's own migrations: they only add what is missing, and may run
+    again and again. What any other command does to existing rows is unknown."""
     patterns = [
         pattern for one in _modules(language) if (pattern := getattr(one, "REPEATABLE", None)) is not None
     ]

@@ -100,7 +100,7 @@ class EnvironmentStanding:
 
 @dataclass(frozen=True)
 class InstallWishes:
-    """What the person asked for: extras and groups by the standards' words, versions to take instead of
+    """What the user asked for: extras and groups by the standards' words, versions to take instead of
     others by name, whether a resolved lock is to be put into the clone, names of packages whose own code
     may run at install, and for how many seconds each may; ``hosts`` are registries for which the clone's own
     configuration may have the person's variables."""
@@ -146,7 +146,7 @@ class InstallJob:
 class Installation:
     """What installing did: labels ("name version") by what happened, bytes fetched, remarks. ``unmanaged``
     packages were installed by someone else and are not listed. ``memory`` is handed back at the next call,
-    ``layout`` lists files that must be there for it to count as still done (folder relative to the environment
+    ``layout`` lists files that must exist for it to count as still done (folder relative to the environment
     → names); ``title`` says what was done where that is no installing."""
 
     laid: tuple[str, ...] = ()

@@ -53,7 +53,7 @@ class Address:
 
 
 def parse_address(text: str) -> Address | None:
-    """The address in a text, or None if the whole text is none."""
+    """The address in a text, or None if the full text is none."""
     match = _ADDRESS.match(text.strip())
     if not match:
         return None

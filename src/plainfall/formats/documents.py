@@ -34,7 +34,7 @@ class Document(Protocol):
 
     @property
     def text(self) -> str:
-        """The whole text."""
+        """The full text."""
         ...
 
     @property

@@ -31,7 +31,7 @@ _ESCAPES = {"n": "\n", "r": "\r", "t": "\t", '"': '"', "\\": "\\", "'": "'", "$"
 
 @dataclass(frozen=True)
 class Dotenv:
-    """A file's whole text and its assignments in order. The last assignment of a key counts."""
+    """A file's text and its assignments in order. The last assignment of a key counts."""
 
     text: str
     entries: tuple[Entry, ...]

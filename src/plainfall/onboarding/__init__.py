@@ -1,1 +1,1 @@
-"""The whole job: steps, their order, what is still done from the run before, events, the journal."""
+"""A run: steps, their order, what is kept from the run before, events, the journal."""

@@ -41,7 +41,7 @@ class ByProducts:
                 self._before = repository.states() if repository is not None else {}
 
     def remarks(self) -> list[str]:
-        """What the commands changed and made, in words; nothing if none ran."""
+        """What the commands changed and created, in words; empty if none ran."""
         if self._before is None:
             return []
         remarks = []

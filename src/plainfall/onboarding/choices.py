@@ -35,7 +35,7 @@ def _with_choice(part: PartFound, state: CloneState) -> PartFound:
 def choose_command(part: PartFound, words: str, state: CloneState) -> Command | None:
     """Remembers a start command for a part: the number of a candidate (from 1), a command line, or ``auto``
     for the first candidate again. Returns it, None for ``auto``. Raises UsageProblem for a number that no
-    candidate has. The clone must be held."""
+    candidate has. The clone must be locked."""
     if words == "auto":
         state.forget(part.key, _STAGE)
         return None

@@ -53,7 +53,7 @@ def check_command(work: Work, command: str, evidence: Evidence) -> None:
 
 def run_command(work: Work, stage: str, command: str, mark: str, evidence: Evidence) -> list[str]:
     """Runs the command line in the part's folder and environment, output (secrets covered) into the
-    stage's log; returns what is to be said of it: processes that outlived it are ended, since nothing that a
+    stage's log; returns remarks for people: processes that outlived it are ended, since nothing that a
     step leaves behind would ever be ended by anyone.
 
     Raises CommandFailed with the lines that matter if it does not end with status 0. If this process is
@@ -133,7 +133,7 @@ def _lines(process: subprocess.Popen[bytes]) -> Iterator[bytes]:
 def _left_running(
     process: subprocess.Popen[bytes], mark: str, group: str, command: str, log: str
 ) -> list[str]:
-    """Ends what outlived the command; returns what is to be said of it."""
+    """Ends what outlived the command; returns remarks for people."""
     pids = sorted({*marked(mark, group), *orphans()})
     if not pids:
         remove_group(group)

@@ -40,7 +40,7 @@ class Edits:
 
     @classmethod
     def begin(cls, state: CloneState, user_state: Path, part: str, environment: Path) -> Edits:
-        """Starts to look, beside what else is done."""
+        """Starts the search in the background."""
         stamp = state.folder / "laid" / state.name_of(part)
         result = cls(state, user_state, environment, stamp)
         if stamp.is_file() and environment.is_dir() and not environment.is_symlink():
@@ -75,7 +75,7 @@ class Edits:
 
     def finish(self) -> list[str]:
         """The packages were laid again: puts their files into the other clones, too, and notes that all is as it
-        was laid. Returns what is to be said."""
+        was installed. Returns remarks for people."""
         remarks = []
         changed: set[Path] = set()
         for path, (inode, _) in self.restored.items():
@@ -156,14 +156,14 @@ def _result(search: subprocess.Popen[bytes] | None) -> list[str]:
 
 
 def _unshare(confined: Confined, path: Path) -> None:
-    """A copy in the stead of a link, with the same mode and time."""
+    """A copy in place of a link, with the same mode and time."""
     status = os.lstat(path)
     confined.write(path, path.read_bytes(), mode=status.st_mode & 0o7777)
     os.utime(path, ns=(status.st_atime_ns, status.st_mtime_ns), follow_symlinks=False)
 
 
 def _relink(source: Path, target: Path, confined: Confined) -> None:
-    """The laid file in the stead of an edited one of another clone."""
+    """The laid file in place of an edited one of another clone."""
     place = confined.resolve(target)
     partial = place.with_name(f".plainfall-{os.getpid()}-{source.name}"[:200])
     try:

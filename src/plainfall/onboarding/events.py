@@ -1,4 +1,4 @@
-"""What a run tells its listeners while it goes on. The terminal view, the JSON form and the journal are
+"""The events that a run sends to its listeners. The terminal view, the JSON form and the journal are
 three of them."""
 
 from __future__ import annotations
@@ -50,7 +50,7 @@ class StepProgress:
 @dataclass(frozen=True)
 class Making:
     """Something is about to be made in the clone: its kind ("folder", "file", "server", "line in") and its
-    path. Told before it is made, so that the journal knows of it whatever happens."""
+    path. Sent before it is made, so that the journal records it whatever happens."""
 
     kind: str
     path: str

@@ -1,4 +1,4 @@
-"""A recognised failure in the light of what is known of the clone: which list has the module, what is
+"""Adds to a recognised failure what is known of the clone: which list has the module, what is
 installed, who holds the port."""
 
 from __future__ import annotations
@@ -34,7 +34,7 @@ def _more(work: Work, known: Diagnosis) -> Iterator[str]:
         match = re.search(r"\b(\d{4,5})\b", known.line)
         holder = holder_of(int(match.group(1))) if match else None
         if holder is not None:
-            yield f"it is held by {holder}"
+            yield f"it is in use by {holder}"
     elif known.rule in ("setting-missing", "settings-improper") and known.thing:
         shown = next((one for one in work.settings_shown if one.key == known.thing), None)
         if shown is not None:

@@ -1,4 +1,4 @@
-"""Following servers that run: what they write, and whether they end, start anew or go round in circles."""
+"""Follows running servers: what they write, and whether they end, restart or are in a restart loop."""
 
 from __future__ import annotations
 
@@ -25,8 +25,8 @@ _TEMPLATES = (".html", ".css")
 
 @dataclass(frozen=True)
 class Happening:
-    """One thing of a part's server: ``kind`` is "line" (it wrote one), "restarted", "circle" (it keeps
-    starting anew) or "ended"; the text for people."""
+    """An event of a part's server: ``kind`` is "line" (it wrote one), "restarted", "circle" (it is in a restart
+    loop) or "ended"; the text for people."""
 
     part: str
     kind: str
@@ -45,7 +45,7 @@ class _Followed:
 
 class Follower:
     """Follows the servers of these records (by part). ``folders`` are the parts' folders, whose sources are
-    looked at when a server starts anew; with ``from_end`` what is in the logs already is passed over."""
+    looked at when a server starts anew; with ``from_end`` what is in the logs already is skipped."""
 
     def __init__(
         self, records: Mapping[str, Mapping[str, Any]], folders: Mapping[str, Path], *, from_end: bool = False
@@ -100,7 +100,7 @@ class Follower:
 
 
 def _lines(one: _Followed, *, whole: bool = False) -> list[str]:
-    """New lines of the log; a last one without its end only if ``whole``."""
+    """New lines of the log; an unfinished last one only if ``whole``."""
     try:
         with open(one.record["log"], "rb") as file:
             if os.fstat(file.fileno()).st_size < one.offset:

@@ -1,4 +1,4 @@
-"""The environment of a part, as its commands get it, for a command of the person's own."""
+"""The environment of a part, as its commands get it, for a command of the user's."""
 
 from __future__ import annotations
 
@@ -18,7 +18,7 @@ __all__ = ["variables_inside", "work_inside"]
 
 def work_inside(clone: Path, part_name: str | None, surroundings: Surroundings) -> Work:
     """A part as its steps would have it, with runtime and settings, though no step is carried out. Changes
-    nothing in the clone. Raises UsageProblem for a part that is not there."""
+    nothing in the clone. Raises UsageProblem for a part that does not exist."""
     state = CloneState(clone, surroundings.state)
     survey, tree = look(clone, surroundings.cache, state.settings_files())
     part = part_named(survey, part_name)
@@ -40,7 +40,7 @@ def variables_inside(
     """The folder of a part and the variables of its commands: the person's own, over them the part's mode,
     settings and environment.
 
-    Raises UsageProblem for a part that is not there, EnvironmentProblem for one that was not onboarded.
+    Raises UsageProblem for a part that does not exist, EnvironmentProblem for one that was not onboarded.
     """
     work = work_inside(clone, part_name, surroundings)
     standing = work.standing()

@@ -14,7 +14,7 @@ __all__ = ["Journal"]
 
 
 class Journal:
-    """A listener that appends to ``journal.jsonl`` what a run does and makes, one JSON object a line."""
+    """A listener that appends to ``journal.jsonl`` what a run does and makes, one JSON object per line."""
 
     def __init__(self, state: CloneState) -> None:
         self._state = state

@@ -14,7 +14,7 @@ __all__ = ["mend"]
 
 
 def mend(work: Work, error: PlainfallError) -> str:
-    """Does what the failure calls for; returns it in words, "" if nothing can be done. Raises what the steps
+    """Carries out the remedy for a failure; returns it in words, "" if nothing can be done. Raises what the steps
     that it carries out raise."""
     if error.mend == "port":
         return _other_port(work)
@@ -38,7 +38,7 @@ def _other_port(work: Work) -> str:
 
 
 def _dependencies(work: Work) -> str:
-    """Only where the list names what is lacking: laying it again brings nothing else."""
+    """Only where the list names what is missing: laying it again brings nothing else."""
     listed = work.part.dependencies
     if listed is None or listed.kind == "workspace":
         return ""

@@ -48,8 +48,8 @@ def needs_of(
 def in_order(
     parts: Sequence[PartFound], needs: Mapping[str, Mapping[str, Evidence]], clients: frozenset[str]
 ) -> list[PartFound]:
-    """The parts, as they stand but that those come first that others need, and clients last. A part beside
-    another one that has no server makes what the other one serves, and goes before all."""
+    """The parts in their order, those that others need first, and clients last. A secondary part without a server
+    builds what the other one serves, and comes first."""
     by_path = {part.key: part for part in parts}
     ordered: list[PartFound] = []
     under_way: set[str] = set()

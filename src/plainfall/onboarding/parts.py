@@ -25,7 +25,8 @@ _MEMORY = 512 * 1024**2  # bytes that one part's install may need at its height
 
 
 def workers() -> int:
-    """How many parts may be installed beside the first one: within the processors that this process may use,
+    """How many parts may be installed at the same time as the first one: within the processors that this process
+    may use,
     and the memory that is free."""
     affinity = getattr(os, "sched_getaffinity", None)
     cores = len(affinity(0)) if affinity else os.cpu_count() or 1
@@ -97,7 +98,7 @@ class PartRun:
 
 class EarlySteps:
     """Carries out the early steps (runtime, environment, dependencies) of further parts in threads while the
-    parts before them go on; what they tell is held back until ``join``.
+    parts before them go on; their events are queued until ``join``.
 
     Left by an exception, what runs is stopped at its next report, and waited for, but after an interrupt.
     """
@@ -133,7 +134,7 @@ class EarlySteps:
         return hold
 
     def join(self, run: PartRun) -> bool:
-        """Waits for a part's early steps and tells what they told; False if they were not started here."""
+        """Waits for a part's early steps and sends their events; False if they were not started here."""
         future = self._futures.get(id(run))
         if future is None:
             return False

@@ -1,4 +1,4 @@
-"""From what the survey found to the steps, in working order."""
+"""Plans the steps from the survey's result, in working order."""
 
 from __future__ import annotations
 
@@ -75,7 +75,7 @@ def plan(part: PartFound, settling: Settling) -> list[Step]:
 def plan_settings(part: PartFound, settling: Settling) -> list[Step]:
     """The step that fills the part's settings, if it has any."""
     if not settling.has_settings(part.path) or (part.is_secondary and not part.candidates("server")):
-        return []  # a part beside another one has no settings of its own
+        return []  # a secondary part has no settings of its own
     result = part.settings or next(iter(part.templates), None)
     verb = "complete" if result and result.exists else "make"
     title = f"{verb} {result.target} from {result.template}" if result else "see to what the code reads"

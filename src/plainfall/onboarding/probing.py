@@ -36,7 +36,7 @@ _LOGGED = 0.06  # seconds in which a server writes its line after the answer is 
 
 @dataclass(frozen=True)
 class ProbeWishes:
-    """What is to be looked at besides the page: paths to ask for (instead of it), the status and the words
+    """What to probe besides the page: paths to ask for (instead of it), the status and the words
     that are expected there, whether to sign in, to register, to touch a source file (``reload``: its path,
     "" for one that is chosen), and the file that a picture is written to."""
 
@@ -78,7 +78,7 @@ class ServerLook:
 
     @property
     def running(self) -> bool:
-        """Whether it was there to be asked."""
+        """Whether it was running and could be asked."""
         return bool(self.pages)
 
     @property
@@ -121,7 +121,7 @@ def probe_servers(clone: Path, surroundings: Surroundings, wishes: ProbeWishes) 
     """Looks at every recorded server, or one part's. Nothing in the clone changes but a file's time, and the
     accounts that were made (kept in the state folder).
 
-    Raises NothingToOnboard if the folder is not there, UsageProblem for a part or file that is not there.
+    Raises NothingToOnboard if the folder does not exist, UsageProblem for a part or file that does not exist.
     """
     if not clone.is_dir():
         raise NothingToOnboard(f"{clone} is not a folder", remedy="Name the folder of a clone.")
@@ -143,7 +143,7 @@ def probe_servers(clone: Path, surroundings: Surroundings, wishes: ProbeWishes) 
 
 
 class _Looking:
-    """One server, looked at for what was wished."""
+    """Probes one server as the options ask."""
 
     def __init__(
         self,
@@ -166,7 +166,7 @@ class _Looking:
         self._work: Work = work_inside(clone, part or ".", surroundings)
 
     def look(self) -> None:
-        """All of it, in an order in which each is of use to the next."""
+        """Carries out all probes, in an order in which each helps the next."""
         wishes = self._wishes
         for path in wishes.paths or (self._usual_page(),):
             self._look.pages.append(self._page(path))
@@ -185,7 +185,7 @@ class _Looking:
             self._reload(wishes.reload)
 
     def _usual_page(self) -> str:
-        """The page that was good at the start."""
+        """The page that answered well when the server was started."""
         url = str((self._record.get("probe") or {}).get("url") or self._base)
         return "/" + url.split("/", 3)[3] if url.count("/") > 2 else "/"
 
@@ -217,7 +217,7 @@ class _Looking:
                 listening.close()
 
     def _register(self) -> None:
-        """An ordinary account, kept beside the administrator's; one that was made before is not made
+        """An ordinary account, stored next to the administrator's; one that was made before is not made
         again."""
         key = f"{self._part or '.'} member"
         known = self._state.accounts()
@@ -277,7 +277,7 @@ class _Looking:
             file = self._work.folder / named
             if not file.is_file():
                 raise UsageProblem(
-                    f"{file} is not there", remedy="Name a source file of the part after --reload."
+                    f"{file} does not exist", remedy="Name a source file of the part after --reload."
                 )
             return file
         part = self._work.part

@@ -47,7 +47,7 @@ class Registered:
 
 
 class Register:
-    """The register in a folder, which need not be there yet."""
+    """The register in a folder, which need not exist yet."""
 
     def __init__(self, folder: Path) -> None:
         self._file = folder / "servers.json"
@@ -59,7 +59,7 @@ class Register:
                 cut_log(Path(row.running.log))
 
     def every(self) -> list[Registered]:
-        """All rows whose clone is still there, or whose server still runs, by clone and part."""
+        """All rows whose clone still exists, or whose server still runs, by clone and part."""
         return sorted(self._read().values(), key=lambda one: (one.clone, one.part))
 
     def port_for(
@@ -103,7 +103,7 @@ class Register:
                 running = Running.of_record(row["running"]) if row["running"] else None
                 one = Registered(**{**row, "running": running})
             except (KeyError, TypeError, ValueError):
-                continue  # a row that somebody edited: it is given up, as one that is not there
+                continue  # a row that somebody edited: it is dropped
             if Path(one.clone).is_dir() or one.pids:
                 results[one.clone, one.part] = one
         return results
@@ -126,7 +126,7 @@ class Register:
 
 
 def _in_use(row: Registered) -> bool:
-    """Whether another clone's port is not to be had: its server runs, or has only just been given it."""
+    """Whether another clone's port is taken: its server runs, or was given the port a moment ago."""
     if row.given and time.time() - row.given < _RESERVED and row.running is None:
         return True
     return row.running is not None and bool(row.pids)

@@ -32,7 +32,7 @@ class Stopped:
 def stop_servers(clone: Path, user_state: Path, part: str | None = None) -> list[Stopped]:
     """Ends every recorded server of a clone, or one part's; without ``part`` also what commands that were cut
     off left running. Raises ServerFailed if one cannot be ended, CloneBusy while a run holds the clone,
-    NothingToOnboard if the folder is not there."""
+    NothingToOnboard if the folder does not exist."""
     if not clone.is_dir():
         raise NothingToOnboard(f"{clone} is not a folder", remedy="Name the folder of a clone.")
     state = CloneState(clone, user_state)

@@ -1,4 +1,4 @@
-"""The settings of the whole clone: surveyed once, settled unit by unit, written and remembered."""
+"""The settings of the clone: surveyed once, settled unit by unit, written and remembered."""
 
 from __future__ import annotations
 
@@ -108,7 +108,7 @@ class Settling:
         }
 
     def _keys_of(self, unit: Unit) -> frozenset[str]:
-        """The keys of a unit's templates, of the settings file that is there, and that its code reads."""
+        """The keys of a unit's templates, of the existing settings file, and that its code reads."""
         if unit.folder not in self._keys:
             keys = set(uses_of(sources_of(unit, self._survey.sources), unit.client))
             for result in unit.templates:
@@ -125,7 +125,7 @@ class Settling:
         try:
             return read_document(kind, self._tree.text(path), path).entries
         except BadInput:
-            return ()  # told of where the file is filled
+            return ()  # reported where the file is filled
 
     @property
     def shared(self) -> Unit | None:

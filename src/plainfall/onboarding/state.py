@@ -1,6 +1,6 @@
 """The clone's state folder: what was done, who works on it now, the journal of what was made.
 
-What lies there counts only if this user's Plainfall wrote it for this very folder (``sealing``). A folder of that
+Its contents are used only if this user's Plainfall wrote it for this very folder (``sealing``). A folder of that
 name that somebody else made is set aside; that of a copied or moved clone gives up what is the old one's
 (servers, ports, steps that were under way) and keeps what is true of the files that came along.
 """
@@ -41,7 +41,7 @@ class CloneState:
     returns.
 
     ``clone`` is the clone's folder, ``user_state`` the user's state folder; nothing is written until ``prepare``
-    or ``keep`` is called. ``remarks`` says what was found in the state folder and does not count.
+    or ``keep`` is called. ``remarks`` names what lies in the state folder and is not used.
     """
 
     def __init__(self, clone: Path, user_state: Path) -> None:
@@ -59,7 +59,7 @@ class CloneState:
         self._load()
 
     def _load(self) -> None:
-        """Reads what counts; notes what does not."""
+        """Reads the valid records; remarks on the others."""
         self._data = {"version": _VERSION, "records": {}, "servers": {}, "commands": {}}
         self._repository = repository_of(self.clone)
         self.remarks, self._refusal, self._foreign = [], "", False
@@ -133,7 +133,7 @@ class CloneState:
         self.remarks = [f"{self.remarks[0]}: {name}"]
 
     def sweep(self) -> None:
-        """Takes away what was being made when a run before was stopped. Only while the clone is held."""
+        """Removes what was being made when a run before was stopped. Only while the clone is locked."""
         for name in ("making", "laying"):
             self.confined.remove(f"{FOLDER}/{name}")
         sweep_groups()
@@ -241,7 +241,7 @@ class CloneState:
 
     @contextmanager
     def locked(self) -> Iterator[None]:
-        """Holds the clone for this process. Raises CloneBusy, naming the holder, if another one has it, and
+        """Locks the clone for this process. Raises CloneBusy, naming the holder, if another one has it, and
         what ``prepare`` raises.
 
         The lock is the kernel's (flock(2)): it ends with the process, however that ends.

@@ -101,7 +101,7 @@ class Work:
         return installing_of(self.part.language)
 
     def settled_by(self) -> Settling:
-        """What knows the settings of the whole clone; a run makes it before the first step."""
+        """What knows the settings of the clone; a run makes it before the first step."""
         if self.settling is None:
             raise PlainfallError("the settings were not looked at yet")
         return self.settling

@@ -71,7 +71,7 @@ class _Watch:
     expired: bool = False
 
     def renew(self) -> None:
-        """Counts the time anew: there was progress."""
+        """Restarts the clock after progress."""
         self.deadline = time.monotonic() + self.seconds
 
 

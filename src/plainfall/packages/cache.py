@@ -94,7 +94,7 @@ class PackageCache:
     @contextmanager
     def partial(self, key: str) -> Iterator[Path]:
         """A place for a download under way; the same key gives the same place, so that it can go on later.
-        While another process is at work there, a place of one's own, which does not stay."""
+        While another process uses that place, a temporary one."""
         folder = self.folder / "partial"
         folder.mkdir(parents=True, exist_ok=True)
         place = folder / _checked(key)
@@ -172,7 +172,7 @@ class PackageCache:
         return read_json(self.folder / kind / f"{_named(key)}.json")
 
     def sweep(self) -> None:
-        """Takes away what runs that were killed left half made, at most once a day."""
+        """Removes what runs that were killed left half made, at most once a day."""
         stamp = self.folder / "swept"
         now = time.time()
         with contextlib.suppress(OSError):  # another run sweeps, or nothing may be removed: it is done later

@@ -59,8 +59,8 @@ class Connection:
 
 @dataclass(frozen=True)
 class Page:
-    """An answer: the address after redirects, the media type without parameters, and the body; for a range
-    the size of the whole in bytes."""
+    """An answer: the address after redirects, the media type without parameters, and the body; for a range the size
+    of the complete file in bytes."""
 
     url: str
     media_type: str
@@ -106,8 +106,8 @@ class RegistryClient:
     ) -> Page | None:
         """The body at an address, or None where there is none (status 404 or 410).
 
-        ``span`` asks for bytes from its first to its last position, both included (RFC 9110, 14.2); a
-        server that does not know ranges gives the whole. ``largest`` is the size in bytes that is taken, if
+        ``span`` asks for bytes from its first to its last position, both included (RFC 9110, 14.2); a server
+        without range support sends the complete file. ``largest`` is the size in bytes that is taken, if
         not that of a document. Raises RegistryProblem after the retries.
         """
         import urllib3

@@ -1,4 +1,5 @@
-"""What a clone's own configuration may have of the person: nothing, unless they allow it for a host.
+"""What a clone's own configuration may use of the user's variables and logins: nothing, unless the user allows it
+for a host.
 
 A clone can name a registry. To put the person's variables into an address, or to say which login goes where, it
 needs a word of the person (``--allow-registry HOST``, remembered for that clone), since whoever wrote the clone

@@ -57,7 +57,7 @@ class Folders:
         except FileExistsError as error:
             if not stat.S_ISDIR(os.lstat(folder).st_mode):
                 raise PathRefused(
-                    "a folder is to be there, and a link or a file is",
+                    "a folder is needed here, and a link or a file exists",
                     place=Evidence(folder),
                     remedy="Look at who put it there, and take it away.",
                 ) from error

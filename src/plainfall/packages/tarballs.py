@@ -36,7 +36,7 @@ def unpack_tarball(data: bytes, folder: Path, name: str) -> list[Unpacked]:
     """Writes every file of the archive below ``folder`` (which exists and is empty) and lists them.
 
     Files can be read and written by all and get the archive's bits for running, less the umask. Links that
-    stay inside are passed over, as registries' clients do. Raises ArchiveRefused, naming the archive, for
+    stay inside are skipped, as registries' clients do. Raises ArchiveRefused, naming the archive, for
     anything damaged or hostile; what was written by then is the caller's to remove.
     """
     entire = _inflated(data, name, folder)

@@ -23,7 +23,7 @@ class Strength(IntEnum):
 class VersionAsk:
     """One place that asks for a version.
 
-    ``text`` is what stands there; ``specifier`` the same in the ecosystem's range grammar; ``source``
+    ``text`` is the text of the line; ``specifier`` the same in the ecosystem's range grammar; ``source``
     names the kind of place in a few words, for people.
     """
 

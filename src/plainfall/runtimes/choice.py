@@ -78,7 +78,9 @@ def choose(
             remarks.extend(_patch_remarks(value, grammar))
     if not fitting:
         fitting, specifiers, dropped = _strongest(usable, value, grammar)
-        remarks += [f"{ask.text} ({ask.evidence}) cannot hold beside the stronger asks" for ask in dropped]
+        remarks += [
+            f"{ask.text} ({ask.evidence}) cannot hold together with the stronger asks" for ask in dropped
+        ]
     if not fitting:
         raise _none_fits(language, value, usable, rejected)
     weak = [ask for ask in asks if ask.strength < Strength.RANGE]

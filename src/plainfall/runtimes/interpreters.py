@@ -147,7 +147,7 @@ def _folders(surroundings: Surroundings) -> list[str]:
     for entry in surroundings.search_path():
         path = Path(entry)
         if path.name == "shims":
-            # Scripts that choose a version by the current folder; the real ones lie beside them.
+            # Scripts that choose a version by the current folder; the real ones are in other folders.
             for folder in sorted(path.parent.glob("versions/*/bin")):
                 folders[str(folder)] = None
         elif path.is_absolute():

@@ -1,6 +1,6 @@
 """The channel on which a dev server tells a page that something changed: whether it is answered, and watched.
 
-A WebSocket (RFC 6455) by wsproto; no more than the handshake and the next text is wanted.
+A WebSocket (RFC 6455) by wsproto; no more than the handshake and the next text message are needed.
 """
 
 from __future__ import annotations

@@ -59,7 +59,7 @@ def make_group(mark: str) -> str:
 
 
 def sweep_groups() -> None:
-    """Takes away groups that runs which were killed left behind, when they have been empty for a while."""
+    """Removes groups that runs which were killed left behind, when they have been empty for a while."""
     base = _own()
     if base is None:
         return

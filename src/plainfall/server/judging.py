@@ -47,7 +47,7 @@ def judge(answer: Answer, page: Page | None, assets: Sequence[Asset]) -> str:
     if page is not None and answer.status == 200 and not answer.body.strip():
         return "the page is empty"
     bad = [why for asset in assets if (why := _bad(asset))]
-    return f"the page loads what is not there: {', '.join(bad)}" if bad else ""
+    return f"the page loads missing files: {', '.join(bad)}" if bad else ""
 
 
 def _error_page(page: Page | None, answer: Answer) -> str:
@@ -74,7 +74,7 @@ def _bad(asset: Asset) -> str:
 
 
 def notes_of(answer: Answer) -> list[str]:
-    """What is to be said of an answer besides."""
+    """Further remarks on an answer."""
     notes = []
     if not answer.verified:
         notes.append("self-signed certificate, not verified: a browser will warn")

@@ -18,7 +18,7 @@ _LOADED_LINKS = {"stylesheet", "icon", "manifest"}
 
 @dataclass(frozen=True)
 class Field:
-    """A field of a form: name, type ("text" where none is said) and value; ``required`` as the page says."""
+    """A field of a form: name, type ("text" if the page gives none) and value; ``required`` as the page says."""
 
     name: str
     kind: str

@@ -28,7 +28,7 @@ _LONGEST = 40.0
 
 
 def browser_here(path: str) -> str | None:
-    """The first of Chromium's usual names on a search path, None if none is there."""
+    """The first of Chromium's usual names on a search path, None if there is none."""
     return next((result for name in _NAMES if (result := shutil.which(name, path=path))), None)
 
 

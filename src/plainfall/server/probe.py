@@ -103,7 +103,7 @@ def _unexpected(answer: Answer, page: Page | None, status: int | None, words: st
         text = page.text if page is not None else answer.body.decode("utf-8", "replace")
         seen = " ".join((page.title or "", text)) if page is not None else text
         if words not in seen and words not in answer.body.decode("utf-8", "replace"):
-            return f"{words!r} was expected on the page, and is not there"
+            return f"{words!r} was expected on the page and is missing"
     return ""
 
 

@@ -216,7 +216,7 @@ def stop(
     """Ends all that belongs to the server: asks (SIGTERM), waits ``patience`` seconds, forces (SIGKILL).
 
     Returns the ids that were ended (none if it had ended before). Raises ServerFailed if a process stays,
-    or if the server's port is still held by one of them.
+    or if the server's port is still in use by one of them.
     """
     ended = belonging(running)
     value = _port_of(running, ended)
@@ -253,7 +253,7 @@ def stop(
         deadline = time.monotonic() + _PATIENCE
         while not is_free(port) and (holder := holder_of(port)) and holder.pid in ended:
             if time.monotonic() > deadline:
-                raise ServerFailed(f"port {port} is still held by {holder}")
+                raise ServerFailed(f"port {port} is still in use by {holder}")
             time.sleep(0.02)
     return ended
 

@@ -1,7 +1,7 @@
 """Waiting for a server's first real answer: a pause proves nothing, and neither does an open port.
 
 Log, sockets and a real answer are looked at together. A log that grows is progress; a question in it that
-nobody can answer, and a server that starts anew again and again, end the wait early.
+nobody can answer, and a server in a restart loop, end the wait early.
 """
 
 from __future__ import annotations
@@ -31,7 +31,7 @@ _FIRST_ANSWER = 5.0  # seconds that one try may take
 _GROWING = 15.0  # a log that grew within so many seconds shows progress
 _LONGER = 4  # times the patience is the most that progress is waited for
 _SILENT_AFTER_QUESTION = 1.5
-_CIRCLE = 4  # starts anew without an answer: a restart loop
+_CIRCLE = 4  # restarts without an answer: a restart loop
 
 # A question at the end of a log: with the answers that it offers, or on a line that is not ended.
 _OFFERS = re.compile(

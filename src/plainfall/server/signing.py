@@ -73,8 +73,8 @@ class Seen:
 
 @dataclass(frozen=True)
 class SignedIn:
-    """What came of it: ``state`` is "in", "refused" (with what the page said) or "no form"; the form's page
-    and where it led, with its title; the pages that differ for a guest."""
+    """The outcome of signing in: ``state`` is "in", "refused" (with the page's message) or "no form"; the form's
+    page and where it led, with its title; the pages that differ for a guest."""
 
     state: str
     form: str = ""

@@ -1,4 +1,4 @@
-"""Asking a server as a browser would: redirects, cookies, certificates without a voucher, odd endings."""
+"""Asking a server as a browser would: redirects, cookies, self-signed certificates, odd endings."""
 
 from __future__ import annotations
 
@@ -25,7 +25,7 @@ class Answer:
     """One answer: its address after redirects (those that were followed are in ``redirects``), the status,
     the media type, the body (cut at 8 MiB), seconds to the first byte and in all, and how it ended: "complete",
     "cut" (it went on without an end) or "broken" (it broke off). ``location`` is where a redirect that was
-    not followed leads; ``verified`` is False for https with a certificate that self-signed certificate."""
+    not followed leads; ``verified`` is False for https with a self-signed certificate."""
 
     url: str
     status: int
@@ -46,7 +46,7 @@ class _Head(urllib.request.Request):
 
 class Visitor:
     """Asks one server again and again, with the cookies that it set. ``timeout`` in seconds holds for each
-    wait, and for the whole of a body."""
+    wait, and for the complete body."""
 
     def __init__(self, timeout: float = 10.0) -> None:
         self.timeout = timeout
@@ -123,7 +123,7 @@ class Visitor:
         if scheme != "https":
             return http.client.HTTPConnection(host, port or 80, timeout=self.timeout), True
         if host in LOOPBACK:
-            # A dev server's own certificate: it is asked on this very machine, and said.
+            # A dev server's own certificate: accepted on loopback only, and reported.
             context = ssl.create_default_context()
             context.check_hostname = False
             context.verify_mode = ssl.CERT_NONE

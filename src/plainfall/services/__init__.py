@@ -1,1 +1,1 @@
-"""Databases, caches and brokers that a clone wants beside its servers."""
+"""Databases, caches and brokers that a clone's servers need."""

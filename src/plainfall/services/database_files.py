@@ -39,7 +39,7 @@ _EXAMPLES = frozenset("user username pass password dbname database driver root".
 
 def find_database_files(tree: Tree) -> list[Definition]:
     """A definition for each such file, at most two folders down, that names a database server. A file that
-    cannot be read is passed over: it is told of where it is used."""
+    cannot be read is skipped: it is reported where it is used."""
     results = []
     for path in sorted(tree.files):
         if path.count("/") <= 2 and _FILES.search(path):

@@ -69,7 +69,7 @@ class Interpolated:
 class Definition:
     """One service: its name in the file, its kind ("postgres", "mysql", …), what a client needs to know of it
     ("user", "password", "name", "port"), and the values that its file's interpolation starts from (those of
-    ``.env`` beside it). ``port`` is the published one, absent where none is. What a ``binding``
+    ``.env`` in the same folder). ``port`` is the published one, absent where none is. What a ``binding``
     definition says is right; another one only fills what is empty."""
 
     service: str
@@ -87,7 +87,7 @@ class Definition:
 
 def find_definitions(tree: Tree) -> tuple[list[Definition], dict[str, list[Interpolated]]]:
     """The services of every compose file near the top of the clone (two folders down), and the variables
-    that those files take in from outside, each with its values. A file that cannot be read is passed over,
+    that those files take in from outside, each with its values. A file that cannot be read is skipped,
     since it is for a program that is not run here; ``unreadable_definitions`` tells of it."""
     definitions: list[Definition] = []
     taken: dict[str, list[Interpolated]] = {}

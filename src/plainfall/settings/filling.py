@@ -56,7 +56,7 @@ class Filler:
         primary: bool,
     ) -> None:
         """Decides every key of one file; for the ``primary`` one also the keys that only code knows, but for
-        those ``alone`` held by another file."""
+        keys that another file ``alone`` holds."""
         items = self._items(file, uses, alone, primary)
         # What the services' definitions take in must be known before what has to agree with them.
         taken = {name for one in self.agreement.definitions for v in one.values.values() for name in v.names}
@@ -316,7 +316,7 @@ class Filler:
 
     def _extra(self, key: str, file: SettingsFile, uses: Sequence[Use]) -> Setting:
         """A key that stands in the file and in no template."""
-        assert file.current is not None  # only files that are there have such keys
+        assert file.current is not None  # only files that exist have such keys
         value = file.current.values()[key]
         line = next((one.line for one in reversed(file.current.entries) if one.key == key), 0)
         origin = file.recorded_origin(key, fingerprint(self.salt, value)) or "there already"

@@ -60,7 +60,7 @@ def match_listeners(key: str, value: str, own: Listener | None, others: Sequence
     for_client = (own is not None and own.client) or bare != name
     interfaces = [one for one in others if not one.client]
     interface = next(iter(interfaces), None)
-    # A part at the top, or one named for it, is the interface itself; a part beside one asks that one.
+    # A part at the top, or one named for it, is the interface itself; a secondary part calls that one.
     is_interface = own is not None and (own.part == "" or re.search(r"api|backend|server", own.part))
     if own is not None and not own.client and not for_client and (is_interface or len(interfaces) != 1):
         interface = own

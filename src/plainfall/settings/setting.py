@@ -76,7 +76,7 @@ class Setting:
 
 @dataclass(frozen=True)
 class SettingsFile:
-    """A file that is to be made or completed: its path and kind, the template and what is there now (None
+    """A file that is to be made or completed: its path and kind, the template and the file's present text (None
     where there is none), whether Plainfall made it, and the origin and fingerprint that were recorded for
     each key when it was written. Where version control tracks the file that the code loads (``tracked``, at
     ``tracked_path``), that one is never written: ``target`` is a local file that goes over it, and ``current`` is

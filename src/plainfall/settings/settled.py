@@ -13,8 +13,8 @@ __all__ = ["settled_text"]
 
 def settled_text(file: SettingsFile, settings: Sequence[Setting]) -> tuple[str, list[str]]:
     """The file's new text, and the keys that could not be put into it (with what to do about it left to the
-    caller). A file that is there keeps all its lines: a value is replaced only in a file that Plainfall made,
-    and what is lacking is added at the end."""
+    caller). An existing file keeps all its lines: a value is replaced only in a file that Plainfall made,
+    and what is missing is added at the end."""
     mine = [one for one in settings if one.file == file.target and one.written]
     if file.kind == "dotenv":
         return _dotenv_text(file, mine), []

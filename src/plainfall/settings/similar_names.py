@@ -44,8 +44,8 @@ _PREFIXES = re.compile(
 
 
 def nearest(name: str, others: Collection[str]) -> str | None:
-    """The one of the other names that means the same as this one, or is it but for a slip; None if there is
-    none, or more than one is as near."""
+    """The name among ``others`` that means the same, or differs by a typing error; None if there is none, or
+    several are equally similar."""
     ranked = sorted((_distance(name, other), other) for other in others if other != name)
     if not ranked or ranked[0][0] >= 9:
         return None

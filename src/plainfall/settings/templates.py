@@ -127,7 +127,7 @@ def _target(
         if target_of(name) or kind_of_file(name) != kind:
             continue
         if path in tree and path not in made:
-            continue  # a file that is there already is not what the template is for
+            continue  # an existing file is not the template's target
         if kind == "dotenv":
             likeness = 0.9 if name == natural else 0.6
         elif name == natural:

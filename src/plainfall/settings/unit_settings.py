@@ -44,7 +44,7 @@ class Surveyed:
 
 @dataclass(frozen=True)
 class SettledFile:
-    """A file with its new text; ``changed`` tells whether that differs from what is there, ``refused`` are
+    """A file with its new text; ``changed`` tells whether that differs from the file on disk, ``refused`` are
     keys that it should have and that cannot be put in without writing over somebody's lines."""
 
     file: SettingsFile
@@ -112,7 +112,7 @@ def settle(
     settled, values = [], dict[str, str]()
     for file in files:
         text, refused = settled_text(file, filler.settings)
-        # A file that nobody has and nothing is to be said in is not made.
+        # An absent file without content is not created.
         wanted = file.template is not None or file.current is not None or text != ""
         before = file.current.text if file.current else None
         written = _own_text(file, text)

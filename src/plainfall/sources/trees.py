@@ -1,7 +1,7 @@
-"""Sources read with tree-sitter: places found in them, and what the nodes there say.
+"""Sources read with tree-sitter: places found in them, and the meaning of the nodes there.
 
 A reader finds the places that matter with a regular expression and asks the tree for the node that stands
-there, so that comments and texts do not count and a whole file is never walked.
+there, so that comments and texts do not count and a file is never walked in full.
 """
 
 from __future__ import annotations

@@ -45,9 +45,9 @@ def look(
 ) -> tuple[Survey, Tree]:
     """Surveys the clone; returns what was found and the tree it was found in.
 
-    ``cache`` is this user's, which keeps what sources said, so that unchanged ones are not read again, and
+    ``cache`` is this user's, which stores the results for sources, so that unchanged ones are not read again, and
     release lines that were learnt; ``made`` are the settings files that Plainfall made there before. Raises
-    NothingToOnboard if the folder is not there or holds no part (``partial``: nor a part of a language that
+    NothingToOnboard if the folder does not exist or holds no part (``partial``: nor a part of a language that
     is not onboarded yet), BadInput for a file that matters and cannot be understood.
     """
     if not clone.is_dir():
@@ -229,7 +229,7 @@ def _steps(tree: Tree, folder: str) -> list[ReadmeStep]:
     try:
         return read_steps(tree.text(readme), readme, vocabulary()) if readme else []
     except BadInput:
-        return []  # a README in an old encoding is no reason to stop; nothing stands on it
+        return []  # a README in an old encoding is no reason to stop; no conclusion depends on it
 
 
 def _remarks(tree: Tree, sources: Mapping[str, FileFound]) -> Iterator[tuple[str, Evidence]]:

@@ -1,1 +1,1 @@
-"""One module a command; each has ``run(options, console)``, which returns the exit status."""
+"""One module per command; each has ``run(options, console)``, which returns the exit status."""

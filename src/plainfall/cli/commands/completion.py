@@ -16,7 +16,7 @@ _FILES = ("FILE", "PATH", "WHERE")
 
 
 def arguments(parser: argparse.ArgumentParser) -> None:
-    """What can be written behind the command's name."""
+    """Defines the command's arguments."""
     parser.add_argument("shell", choices=_SHELLS, metavar="SHELL", help=f"one of {', '.join(_SHELLS)}")
 
 

@@ -37,7 +37,7 @@ ORDER = 8  # among the commands that --help lists
 
 
 def arguments(parser: argparse.ArgumentParser) -> None:
-    """What can be written behind the command's name."""
+    """Defines the command's arguments."""
     parser.add_argument(
         "--into", metavar="DIR", help="make the sample clone here (a new folder), and leave it"
     )
@@ -66,7 +66,7 @@ def _place(options: argparse.Namespace) -> Path:
     place = Path(options.into).absolute()
     if place.exists() and (not place.is_dir() or any(place.iterdir())):
         raise UsageProblem(
-            f"{place} is there already and is not empty", remedy="Name a new folder after --into."
+            f"{place} exists already and is not empty", remedy="Name a new folder after --into."
         )
     return place
 

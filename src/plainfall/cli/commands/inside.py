@@ -20,14 +20,15 @@ ORDER = 5  # among the commands that --help lists
 
 
 def arguments(parser: argparse.ArgumentParser) -> None:
-    """What can be written behind the command's name."""
+    """Defines the command's arguments."""
     with_clone(parser)
     parser.add_argument("--part", metavar="FOLDER", help="the part (default: the only one, or the top's)")
     parser.add_argument("words", nargs="*", metavar="-- COMMAND", help="the command, behind two dashes")
 
 
 def run(options: argparse.Namespace, console: Console) -> int:
-    """Becomes the command, in the part's folder: terminal, signals and exit status are the command's own."""
+    """Replaces this process by the command, in the part's folder: terminal, signals and exit status are the
+    command's own."""
     if not options.words:
         raise UsageProblem(
             "there is no command", remedy="Write it behind two dashes, as in: plainfall inside -- python -V"

@@ -15,7 +15,7 @@ ORDER = 10  # among the commands that --help lists
 
 
 def arguments(parser: argparse.ArgumentParser) -> None:
-    """What can be written behind the command's name: nothing of its own."""
+    """Defines the command's arguments: none of its own."""
 
 
 def run(options: argparse.Namespace, console: Console) -> int:

@@ -37,7 +37,7 @@ ORDER = 2  # among the commands that --help lists
 
 
 def arguments(parser: argparse.ArgumentParser) -> None:
-    """What can be written behind the command's name."""
+    """Defines the command's arguments."""
     with_clone(parser)
     with_wishes(parser)
     parser.add_argument("--preview", action="store_true", help="only list the steps; change nothing")
@@ -70,7 +70,7 @@ def run(options: argparse.Namespace, console: Console) -> int:
 
 
 def wishes_of(options: argparse.Namespace) -> Wishes:
-    """The wishes among the options. Raises UsageProblem or BadInput for an answers file."""
+    """The options as wishes of the run. Raises UsageProblem or BadInput for an answers file."""
     runtime = Path(options.runtime).absolute() if options.runtime else None
     install = InstallWishes(
         frozenset(options.extra),
@@ -124,7 +124,7 @@ def exit_status(outcome: Outcome) -> int:
 
 
 def show_disagreements(console: Console, outcome: Outcome) -> None:
-    """What the clone says in two ways, and what is not onboarded, on standard error."""
+    """Prints contradictions, and what is not onboarded, to standard error."""
     show_contradictions(console, outcome.contradictions)
     remarks = [f"{text} ({place})" for text, place in outcome.survey.remarks]
     for text in (*remarks, *outcome.remarks):

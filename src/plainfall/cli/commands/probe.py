@@ -20,7 +20,7 @@ ORDER = 6  # among the commands that --help lists
 
 
 def arguments(parser: argparse.ArgumentParser) -> None:
-    """What can be written behind the command's name."""
+    """Defines the command's arguments."""
     with_clone(parser)
     parser.add_argument("--part", metavar="FOLDER", help="only this part's server")
     parser.add_argument(

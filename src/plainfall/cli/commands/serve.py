@@ -44,7 +44,7 @@ _STYLES = ("kept", "good", "warn", "strong")
 
 
 def arguments(parser: argparse.ArgumentParser) -> None:
-    """What can be written behind the command's name."""
+    """Defines the command's arguments."""
     with_clone(parser)
     parser.add_argument(
         "--part", action="append", default=[], metavar="FOLDER", help="only this part's server (repeatable)"
@@ -123,7 +123,7 @@ def _bring_up(
 
 
 def _hint_at_migrations(console: Console, state: CloneState, outcome: Outcome) -> None:
-    """A server that fails may only lack what ``onboard`` does, and this command does not."""
+    """The hint to run ``onboard`` where a server fails, since this command carries out no other steps."""
     never = [
         part.key or outcome.survey.name
         for part in outcome.survey.parts
@@ -144,7 +144,7 @@ def _show_attach(console: Console, outcome: Outcome) -> None:
 
 
 class _ServeView(RunView):
-    """A run's view in which what was right already is not spoken of."""
+    """A run's view that leaves out steps that were kept."""
 
     def show_step(self, step: Step, result: StepResult, seconds: float) -> None:
         if result.state in (State.DONE, State.FAILED) or step.stage is Stage.SERVER:
@@ -222,13 +222,13 @@ def _end(
         return status
     for one in stopped:
         if one.part not in ended:
-            free = "is free" if one.port_free else "is held by another program"
+            free = "is free" if one.port_free else "is in use by another program"
             console.result(f"{names[one.part]}: ended; port {one.port} {free}")
     return status
 
 
 def _list(console: Console, register: Register) -> int:
-    """What runs where, and which ports are kept for which clone."""
+    """Lists running servers and the ports that are reserved for each clone."""
     rows = register.every()
     pids = {(row.clone, row.part): row.pids for row in rows}
     if console.json:

@@ -34,7 +34,7 @@ _OUTSIDE_THE_FILE = ("code default", "optional", "open")
 
 
 def arguments(parser: argparse.ArgumentParser) -> None:
-    """What can be written behind the command's name."""
+    """Defines the command's arguments."""
     with_clone(parser)
     parser.add_argument("--part", metavar="FOLDER", help="only this part (. for the clone's own folder)")
     parser.add_argument("--reveal", metavar="KEY", help="print the value of this one key, secret or not")
@@ -162,7 +162,7 @@ def _file_words(file: Any) -> str:
     if one.tracked is not None:
         known.insert(0, f"over {one.tracked_path}, which version control tracks and Plainfall does not write")
     if one.current is None:
-        state = "is not there yet; plainfall onboard makes it" if file.changed else "is not needed"
+        state = "does not exist yet; plainfall onboard makes it" if file.changed else "is not needed"
     else:
         state = "lacks something; plainfall onboard completes it" if file.changed else "is complete"
     return f"{one.target} {state}" + (f" ({'; '.join(known)})" if known else "")

@@ -16,14 +16,14 @@ ORDER = 7  # among the commands that --help lists
 
 
 def arguments(parser: argparse.ArgumentParser) -> None:
-    """What can be written behind the command's name."""
+    """Defines the command's arguments."""
     with_clone(parser)
     parser.add_argument("--part", metavar="FOLDER", help="only this part's server")
     parser.add_argument("--all", action="store_true", help="those of every clone of this user")
 
 
 def run(options: argparse.Namespace, console: Console) -> int:
-    """Ends each recorded server and says what was ended."""
+    """Ends each recorded server and prints which processes were ended."""
     user_state = Surroundings.of_process().state
     if options.all:
         return _everywhere(console, stop_everywhere(user_state))
@@ -72,7 +72,7 @@ def _show(console: Console, server: Stopped, name: str) -> None:
         return
     count = len(server.ended)
     processes = "1 process" if count == 1 else f"{count} processes"
-    port = "is free" if server.port_free else "is held by another program"
+    port = "is free" if server.port_free else "is in use by another program"
     ids = ", ".join(map(str, server.ended))
     if not server.followed and console.verbose:
         console.note(

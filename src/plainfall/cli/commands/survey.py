@@ -23,18 +23,18 @@ ORDER = 1  # among the commands that --help lists
 
 
 def arguments(parser: argparse.ArgumentParser) -> None:
-    """What can be written behind the command's name."""
+    """Defines the command's arguments."""
     with_clone(parser)
     parser.add_argument(
         "--release-index",
         metavar="WHERE",
-        help="learn Node's release lines from the index.json that lies beside its builds (a file or an "
+        help="learn Node's release lines from the index.json that lies next to its builds (a file or an "
         "address), and show them; no clone is looked at",
     )
 
 
 def run(options: argparse.Namespace, console: Console) -> int:
-    """Surveys and shows."""
+    """Surveys the clone and prints the result."""
     surroundings = Surroundings.of_process()
     if options.release_index:
         return _learn(options.release_index, surroundings, console)
@@ -51,7 +51,7 @@ def run(options: argparse.Namespace, console: Console) -> int:
 
 
 def _learn(where: str, surroundings: Surroundings, console: Console) -> int:
-    """Keeps the release lines of an index, a file's or an address's, and says which are known now."""
+    """Stores the release lines of an index (a file or an address) and prints those that are known now."""
     from plainfall.ecosystems.node.lines import learn_lines
 
     if where.startswith(("http://", "https://")):
@@ -63,7 +63,7 @@ def _learn(where: str, surroundings: Surroundings, console: Console) -> int:
         finally:
             client.close()
         if page is None:
-            raise BadInput("nothing is there", place=Evidence(where), remedy="Check the address.")
+            raise BadInput("there is no such page", place=Evidence(where), remedy="Check the address.")
         text = page.body.decode("utf-8", "replace")
     else:
         try:
@@ -85,7 +85,7 @@ def _learn(where: str, surroundings: Surroundings, console: Console) -> int:
 
 
 def _runtime(part: PartFound, surroundings: Surroundings) -> dict[str, Any]:
-    """Which interpreter would be taken; a survey goes on where none fits."""
+    """Prints the interpreter that would be taken; the survey goes on where none fits."""
     try:
         choice = environment_of(part.language).choose_runtime(part, surroundings, None, offline=True)
     except NoFittingRuntime as error:
@@ -141,7 +141,7 @@ def _show_part(console: Console, survey: Survey, part: PartFound, runtime: dict[
     for framework in part.frameworks:
         _row(console, "framework", f"{framework.name} ({framework.evidence})")
     for result in part.templates:
-        existing = "is there" if result.exists else "is not there yet"
+        existing = "exists" if result.exists else "does not exist yet"
         loaded = f"loaded at {result.loaded}; " if result.loaded else ""
         text = f"{result.target} from {result.template} ({existing})"
         _row(console, "settings", text, f"{loaded}keys: {', '.join(result.keys)}")

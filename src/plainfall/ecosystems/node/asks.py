@@ -1,4 +1,4 @@
-"""Where a Node clone asks for a version: one small reader a place."""
+"""Where a Node clone asks for a version: one small reader per place."""
 
 from __future__ import annotations
 
@@ -29,7 +29,7 @@ _STATED = re.compile(r"(?:node[-_]version['\"]?\s*:|image:\s*node:)\s*(.+)$")
 
 def node_asks(tree: Tree, folder: str, cache: Path | None = None) -> list[VersionAsk]:
     """All asks for a part, from its folder and, where a place holds for subfolders too, from above it.
-    ``cache`` is where release lines are kept that were learnt."""
+    ``cache`` is where learnt release lines are stored."""
     lines = known_lines(cache)
     return [ask for reader in _READERS for ask in reader(tree, folder, lines)]
 

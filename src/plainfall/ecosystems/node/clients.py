@@ -25,6 +25,6 @@ def is_client(tree: Tree, folder: str) -> bool:
     try:
         names = set(listed_names(tree, folder))
     except BadInput:
-        names = set()  # a damaged manifest is told of where it is installed from
+        names = set()  # a damaged manifest is reported by the step that installs from it
     told = _CLIENT_FOLDER.search(folder.rpartition("/")[2]) is not None
     return (bool(names & _CLIENT_PACKAGES) or told) and not names & _SERVER_PACKAGES

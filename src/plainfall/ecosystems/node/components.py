@@ -2,8 +2,8 @@
 
 Their folder is ``bower_components``, or the ``directory`` of ``.bowerrc``. A wish is a range of version tags,
 a revision, or a repository with either behind ``#``; a plain name is looked up at the ``registry`` of
-``.bowerrc`` (``GET REGISTRY/packages/NAME`` gives its repository). What the wishes came to is kept, so that a
-later run with the same file asks nobody.
+``.bowerrc`` (``GET REGISTRY/packages/NAME`` gives its repository). The resolved commits are stored, so that a later
+run with the same file asks no server.
 """
 
 from __future__ import annotations
@@ -239,7 +239,7 @@ def _lay(
     before: dict[str, str] = sealed.content if sealed is not None and sealed.here else {}
     if sealed is None and os.path.lexists(place) and (not place.is_dir() or any(place.iterdir())):
         raise EnvironmentProblem(
-            f"{place} is there and was not made by Plainfall",
+            f"{place} exists and was not made by Plainfall",
             remedy=f"If nothing in it is yours, take it away (rm -r {place}) and run the same command again.",
         )
     place = clone.make_folder(place)

@@ -1,7 +1,7 @@
 """Where Node packages come from: the user's standard configuration of the Node package client.
 
 Environment variables ``npm_config_*`` (in either case), then the rc files of the user and the machine;
-``${NAME}`` in them stands for a variable. Of the project's own rc files only the addresses of registries count
+``${NAME}`` in them stands for a variable. Of the project's own rc files only the addresses of registries are used
 (``registry`` and ``@scope:registry``): variables are put into them, and logins that they carry are used, for the
 hosts that the person allowed. Where no registry is set, the client that the runtime bundles is asked for its
 default, once, and the answer is remembered. Tokens are sent to the address that they are set for, and shown
@@ -36,7 +36,7 @@ _LARGEST = 1 << 20  # bytes of an rc file
 @dataclass(frozen=True)
 class Registries:
     """The default registry's address, those of scopes (``@scope`` → address), both with a slash at the end,
-    how to connect, what the project's own files wanted and did not get, and the keys there that count only
+    how to connect, settings of the project's own files that were refused, and the keys there that count only
     in the user's own files."""
 
     default: str
@@ -96,13 +96,14 @@ def read_registries(
 def project_withholds(
     surroundings: Surroundings, folders: Sequence[Path], hosts: frozenset[str]
 ) -> tuple[Withheld, ...]:
-    """What the project's rc files want of the person for hosts that are not allowed. Raises BadInput."""
+    """Settings of the project's rc files that need the user's permission for a host, and have none. Raises
+    BadInput."""
     return _project(surroundings, folders, hosts).withheld
 
 
 @dataclass
 class _Project:
-    """What the project's rc files come to."""
+    """The settings of the project's rc files."""
 
     addresses: dict[str, str] = field(default_factory=dict)
     logins: dict[str, str] = field(default_factory=dict)
@@ -166,7 +167,7 @@ def _logins(values: Mapping[str, str]) -> dict[str, str]:
 
 
 def _own_values(surroundings: Surroundings) -> dict[str, str]:
-    """What the user's files say, and the machine's."""
+    """The settings of the user's files and the machine's."""
     variables = {name.lower(): value for name, value in surroundings.variables.items()}
     values: dict[str, str] = {}
     for path in (
@@ -189,7 +190,7 @@ def _environment(surroundings: Surroundings) -> dict[str, str]:
 
 
 def _rows(path: Path) -> Iterator[tuple[str, str, Evidence]]:
-    """The options of an rc file in order; none if it is not there. Raises BadInput."""
+    """The options of an rc file in order; none if it does not exist. Raises BadInput."""
     if not path.is_file():
         return
     try:

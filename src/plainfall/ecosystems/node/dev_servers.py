@@ -20,7 +20,7 @@ __all__ = ["DevServer", "dev_server", "file_of", "listed_at"]
 class DevServer:
     """A framework's dev server: the pattern of a script that starts it, the words that give it host and port
     (behind the script's own), variables that keep it from asking questions, and, for a manifest without such
-    a script, the bare command with the package and the files (any of them) that must be there."""
+    a script, the bare command with the package and the files (any of them) that must exist."""
 
     title: str
     pattern: str

@@ -1,5 +1,5 @@
-"""What a registry says of a package, and what a package says of itself, brought into the shape that the rest counts
-on: tables of texts, lists of texts. Anything else in such a place counts as not said."""
+"""What a registry says of a package, and what a package says of itself, normalised: tables of texts, lists of
+texts. Anything else in such a place is treated as absent."""
 
 from __future__ import annotations
 

@@ -1,6 +1,6 @@
-"""Release lines of Node with long-term support: shipped data, and what a release index said that was named.
+"""Release lines of Node with long-term support: shipped data, and what a release index that the user named states.
 
-A release index is the JSON list that lies beside published builds of the runtime (``index.json``): objects
+A release index is the JSON list next to published builds of the runtime (``index.json``): objects
 with ``version``, ``date`` and ``lts`` (the line's code name, or false). A line ends, as most have since the
 twelfth, on April 30 of the third year after its first release.
 """
@@ -23,7 +23,7 @@ from plainfall.reading import json_value
 __all__ = ["Lines", "known_lines", "learn_lines"]
 
 _REMEDY = (
-    "A release index is a JSON list of objects with version, date and lts; it lies beside the builds of the "
+    "A release index is a JSON list of objects with version, date and lts; it lies next to the builds of the "
     "runtime as index.json."
 )
 _KIND, _KEY = "release-lines", "node"

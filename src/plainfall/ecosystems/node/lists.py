@@ -1,4 +1,4 @@
-"""Which dependency list of a Node part counts, and what it comes to."""
+"""Chooses a Node part's dependency list and reads it."""
 
 from __future__ import annotations
 

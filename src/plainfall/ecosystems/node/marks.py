@@ -1,4 +1,4 @@
-"""What was laid in a ``node_modules`` before: the mark in it, and what must hold before it is changed."""
+"""The record of what was laid in a ``node_modules`` before, and the checks before it is changed."""
 
 from __future__ import annotations
 
@@ -100,7 +100,7 @@ def check_ours(part: Path, mark: Mark, packages: Sequence[Package], clone: Confi
             continue
         if place.is_symlink() or not place.is_dir() or any(place.iterdir()):
             raise EnvironmentProblem(
-                f"{place} is there and was not made by Plainfall",
+                f"{place} exists and was not made by Plainfall",
                 remedy=f"If nothing in it is yours, take it away (rm -r {place}) and run the same command again.",
             )
 

@@ -1,4 +1,4 @@
-"""Installing what a lock of a Node part says, or what its manifest is resolved to."""
+"""Installs the packages of a Node part's lock, or those that its manifest is resolved to."""
 
 from __future__ import annotations
 
@@ -94,7 +94,7 @@ def _lacks_hash(package: Package) -> bool:
 
 
 def _registry_remarks(registries: Registries) -> list[str]:
-    """What of the project's rc files did not count."""
+    """Remarks on the settings of the project's rc files that were ignored."""
     remarks = [f"not done: {words}"] if (words := withheld_words(registries.withheld)) else []
     if registries.ignored:
         keys = ", ".join(dict.fromkeys(key for key, _ in registries.ignored[:8]))
@@ -104,7 +104,7 @@ def _registry_remarks(registries: Registries) -> list[str]:
 
 
 def _with_components(done: Installation, store: Store, job: InstallJob) -> Installation:
-    """The components of the browser that a list of their own names, beside the packages."""
+    """Installs browser components, where a list of their own names some."""
     before = store.fetched
     result = install_components(job.folder, store, job.state, job.progress, job.access)
     return replace(

@@ -21,7 +21,7 @@ def _scripts(tree: Tree, folder: str) -> dict[str, str]:
     try:
         return scripts_of(tree, folder)
     except BadInput:
-        return {}  # a damaged manifest is told of where it is installed from
+        return {}  # a damaged manifest is reported by the step that installs from it
 
 
 def manifest_ports(tree: Tree, folder: str) -> Iterator[PortWanted]:

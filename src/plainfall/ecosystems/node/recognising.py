@@ -82,7 +82,7 @@ class NodeRecognising:
         try:
             scripts = scripts_of(tree, folder)
         except BadInput:
-            return ()  # a damaged manifest is told of where it is installed from
+            return ()  # a damaged manifest is reported by the step that installs from it
         return [scripts[name] for name in _DEVELOPMENT_SCRIPTS if name in scripts]
 
     def ports(self, tree: Tree, folder: str) -> Iterator[PortWanted]:

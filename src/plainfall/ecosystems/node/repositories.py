@@ -105,7 +105,7 @@ def _source(addresses: tuple[str, ...], fragment: str) -> RepositorySource:
 
 def pack(checkout: Path, folder: Path) -> list[Unpacked]:
     """Copies the files that the package consists of into a new folder and lists them: what its manifest's
-    ``files`` name, else all that its ignore files leave; links are passed over. Raises DependencyProblem."""
+    ``files`` name, else all that its ignore files leave; links are skipped. Raises DependencyProblem."""
     try:
         document = foreign_json((checkout / "package.json").read_bytes(), "package.json")
     except (OSError, BadInput) as error:

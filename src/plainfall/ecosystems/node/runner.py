@@ -25,7 +25,7 @@ _INSTALLING = {"install", "i", "ci", "add", "remove", "update", "upgrade", "link
 
 
 def write_names(confined: Confined, folder: Path, builder: list[str]) -> None:
-    """Writes the small files into a folder of the clone (made if it is not there); ``builder`` is the command
+    """Writes the small files into a folder of the clone (made if it does not exist); ``builder`` is the command
     that compiles native add-ons (empty: there is none), to be found as ``node-gyp``."""
     if builder:
         _write(confined, folder / "node-gyp", f'#!/bin/sh\nexec {shlex.join(builder)} "$@"\n')

@@ -106,7 +106,7 @@ def secondary_commands(tree: Tree, folder: str, commands: list[Command]) -> list
     name = next((one for one in _ASSETS if one in scripts), None)
     if name and not any(one.stage == "server" for one in kept):
         path = f"{folder}/package.json" if folder else "package.json"
-        why = "whose result the part beside it serves"
+        why = "whose result the other part in this folder serves"
         kept.append(_command(tree, path, folder, "tasks", name, f"npm run {name}", 40, why))
     return kept
 

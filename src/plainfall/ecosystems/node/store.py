@@ -64,7 +64,7 @@ def registry_address(registry: str, name: str, version: str) -> str:
 
 @dataclass
 class Store:
-    """Looks packages up and gets what is lacking. ``part`` is where ``file:`` addresses and patches count
+    """Looks packages up and gets what is missing. ``part`` is where ``file:`` addresses and patches count
     from, ``clone`` what patches must be in."""
 
     cache: Path

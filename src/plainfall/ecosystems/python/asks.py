@@ -1,4 +1,4 @@
-"""Where a Python clone asks for a version: one small reader a place. Adding a place is adding a reader."""
+"""Where a Python clone asks for a version: one small reader per place. Adding a place is adding a reader."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Which distribution a file of an environment belongs to, where several want to lay or remove the same one.
+"""Which distribution owns a file of an environment, where several would install or remove the same one.
 
 The wheel specification lets any wheel put any file anywhere in site-packages, and the reference client lets the
 last one win. Here a file that another distribution has is not replaced: of several that hold it with different
@@ -29,7 +29,7 @@ def contested_files(
 ) -> dict[str, dict[str, str]]:
     """For each wheel that is about to be laid, the files that it is not to lay, with the distribution that has
     them: name to path (from site-packages) to owner. ``kept`` are the names and .dist-info folders of what is
-    installed already. Files that are the same in both are nobody's loss."""
+    installed already. Files that are identical in both are left out."""
     owners: dict[str, str] = {}
     sources: dict[str, Path] = {}
     for name, info in kept:

@@ -77,7 +77,7 @@ def build_wheel_from(
     """Builds the tree's wheel (or editable wheel) into ``work`` and returns it.
 
     The package's own build code runs, with the short list of variables and the build environment's
-    commands. Raises CommandFailed with the lines that matter; the whole output is in ``work/build.log``.
+    commands. Raises CommandFailed with the lines that matter; the full output is in ``work/build.log``.
     """
     from pyproject_hooks import BackendUnavailable, BuildBackendHookCaller, UnsupportedOperation
 

@@ -1,5 +1,5 @@
-"""Bytecode of cached packages: compiled once for each interpreter, kept in the package cache, linked beside
-the sources of every environment that has them.
+"""Bytecode of cached packages: compiled once for each interpreter, kept in the package cache, linked next to the
+sources of every environment that has them.
 
 Compiling takes longer than all the rest of an installation, so it is never waited for: a run that laid
 packages starts it as a process of its own, at low priority, which outlives the run. A ``.pyc`` holds the

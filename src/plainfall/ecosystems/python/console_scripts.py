@@ -56,7 +56,7 @@ def _of_cfg(tree: Tree, path: str) -> Iterator[ConsoleScript]:
     try:
         parser.read_string(tree.text(path), path)
     except configparser.Error:
-        return  # told of where the list is read
+        return  # reported where the list is read
     text = parser.get("options.entry_points", "console_scripts", fallback="")
     yield from _scripts(text.splitlines(), tree, path)
 
@@ -65,7 +65,7 @@ def _of_setup(tree: Tree, path: str) -> Iterator[ConsoleScript]:
     try:
         module = ast.parse(tree.text(path))
     except (SyntaxError, ValueError, RecursionError, MemoryError, BadInput):
-        return  # told of where the list is read
+        return  # reported where the list is read
     for node in ast.walk(module):
         if isinstance(node, ast.keyword) and node.arg == "entry_points":
             try:

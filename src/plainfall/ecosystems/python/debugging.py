@@ -1,4 +1,4 @@
-"""Python under a debug adapter: the adapter's package is got as any other, beside the part's environment, and
+"""Python under a debug adapter: the adapter's package is fetched as any other, outside the part's environment, and
 listens in the process that runs the code (and not in one that only watches files)."""
 
 from __future__ import annotations

@@ -62,7 +62,8 @@ class Standing:
 
 
 def standing(folder: Path, interpreter: Interpreter, seal: Seal) -> Standing:
-    """Compares what is there with what the interpreter wants. Changes nothing. One is ours if this user's seal
+    """Compares the existing environment with what the interpreter needs. Changes nothing. One is ours if this
+    user's seal
     is on it; a link never is, since what it leads to is somebody else's."""
     if not os.path.lexists(folder):
         return Standing("absent")
@@ -100,9 +101,9 @@ def standing(folder: Path, interpreter: Interpreter, seal: Seal) -> Standing:
 def make_environment(
     folder: Path, interpreter: Interpreter, prompt: str, making: Path, confined: Confined, seal: Seal
 ) -> VirtualEnvironment:
-    """Makes the environment beside its place (in ``making``, on the same disk) and moves it in whole.
+    """Makes the environment next to its place (in ``making``, on the same disk) and moves it into place.
 
-    One of ours that stands there is removed first. Raises EnvironmentProblem if something stands there
+    An existing one of ours is removed first. Raises EnvironmentProblem if something exists there
     that Plainfall did not make, PathRefused for a place outside of ``confined``, OSError of the disk.
     """
     before = standing(folder, interpreter, seal)

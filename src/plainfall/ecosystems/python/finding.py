@@ -1,4 +1,4 @@
-"""Which archive to take for a requirement: the indexes and folders are asked, the best tag wins."""
+"""Chooses the archive for a requirement: the indexes and folders are asked, the best tag wins."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""One installation: what it is about, what came of it, and its supply, which a warm run never makes."""
+"""One installation: its inputs, its result, and its package supply, which a warm run never creates."""
 
 from __future__ import annotations
 

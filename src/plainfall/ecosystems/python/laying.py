@@ -43,7 +43,7 @@ _LONGEST_FIRST_LINE = 127  # Linux cuts a script's first line here (BINPRM_BUF_S
 @dataclass(frozen=True)
 class Installed:
     """A distribution found in an environment: its .dist-info folder's name, and who put it there (empty
-    if it is half there)."""
+    if it is incomplete)."""
 
     dist_info: str
     installer: str
@@ -86,7 +86,7 @@ def lay_wheel(
 ) -> None:
     """Places every file of the wheel and writes scripts, RECORD and INSTALLER. ``folders`` makes those of this
     environment; ``not_laid`` are paths (from site-packages) that are another distribution's. Raises OSError and
-    PathRefused; what is laid by then is found again as half there."""
+    PathRefused; what is laid by then is found again as incomplete."""
     facts = tree.facts
     confined = Confined(environment.folder, "the environment")
     info = str(facts["dist_info"])
@@ -109,7 +109,7 @@ def lay_wheel(
     record = "".join(f"{line}\n" for line in rest if path_of_row(line) not in not_laid)
     folder = environment.packages / info
     folders.make(str(folder))
-    # A RECORD without an INSTALLER beside it tells that the rest was not laid to its end.
+    # A RECORD without an INSTALLER tells that the rest was not laid to its end.
     confined.write(folder / "RECORD", (record + _csv(rows)).encode("utf-8", "replace"))
     place_files(
         (
@@ -143,7 +143,7 @@ def recorded_paths(environment: VirtualEnvironment, dist_info: str) -> Iterator[
 
 
 def is_complete(environment: VirtualEnvironment, dist_info: str) -> bool:
-    """Whether every file that RECORD lists is there, bytecode aside."""
+    """Whether every file that RECORD lists exists, bytecode aside."""
     root = f"{environment.packages}/"
     return all(
         os.path.lexists(root + path)

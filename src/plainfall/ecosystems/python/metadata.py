@@ -37,7 +37,7 @@ class Metadata:
 
 def parse_metadata(text: str) -> Metadata:
     """The requirements of a METADATA or PKG-INFO text; one that cannot be read (old packages have such) is
-    passed over, as the reference client did when it was published."""
+    skipped, as the reference client did when it was published."""
     requires = []
     version = "1.0"
     dynamic: set[str] = set()
@@ -118,7 +118,7 @@ class _Remote(io.RawIOBase):
         self._position = 0
         page = client.page(url, span=(-_TAIL, 0))
         if page is None:
-            raise RegistryProblem(f"{url} is not there")
+            raise RegistryProblem(f"{url} does not exist")
         self._size = page.total or len(page.body)
         self._pieces: dict[int, bytes] = {self._size - len(page.body): page.body}
 
@@ -146,7 +146,7 @@ class _Remote(io.RawIOBase):
         start = self._position
         page = self._client.page(self._url, span=(start, max(end, min(self._size, start + 8192)) - 1))
         if page is None:
-            raise RegistryProblem(f"{self._url} is not there any more")
+            raise RegistryProblem(f"{self._url} no longer exists")
         self._pieces[start if page.total else 0] = page.body
         if (start if page.total else 0) + len(page.body) < end or (not page.total and start > len(page.body)):
             raise RegistryProblem(f"{self._url} gave fewer bytes than it has")

@@ -1,4 +1,4 @@
-"""Which archives the index offers for the pins of a list that names none itself, asked before a runtime is
+"""The archives that the index offers for the pins of a list that names none itself, asked before a runtime is
 chosen: a pin whose wheels are for an older Python is a reason to take that one."""
 
 from __future__ import annotations

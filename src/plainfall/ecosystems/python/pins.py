@@ -1,4 +1,4 @@
-"""What a dependency list comes to: pins to install as they stand, or wishes to resolve first."""
+"""The result of reading a dependency list: pins to install as they stand, or wishes to resolve first."""
 
 from __future__ import annotations
 
@@ -60,7 +60,8 @@ class Pin:
 
 @dataclass(frozen=True)
 class Target:
-    """For whom a list is read: the interpreter's markers (PEP 508), the extras and groups that are wanted,
+    """The target that a list is read for: the interpreter's markers (PEP 508), the extras and groups that are
+    wanted,
     the variables that may stand in a list, in addresses at the ``hosts`` for which the person allowed it."""
 
     markers: Mapping[str, str]

@@ -71,7 +71,7 @@ class References:
             )
         if not path.exists():
             raise DependencyProblem(
-                f"{reference.address} is not there",
+                f"{reference.address} does not exist",
                 place=place,
                 remedy="Correct the path; it counts from the folder of the list that names it.",
             )

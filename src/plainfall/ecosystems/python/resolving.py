@@ -1,6 +1,6 @@
 """From wishes to pins: versions chosen so that every requirement holds, newest first.
 
-The search is resolvelib's; what stands here is what it must know: which versions there are, what each
+The search is resolvelib's; this module provides what it must know: which versions there are, what each
 requires, and in which order to decide.
 """
 
@@ -89,7 +89,7 @@ def resolve(
 ) -> list[Resolved]:
     """The packages for the wishes, sorted by name.
 
-    ``directs`` holds what the references among the wishes were found to be, by position. ``instead`` maps
+    ``directs`` holds the resolved references among the wishes, by position. ``instead`` maps
     names to versions that are taken whatever is asked. Raises DependencyProblem in terms of the project's
     own lines if no set of versions satisfies all.
     """
@@ -120,7 +120,7 @@ def _led_to(
     chosen: Mapping[tuple[str, str], _Candidate], criteria: Mapping[tuple[str, str], Any]
 ) -> dict[tuple[str, str], _Candidate]:
     """What the wishes lead to, of all that was chosen on the way: where a version was given up for another,
-    what only the first one needed is still there. (The library's own way to tell does not come to an end
+    what only the first one needed still exists. (The library's own way to tell does not come to an end
     where such left-overs need each other.)"""
     keys = {id(candidate): key for key, candidate in chosen.items()}
     below: dict[tuple[str, str] | None, list[tuple[str, str]]] = {}
@@ -166,7 +166,7 @@ class _Provider(AbstractProvider[_Wish, _Candidate, tuple[str, str]]):
             extras = requirement.extras if requirement else set()
             requirement = Requirement(f"{direct.name}=={direct.version}")
             requirement.extras = set(extras)
-        assert requirement is not None  # a bare reference always comes with what it was found to be
+        assert requirement is not None  # a bare reference is always resolved already
         return list(self._wishes(requirement, line, "the project"))
 
     def _wishes(self, requirement: Requirement, line: RequirementLine | None, parent: str) -> Iterator[_Wish]:

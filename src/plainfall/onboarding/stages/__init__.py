@@ -1,1 +1,1 @@
-"""One module a stage (or a few that belong together): each function carries out one step."""
+"""One module per stage (or a few that belong together): each function carries out one step."""

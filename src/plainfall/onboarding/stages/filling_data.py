@@ -1,7 +1,7 @@
 """Migrations and seeds: run once for what they depend on, with the database looked at before and after.
 
-A framework's own migrations only add what is lacking, and run again when their inputs change. What any other
-command does to the rows that are there nobody knows (many drop the tables first): it runs once for a database, and
+A framework's own migrations only add what is missing, and run again when their inputs change. What any other
+command does to existing rows is unknown (many drop the tables first): it runs once for a database, and
 never on one that holds rows which no step of ours put there.
 """
 
@@ -89,7 +89,7 @@ def _again(command: Command) -> str:
 
 
 def _foreign_rows(work: Work, stages: list[str]) -> str:
-    """What the database holds that none of these steps of ours put there, in words; "" for nothing."""
+    """Tables with rows that none of our steps added, in words; "" for none."""
     database = _database(work)
     if database is None:
         return ""
@@ -182,7 +182,7 @@ def _make_folder(work: Work, database: DatabaseFound | None) -> None:
 
 
 def _exclude(work: Work, file: Path) -> None:
-    """A database that a step made, and what its engine keeps beside it, are by-products."""
+    """A database that a step made, and the files that its engine keeps next to it, are by-products."""
     if file.is_relative_to(work.clone) and not work.state.is_tracked(file):
         inner = file.relative_to(work.clone).as_posix()
         exclude_locally(work.clone, [f"/{inner}{ending}" for ending in ("", "-wal", "-shm", "-journal")])
@@ -266,7 +266,7 @@ def _guard(work: Work) -> DatabaseGuard:
 
 def _undo_unfinished(work: Work) -> list[str]:
     """A step that a kill cut off: its processes are ended, its database is put back, unless it was done and
-    recorded already. Returns what is to be said of it."""
+    recorded already. Returns remarks for people."""
     guard = _guard(work)
     mark = guard.under_way()
     if mark is None:

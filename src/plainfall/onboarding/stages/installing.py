@@ -230,7 +230,7 @@ def _allowed_hosts(work: Work, wishes: InstallWishes) -> frozenset[str]:
 
 
 def _all_exist(place: Path, layout: Mapping[str, Sequence[str]]) -> bool:
-    """Whether every file that was laid is still there. Names only: a file that someone edits in place to
+    """Whether every file that was laid still exists. Names only: a file that someone edits in place to
     find a fault is theirs."""
     if not layout:
         return False

@@ -290,7 +290,7 @@ def probe(work: Work) -> StepResult:
 
 def best_page(base: str, paths: tuple[str, ...]) -> tuple[Probe, list[str]]:
     """The first of the pages that answers well, else the first page's answer; and what was asked. A first
-    page that is not there (404) says nothing against a server that has only an interface."""
+    page that does not exist (404) says nothing against a server that has only an interface."""
     from plainfall.server.probe import probe_page
 
     tried: list[str] = []

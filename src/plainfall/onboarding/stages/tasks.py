@@ -45,7 +45,7 @@ def tasks(work: Work) -> StepResult:
 
 def carry_out(work: Work, stage: str, command: Command) -> list[str]:
     """Runs a command; one that is known to be flaky, or whose network failed, is run once more, and errors
-    that the team declared harmless are tolerated. Returns what is to be said. Raises CommandFailed."""
+    that the team declared harmless are tolerated. Returns remarks for people. Raises CommandFailed."""
     remarks: list[str] = []
     for attempt in (1, 2):
         try:
@@ -101,7 +101,7 @@ def administrator(work: Work) -> StepResult:
     except CommandFailed as error:
         if not any(result.there_already in line for line in error.lines):
             raise
-        made = f"an account {_NAME!r} was there already"
+        made = f"an account {_NAME!r} existed already"
         known.pop(work.part.key or ".")
         work.state.keep_accounts(known)
     work.state.keep(work.part.key, "administrator", {"database": database})

@@ -1,1 +1,1 @@
-"""Lock files of Node clones, one module a format."""
+"""Lock files of Node clones, one module per format."""

@@ -1,4 +1,4 @@
-"""One package as a lock places it."""
+"""A package and its place, as a lock states them."""
 
 from __future__ import annotations
 

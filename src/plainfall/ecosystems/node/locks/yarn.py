@@ -161,7 +161,7 @@ def _newer(
 
 def _patched(source: str, path: str) -> tuple[str, tuple[str, ...]]:
     """What is patched, and the clone's patch files, from the part; those that a package manager brings along
-    are its own workings around its layout, and are passed over."""
+    are its own workings around its layout, and are skipped."""
     inner, _, rest = source.removeprefix("patch:").partition("#")
     files, _, binding = rest.partition("::")
     locator = re.search(r"locator=([^&]+)", binding)

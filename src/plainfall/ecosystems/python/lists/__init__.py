@@ -1,1 +1,1 @@
-"""The lists that Python projects keep their dependencies in: one module a kind of file."""
+"""The lists that Python projects keep their dependencies in: one module per kind of file."""

@@ -67,7 +67,7 @@ _FOR_DEVELOPERS = (
 
 @dataclass(frozen=True)
 class Candidate:
-    """A list that is there: its path, the kind of file, the reason for or against it."""
+    """An existing list: its path, the kind of file, the reason for or against it."""
 
     path: str
     kind: str
@@ -113,7 +113,7 @@ def _locks(tree: Tree, place: str, names: set[str]) -> list[str]:
 
 
 def _lists(names: set[str]) -> list[str]:
-    """Requirement lists; a ``.in`` file only where its output is not beside it."""
+    """Requirement lists; a ``.in`` file only where its output does not exist."""
     results = [name for name in names if REQUIREMENTS.match(name)]
     results = [name for name in results if not (name.endswith(".in") and f"{name[:-3]}.txt" in names)]
     return sorted(results, key=lambda name: (_MAIN.match(name) is None, _likelihood(name), name))
@@ -205,7 +205,7 @@ def _unknown_words(listed: Listed, target: Target) -> list[str]:
 
 
 def stale_remarks(tree: Tree, listed: Listed, target: Target) -> list[str]:
-    """What the manifest beside a lock wishes and the lock does not hold, in words with both places."""
+    """Requirements of the manifest that the lock does not contain, in words with both places."""
     folder = listed.path.rpartition("/")[0]
     path = f"{folder}/pyproject.toml" if folder else "pyproject.toml"
     if listed.pins is None or not (tree.root / path).is_file():

@@ -1,4 +1,4 @@
-"""Manifests that list what is wished for, not what is locked: ``pyproject.toml``, ``setup.cfg``, ``setup.py``
+"""Manifests, which list requirements and lock nothing: ``pyproject.toml``, ``setup.cfg``, ``setup.py``
 (read, never run), ``Pipfile``, ``environment.yml``."""
 
 from __future__ import annotations

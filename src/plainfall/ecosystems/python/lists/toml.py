@@ -21,7 +21,7 @@ def load_toml(tree: Tree, path: str) -> dict[str, Any]:
 
 
 def load_table(tree: Tree, path: str, *keys: str) -> dict[str, Any]:
-    """The table below these keys, empty where it is lacking. Raises BadInput with the line."""
+    """The table below these keys, empty where it is missing. Raises BadInput with the line."""
     return table_in(load_toml(tree, path), keys, tree.text(path), path)
 
 
