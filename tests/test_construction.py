@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import ast
+import functools
 from collections.abc import Iterator
 from pathlib import Path
 
@@ -71,11 +72,13 @@ CHANGES = {
 OF_MODULES = {"os", "shutil"}
 
 
-def modules() -> Iterator[tuple[str, ast.Module]]:
-    for path in sorted(SOURCE.rglob("*.py")):
-        name = path.relative_to(SOURCE).as_posix()
-        if not name.startswith("standins/"):
-            yield name, ast.parse(path.read_text("utf-8"))
+@functools.cache
+def modules() -> tuple[tuple[str, ast.Module], ...]:
+    paths = sorted(SOURCE.rglob("*.py"))
+    names = [(path, path.relative_to(SOURCE).as_posix()) for path in paths]
+    return tuple(
+        (name, ast.parse(path.read_text("utf-8"))) for path, name in names if "standins/" not in name
+    )
 
 
 def changes(tree: ast.Module) -> Iterator[str]:
