@@ -4,7 +4,17 @@ from __future__ import annotations
 
 import argparse
 
-__all__ = ["STAGES", "port", "seconds", "status", "with_clone", "with_given", "with_mending", "with_wishes"]
+__all__ = [
+    "STAGES",
+    "port",
+    "seconds",
+    "status",
+    "with_clone",
+    "with_given",
+    "with_mending",
+    "with_parts",
+    "with_wishes",
+]
 
 STAGES = (
     "runtime",
@@ -24,6 +34,17 @@ def with_clone(parser: argparse.ArgumentParser) -> None:
     """The folder of the clone."""
     parser.add_argument(
         "clone", nargs="?", default=".", metavar="CLONE", help="its folder (default: this one)"
+    )
+
+
+def with_parts(parser: argparse.ArgumentParser) -> None:
+    """The parts that are meant."""
+    parser.add_argument(
+        "--part",
+        action="append",
+        default=[],
+        metavar="FOLDER",
+        help="only this part, or this example in the clone (repeatable)",
     )
 
 

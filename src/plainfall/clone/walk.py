@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import re
 from collections.abc import Iterator
 from dataclasses import dataclass, field
 from functools import cached_property
@@ -16,11 +17,17 @@ from plainfall.reading import clone_text, is_replaced
 if TYPE_CHECKING:
     from pathspec import GitIgnoreSpec
 
-__all__ = ["Tree", "walk"]
+__all__ = ["Tree", "is_side", "walk"]
 
 _SKIPPED = frozenset(
     ".git .hg .svn .plainfall node_modules bower_components __pycache__ site-packages .tox .nox "
     ".mypy_cache .ruff_cache .pytest_cache .idea .gradle .bundle".split()
+)
+# Folders that belong to a project and are none: documents, tests, examples, what others made.
+_SIDE = re.compile(
+    r"(^|/)(vendor|third[-_]party|external|docs?|examples?|samples?|demos?|sandbox|tutorials?|tests?|testing|"
+    r"benchmarks?|requirements|scripts|tools)(/|$)",
+    re.IGNORECASE,
 )
 _DEEPEST = 8
 _MOST = 50_000
@@ -31,12 +38,14 @@ _LARGEST_TEXT = 2 * 1024 * 1024
 class Tree:
     """The clone's files, ignored ones left out: paths relative to ``root``, sorted, with forward slashes.
 
-    ``cut`` tells that the clone holds more files than are looked at.
+    ``cut`` tells that the clone holds more files than are looked at. ``named`` is a folder that the person named
+    and that is usually a side of a project (an example, a demo): it counts as a project of its own ("": none is).
     """
 
     root: Path
     files: tuple[str, ...]
     cut: bool = False
+    named: str = ""
     _texts: dict[str, str] = field(default_factory=dict, repr=False, compare=False)
 
     @cached_property
@@ -54,6 +63,15 @@ class Tree:
             folder, _, name = path.rpartition("/")
             folders.setdefault(folder, []).append(name)
         return folders
+
+    def in_named(self, folder: str) -> str | None:
+        """The path of a folder from the named one, None for a folder outside of that."""
+        if not self.named:
+            return folder
+        if folder == self.named:
+            return ""
+        inside = folder.startswith(f"{self.named}/")
+        return folder[len(self.named) + 1 :] if inside else None
 
     def below(self, folder: str) -> Iterator[str]:
         """Paths of the files in a folder and its subfolders, relative to that folder."""
@@ -86,6 +104,11 @@ class Tree:
             if piece in line:
                 return Evidence(path, number, line.strip())
         return Evidence(path)
+
+
+def is_side(folder: str) -> bool:
+    """Whether a folder is, or lies in, one that belongs to a project and is none: documents, tests, examples."""
+    return _SIDE.search(folder) is not None
 
 
 def walk(root: Path) -> Tree:

@@ -7,21 +7,24 @@ from pathlib import Path
 from plainfall.ecosystems import environment_of
 from plainfall.errors import EnvironmentProblem
 from plainfall.onboarding.choices import part_named
+from plainfall.onboarding.clone_root import CloneFolder, survey_of
 from plainfall.onboarding.settling import Settling
 from plainfall.onboarding.state import CloneState
 from plainfall.onboarding.work import Wishes, Work
 from plainfall.surroundings import Surroundings
-from plainfall.survey.look import look
 
 __all__ = ["variables_inside", "work_inside"]
 
 
-def work_inside(clone: Path, part_name: str | None, surroundings: Surroundings) -> Work:
+def work_inside(place: CloneFolder, part_name: str | None, surroundings: Surroundings) -> Work:
     """A part as its steps would have it, with runtime and settings, though no step is carried out. Changes
     nothing in the clone. Raises UsageProblem for a part that does not exist."""
+    clone = place.clone
     state = CloneState(clone, surroundings.state)
-    survey, tree = look(clone, surroundings.cache, state.settings_files())
-    part = part_named(survey, part_name)
+    names = [part_name] if part_name is not None else []
+    survey, tree, parts = survey_of(place, names, state, surroundings)
+    top = place.folder if len(survey.parts) > 1 and place.folder else None
+    part = parts[0] if parts else part_named(survey, top)
     file = state.record(part.key, "runtime").get("file")
     named = Path(file) if isinstance(file, str) and Path(file).exists() else None
     choice = environment_of(part.language).choose_runtime(part, surroundings, named, offline=True)
@@ -35,14 +38,14 @@ def work_inside(clone: Path, part_name: str | None, surroundings: Surroundings) 
 
 
 def variables_inside(
-    clone: Path, part_name: str | None, surroundings: Surroundings
+    place: CloneFolder, part_name: str | None, surroundings: Surroundings
 ) -> tuple[Path, dict[str, str]]:
     """The folder of a part and the variables of its commands: the person's own, over them the part's mode,
     settings and environment.
 
     Raises UsageProblem for a part that does not exist, EnvironmentProblem for one that was not onboarded.
     """
-    work = work_inside(clone, part_name, surroundings)
+    work = work_inside(place, part_name, surroundings)
     standing = work.standing()
     if standing.state != "right":
         reason = f" ({standing.reason})" if standing.reason else ""

@@ -14,6 +14,7 @@ from typing import Any
 from plainfall.ecosystems.frameworks import reload_channels
 from plainfall.errors import NothingToOnboard, UsageProblem
 from plainfall.evidence import Evidence
+from plainfall.onboarding.clone_root import CloneFolder
 from plainfall.onboarding.inside import work_inside
 from plainfall.onboarding.stages.serving import best_page, running_of
 from plainfall.onboarding.state import CloneState
@@ -117,12 +118,13 @@ class ServerLook:
         }
 
 
-def probe_servers(clone: Path, surroundings: Surroundings, wishes: ProbeWishes) -> list[ServerLook]:
+def probe_servers(place: CloneFolder, surroundings: Surroundings, wishes: ProbeWishes) -> list[ServerLook]:
     """Looks at every recorded server, or one part's. Nothing in the clone changes but a file's time, and the
     accounts that were made (kept in the state folder).
 
     Raises NothingToOnboard if the folder does not exist, UsageProblem for a part or file that does not exist.
     """
+    clone = place.clone
     if not clone.is_dir():
         raise NothingToOnboard(f"{clone} is not a folder", remedy="Name the folder of a clone.")
     state = CloneState(clone, surroundings.state)
@@ -130,7 +132,7 @@ def probe_servers(clone: Path, surroundings: Surroundings, wishes: ProbeWishes) 
     state.register.cut_logs()
     looks = []
     for part, record in state.servers.items():
-        if chosen is not None and part != chosen:
+        if part != chosen if chosen is not None else not place.holds(part):
             continue
         look = ServerLook(part, record.get("url", ""), record["command"], record["pid"], record["log"])
         if record.get("url") and belonging(running_of(record)):
@@ -163,7 +165,7 @@ class _Looking:
         self._look = look
         self._base = str(record["url"])
         self._visitor = Visitor()
-        self._work: Work = work_inside(clone, part or ".", surroundings)
+        self._work: Work = work_inside(CloneFolder(clone), part or ".", surroundings)
 
     def look(self) -> None:
         """Carries out all probes, in an order in which each helps the next."""

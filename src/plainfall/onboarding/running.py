@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import time
-from collections.abc import Collection
+from collections.abc import Collection, Sequence
 from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import Any
@@ -13,6 +13,7 @@ from plainfall.errors import PlainfallError, ValueNeeded
 from plainfall.evidence import Evidence
 from plainfall.onboarding.byproducts import ByProducts
 from plainfall.onboarding.choices import with_choices
+from plainfall.onboarding.clone_root import CloneFolder, survey_of
 from plainfall.onboarding.events import Event, Listener, RunFinished, RunStarted, StepFinished
 from plainfall.onboarding.journal import Journal
 from plainfall.onboarding.order import in_order, needs_of
@@ -26,7 +27,6 @@ from plainfall.onboarding.work import Wishes, Work
 from plainfall.packages.cache import PackageCache
 from plainfall.settings.setting import Asker, Setting
 from plainfall.surroundings import Surroundings
-from plainfall.survey.look import look
 from plainfall.tracing import trace
 from plainfall.workers import end_workers, worker_pool
 
@@ -54,27 +54,30 @@ class Outcome:
 
 
 def onboard(
-    clone: Path,
+    place: CloneFolder,
     wishes: Wishes,
     surroundings: Surroundings,
     listener: Listener,
     *,
     until: Stage | None = None,
     only: Collection[Stage] | None = None,
-    chosen: Collection[str] | None = None,
+    names: Sequence[str] = (),
     preview: bool = False,
     ask: Asker | None = None,
 ) -> Outcome:
     """Surveys the clone and carries out its steps up to and with the stage ``until``, or those of the stages
-    ``only``; of all parts, or of those whose keys are ``chosen``.
+    ``only``; of all parts in the folder that was named, or of those with these names.
 
     With ``preview`` the steps are only listed, as waiting, and nothing on disk changes. A step that fails
     ends its part; the outcome says so, nothing is raised for it. Raises NothingToOnboard, CloneBusy, or
-    BadInput of the survey. Interrupted, what the running step started is ended, and the exception goes on.
+    BadInput of the survey, UsageProblem for a name that is no part. Interrupted, what the running step started is
+    ended, and the exception goes on.
     """
     begin = time.perf_counter()
+    clone = place.clone
     state = CloneState(clone, surroundings.state)
-    survey, tree = look(clone, surroundings.cache, state.settings_files())
+    survey, tree, parts = survey_of(place, names, state, surroundings)
+    chosen = None if parts is None else {part.key for part in parts}
     survey = with_choices(survey, state)
     last = until.position if until else len(Stage)
     settling = Settling(

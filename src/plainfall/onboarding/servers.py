@@ -6,6 +6,7 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from plainfall.errors import NothingToOnboard
+from plainfall.onboarding.clone_root import CloneFolder
 from plainfall.onboarding.commands import end_leftovers
 from plainfall.onboarding.register import Register
 from plainfall.onboarding.state import CloneState
@@ -29,14 +30,19 @@ class Stopped:
     followed: bool = True
 
 
-def stop_servers(clone: Path, user_state: Path, part: str | None = None) -> list[Stopped]:
-    """Ends every recorded server of a clone, or one part's; without ``part`` also what commands that were cut
-    off left running. Raises ServerFailed if one cannot be ended, CloneBusy while a run holds the clone,
-    NothingToOnboard if the folder does not exist."""
+def stop_servers(place: CloneFolder, user_state: Path, part: str | None = None) -> list[Stopped]:
+    """Ends every recorded server of a clone (of the parts in the folder that was named), or one part's; without
+    ``part`` also what commands that were cut off left running. Raises ServerFailed if one cannot be ended,
+    CloneBusy while a run holds the clone, NothingToOnboard if the folder does not exist."""
+    clone = place.clone
     if not clone.is_dir():
         raise NothingToOnboard(f"{clone} is not a folder", remedy="Name the folder of a clone.")
     state = CloneState(clone, user_state)
-    servers = {key: record for key, record in state.servers.items() if part is None or key == part}
+    servers = {
+        key: record
+        for key, record in state.servers.items()
+        if (place.holds(key) if part is None else key == part)
+    }
     if not servers and (part is not None or not state.commands):
         return []
     stopped = []
@@ -64,7 +70,7 @@ def stop_everywhere(user_state: Path) -> dict[str, list[Stopped]]:
             continue
         clone = Path(row.clone)
         if clone.is_dir() and row.clone not in results:
-            results[row.clone] = stop_servers(clone, user_state)
+            results[row.clone] = stop_servers(CloneFolder(clone), user_state)
         if row.pids:
             # The clone is gone, or has lost its own record.
             ended = stop(row.running)

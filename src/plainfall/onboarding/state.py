@@ -94,6 +94,10 @@ class CloneState:
                 "taken over, its servers and ports are not"
             )
 
+    def is_known(self) -> bool:
+        """Whether the state folder holds records that this user's Plainfall wrote."""
+        return self.folder.is_dir() and not self._refusal and not self._foreign
+
     def prepare(self) -> None:
         """Makes the state folder and excludes it locally. Raises ForeignState for one that must not be touched,
         PlainfallError where none can be made."""

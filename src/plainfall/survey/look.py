@@ -4,12 +4,13 @@ from __future__ import annotations
 
 import re
 from collections.abc import Collection, Iterator, Mapping, Sequence
+from dataclasses import replace
 from pathlib import Path
 
 from plainfall.clone.commands import process_file_commands, readme_commands, with_port_words
 from plainfall.clone.parts import PartFound, SettingsFound, Survey
 from plainfall.clone.readme import ReadmeStep, read_steps, readme_addresses
-from plainfall.clone.walk import Tree, walk
+from plainfall.clone.walk import Tree, is_side, walk
 from plainfall.ecosystems import languages, source_readers, vocabulary
 from plainfall.ecosystems.frameworks import find_frameworks
 from plainfall.ecosystems.shape import Language, Recognising
@@ -26,6 +27,8 @@ from plainfall.survey.modes import modes_of
 
 __all__ = ["look"]
 
+_Recognised = tuple[str, Language, Recognising, list[Evidence]]
+
 _README = re.compile(r"^readme(\.(md|markdown|mkd|rst|rest|adoc|asciidoc|asc|org|txt))?$", re.IGNORECASE)
 _SHOWN = 8  # files of another coding that are named
 _COMPILED = {
@@ -41,23 +44,37 @@ _COMPILED = {
 
 
 def look(
-    clone: Path, cache: Path | None = None, made: Collection[str] = (), *, partial: bool = False
+    clone: Path,
+    cache: Path | None = None,
+    made: Collection[str] = (),
+    *,
+    folder: str = "",
+    partial: bool = False,
 ) -> tuple[Survey, Tree]:
     """Surveys the clone; returns what was found and the tree it was found in.
 
     ``cache`` is this user's, which stores the results for sources, so that unchanged ones are not read again, and
-    release lines that were learnt; ``made`` are the settings files that Plainfall made there before. Raises
-    NothingToOnboard if the folder does not exist or holds no part (``partial``: nor a part of a language that
-    is not onboarded yet), BadInput for a file that matters and cannot be understood.
+    release lines that were learnt; ``made`` are the settings files that Plainfall made there before. With
+    ``folder`` only the parts in that folder of the clone are surveyed, or the one that the folder belongs to.
+    Raises NothingToOnboard if the folder does not exist or holds no part (``partial``: nor a part of a language
+    that is not onboarded yet), BadInput for a file that matters and cannot be understood.
     """
     if not clone.is_dir():
         raise NothingToOnboard(
             f"{clone} is not a folder", remedy="Name the folder of a clone, or go there first."
         )
-    tree = walk(clone)
-    sources = read_sources(clone, tree.files, memory_file(cache, clone) if cache else None, source_readers())
-    results = list(_recognised(tree))
-    others = list(_other_parts(tree, [one[0] for one in results]))
+    tree, results = _parts_in(walk(clone), folder)
+    inside = tree.files
+    if folder:
+        tops = [one[0] for one in results]
+        inside = tuple(path for path in tree.files if any(_within(path, top) for top in (folder, *tops)))
+    memory = memory_file(cache, clone / folder) if cache else None
+    sources = read_sources(clone, inside, memory, source_readers())
+    others = [
+        one
+        for one in _other_parts(tree, [one[0] for one in results])
+        if not folder or _within(one[0], folder)
+    ]
     folders = sorted({one[0] for one in results} | {one[0] for one in others})
     templates = {
         folder: find_templates(tree, folder, _below(folder, folders), _inside(folder, folders, sources), made)
@@ -84,9 +101,9 @@ def look(
         )
         for folder, language, place in others
     ]
-    rest += _shared(tree, folders, sources, made)
+    rest += _shared(tree, folders, sources, made) if not folder else []
     if not parts and not (partial and rest):
-        raise _nothing(clone, tree, remarks)
+        raise _nothing(clone / folder, tree, remarks)
     steps = [step for part in parts[:1] for step in _steps(tree, part.path)]
     contradictions = tuple(find_contradictions(tree, parts, steps))
     remarks += _of_other_codings(tree)
@@ -95,6 +112,35 @@ def look(
         name, parts, tuple(rest), sources, tuple(steps), contradictions, tuple(remarks), _history(clone)
     )
     return survey, tree
+
+
+def _within(path: str, folder: str) -> bool:
+    return not folder or path == folder or path.startswith(f"{folder}/")
+
+
+def _parts_in(tree: Tree, folder: str) -> tuple[Tree, list[_Recognised]]:
+    """The parts in a folder of the clone. One that is a side of a project (an example, a demo) is a project of its
+    own where it is named; a folder within a part stands for that part."""
+    results = list(_recognised(tree))
+    if not folder:
+        return tree, results
+    inside = [one for one in results if _within(one[0], folder)]
+    if inside:
+        return tree, inside
+    named = replace(tree, named=folder)
+    own = [one for one in _recognised(named) if _within(one[0], folder)]
+    above = [one for one in results if _within(folder, one[0])]
+    deepest = max((one[0] for one in above), key=len, default="")
+    from_folder = folder[len(deepest) :].lstrip("/")
+    if own and (not above or is_side(from_folder) or any(_is_project(one) for one in own)):
+        return named, own
+    return tree, [one for one in above if one[0] == deepest]
+
+
+def _is_project(recognised: _Recognised) -> bool:
+    """Whether something else than a main file says that it is a part."""
+    _, language, _, evidence = recognised
+    return any(place.path.rpartition("/")[2] not in language.mains for place in evidence)
 
 
 def _below(folder: str, folders: Sequence[str]) -> list[str]:
@@ -125,7 +171,7 @@ def _other_remark(language: Language, place: Evidence) -> tuple[str, Evidence]:
     return f"a {language.title} part is here; this version of Plainfall looks after its settings only", place
 
 
-def _recognised(tree: Tree) -> Iterator[tuple[str, Language, Recognising, list[Evidence]]]:
+def _recognised(tree: Tree) -> Iterator[_Recognised]:
     for language in languages():
         if language.recognising is None or not language.onboarded:
             continue

@@ -22,6 +22,7 @@ from plainfall.cli.ending import taking_time
 from plainfall.cli.view import RunView
 from plainfall.ecosystems.node.interpreters import node_interpreters
 from plainfall.errors import UsageProblem
+from plainfall.onboarding.clone_root import CloneFolder
 from plainfall.onboarding.running import Outcome, onboard
 from plainfall.onboarding.servers import stop_servers
 from plainfall.runtimes.interpreters import Interpreter
@@ -55,7 +56,7 @@ def run(options: argparse.Namespace, console: Console) -> int:
         if not options.keep:
             with taking_time():
                 if clone.exists():
-                    stop_servers(clone, Surroundings.of_process().state)
+                    stop_servers(CloneFolder(clone), Surroundings.of_process().state)
                 if options.into is None:
                     shutil.rmtree(place)
 
@@ -98,7 +99,10 @@ def _run(options: argparse.Namespace, console: Console, clone: Path) -> int:
             console.note("(no git here: the sample is a folder without history)")
         try:
             outcome = onboard(
-                clone, wishes_of(options), dataclasses.replace(surroundings, variables=variables), view
+                CloneFolder(clone),
+                wishes_of(options),
+                dataclasses.replace(surroundings, variables=variables),
+                view,
             )
         finally:
             view.pause()

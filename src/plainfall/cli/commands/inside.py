@@ -11,6 +11,7 @@ from pathlib import Path
 from plainfall.cli.arguments import with_clone
 from plainfall.cli.console import Console
 from plainfall.errors import PlainfallError, UsageProblem
+from plainfall.onboarding.clone_root import clone_of
 from plainfall.onboarding.inside import variables_inside
 from plainfall.surroundings import Surroundings
 
@@ -33,8 +34,9 @@ def run(options: argparse.Namespace, console: Console) -> int:
         raise UsageProblem(
             "there is no command", remedy="Write it behind two dashes, as in: plainfall inside -- python -V"
         )
-    clone = Path(options.clone).absolute()
-    folder, variables = variables_inside(clone, options.part, Surroundings.of_process())
+    surroundings = Surroundings.of_process()
+    place = clone_of(Path(options.clone).absolute(), surroundings.state)
+    folder, variables = variables_inside(place, options.part, surroundings)
     words = list(options.words)
     program = shutil.which(words[0], path=variables["PATH"]) if "/" not in words[0] else words[0]
     if program is None or not (folder / program).exists():

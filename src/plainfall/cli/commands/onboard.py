@@ -6,7 +6,7 @@ import argparse
 import re
 from pathlib import Path
 
-from plainfall.cli.arguments import STAGES, with_clone, with_wishes
+from plainfall.cli.arguments import STAGES, with_clone, with_parts, with_wishes
 from plainfall.cli.asking import TerminalAsker
 from plainfall.cli.console import Console
 from plainfall.cli.document import outcome_document
@@ -15,6 +15,7 @@ from plainfall.ecosystems.shape import InstallWishes
 from plainfall.errors import BadInput, UsageProblem
 from plainfall.evidence import Evidence
 from plainfall.formats.dotenv import parse_dotenv
+from plainfall.onboarding.clone_root import clone_of
 from plainfall.onboarding.running import Outcome, onboard
 from plainfall.onboarding.steps import Stage
 from plainfall.onboarding.work import Wishes
@@ -39,6 +40,7 @@ ORDER = 2  # among the commands that --help lists
 def arguments(parser: argparse.ArgumentParser) -> None:
     """Defines the command's arguments."""
     with_clone(parser)
+    with_parts(parser)
     with_wishes(parser)
     parser.add_argument("--preview", action="store_true", help="only list the steps; change nothing")
     parser.add_argument("--until", choices=STAGES, metavar="STAGE", help=f"stop after: {', '.join(STAGES)}")
@@ -46,15 +48,16 @@ def arguments(parser: argparse.ArgumentParser) -> None:
 
 def run(options: argparse.Namespace, console: Console) -> int:
     """Onboards the clone and shows the outcome."""
-    clone = Path(options.clone).absolute()
+    surroundings = Surroundings.of_process()
     view = RunView(console)
     try:
         outcome = onboard(
-            clone,
+            clone_of(Path(options.clone).absolute(), surroundings.state),
             wishes_of(options),
-            Surroundings.of_process(),
+            surroundings,
             view,
             until=Stage(options.until) if options.until else None,
+            names=options.part,
             preview=options.preview,
             ask=TerminalAsker(console, view) if console.may_ask else None,
         )

@@ -8,6 +8,7 @@ from pathlib import Path
 from plainfall.cli import arguments as values
 from plainfall.cli.arguments import with_clone
 from plainfall.cli.console import Console
+from plainfall.onboarding.clone_root import clone_of
 from plainfall.onboarding.probing import PageReport, ProbeWishes, ServerLook, probe_servers
 from plainfall.server.endpoints import Endpoint
 from plainfall.server.reloading import Reloaded
@@ -56,7 +57,9 @@ def run(options: argparse.Namespace, console: Console) -> int:
         options.reload,
         Path(options.picture).absolute() if options.picture else None,
     )
-    looks = probe_servers(Path(options.clone).absolute(), Surroundings.of_process(), wishes)
+    surroundings = Surroundings.of_process()
+    place = clone_of(Path(options.clone).absolute(), surroundings.state)
+    looks = probe_servers(place, surroundings, wishes)
     well = bool(looks) and all(look.well for look in looks)
     if console.json:
         document = {"outcome": "done" if well else "failed", "servers": [look.as_json() for look in looks]}

@@ -7,7 +7,7 @@ import time
 from collections.abc import Collection
 from pathlib import Path
 
-from plainfall.cli.arguments import port, seconds, with_clone, with_mending
+from plainfall.cli.arguments import port, seconds, with_clone, with_mending, with_parts
 from plainfall.cli.commands.onboard import exit_status, show_outcome
 from plainfall.cli.console import Console
 from plainfall.cli.document import outcome_document
@@ -17,6 +17,7 @@ from plainfall.clone.parts import Survey
 from plainfall.diagnosis.reading import diagnose, lines_that_matter
 from plainfall.errors import NothingToOnboard
 from plainfall.onboarding.choices import choose_command, part_named, with_choices
+from plainfall.onboarding.clone_root import CloneFolder, clone_of, survey_of
 from plainfall.onboarding.following import Follower, Happening
 from plainfall.onboarding.register import Register, Registered
 from plainfall.onboarding.running import Outcome, onboard
@@ -25,7 +26,6 @@ from plainfall.onboarding.state import CloneState
 from plainfall.onboarding.steps import Stage, State, Step, StepResult
 from plainfall.onboarding.work import Wishes
 from plainfall.surroundings import Surroundings
-from plainfall.survey.look import look
 
 __all__ = ["ORDER", "arguments", "run"]
 
@@ -46,9 +46,7 @@ _STYLES = ("kept", "good", "warn", "strong")
 def arguments(parser: argparse.ArgumentParser) -> None:
     """Defines the command's arguments."""
     with_clone(parser)
-    parser.add_argument(
-        "--part", action="append", default=[], metavar="FOLDER", help="only this part's server (repeatable)"
-    )
+    with_parts(parser)
     parser.add_argument("--background", action="store_true", help="return when they answer; they stay up")
     parser.add_argument("--list", action="store_true", help="show what runs where, of every clone; no more")
     parser.add_argument(
@@ -81,33 +79,33 @@ def run(options: argparse.Namespace, console: Console) -> int:
     register.cut_logs()
     if options.list:
         return _list(console, register)
-    clone = Path(options.clone).absolute()
-    state = CloneState(clone, surroundings.state)
-    survey, _ = look(clone, surroundings.cache, state.settings_files())
-    chosen = {part_named(survey, name).key for name in options.part} or None
+    place = clone_of(Path(options.clone).absolute(), surroundings.state)
+    state = CloneState(place.clone, surroundings.state)
+    survey, _, parts = survey_of(place, options.part, state, surroundings)
     if options.commands:
+        chosen = None if parts is None else {part.key for part in parts}
         return _show_commands(console, with_choices(survey, state), chosen)
     if options.command:
-        part = part_named(survey, next(iter(options.part), None))
+        part = parts[0] if parts else part_named(survey, None)
         with state.locked():
             choose_command(part, options.command, state)
-    return _bring_up(options, console, clone, surroundings, chosen)
+    return _bring_up(options, console, place, surroundings)
 
 
 def _bring_up(
     options: argparse.Namespace,
     console: Console,
-    clone: Path,
+    place: CloneFolder,
     surroundings: Surroundings,
-    chosen: Collection[str] | None,
 ) -> int:
     view = _ServeView(console)
+    clone = place.clone
     before = {
         part: record.get("pid") for part, record in CloneState(clone, surroundings.state).servers.items()
     }
     try:
         wishes = Wishes(port=options.port, wait=options.wait, mend=options.mend, debug=options.debug)
-        outcome = onboard(clone, wishes, surroundings, view, only=_STAGES, chosen=chosen)
+        outcome = onboard(place, wishes, surroundings, view, only=_STAGES, names=options.part)
     finally:
         view.pause()
     _hint_at_migrations(console, CloneState(clone, surroundings.state), outcome)
@@ -179,7 +177,7 @@ def _follow(console: Console, clone: Path, outcome: Outcome, started: list[str],
     except KeyboardInterrupt:
         console.note("")
     with taking_time():
-        stopped = [one for part in started for one in stop_servers(clone, user_state, part)]
+        stopped = [one for part in started for one in stop_servers(CloneFolder(clone), user_state, part)]
     handled()
     return _end(console, outcome, names, stopped, ended, failed)
 

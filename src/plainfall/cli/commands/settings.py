@@ -16,13 +16,13 @@ from plainfall.cli.visible import visible
 from plainfall.clone.parts import Contradiction, Survey
 from plainfall.errors import NothingToOnboard, UsageProblem
 from plainfall.formats.values import shown_value
+from plainfall.onboarding.clone_root import clone_of, survey_of
 from plainfall.onboarding.settling import Settling
 from plainfall.onboarding.state import CloneState
 from plainfall.settings.setting import ORIGINS, Setting
 from plainfall.settings.similar_names import nearest
 from plainfall.settings.unit_settings import Settled
 from plainfall.surroundings import Surroundings
-from plainfall.survey.look import look
 
 _MOST_ROWS = 400  # keys that are shown of one file
 
@@ -43,10 +43,11 @@ def arguments(parser: argparse.ArgumentParser) -> None:
 
 def run(options: argparse.Namespace, console: Console) -> int:
     """Shows the settings of every part, or of the one that is named; changes nothing."""
-    clone = Path(options.clone).absolute()
     surroundings = Surroundings.of_process()
+    place = clone_of(Path(options.clone).absolute(), surroundings.state)
+    clone = place.clone
     state = CloneState(clone, surroundings.state)
-    survey, tree = look(clone, surroundings.cache, state.settings_files(), partial=True)
+    survey, tree, _ = survey_of(place, (), state, surroundings, partial=True)
     settling = Settling(survey, tree, state, given_of(options), surroundings.variables)
     units = [unit for unit in settling.units if options.part is None or unit.folder == _folder(options.part)]
     if not units:

@@ -7,6 +7,7 @@ from pathlib import Path
 
 from plainfall.cli.arguments import with_clone
 from plainfall.cli.console import Console
+from plainfall.onboarding.clone_root import clone_of
 from plainfall.onboarding.servers import Stopped, stop_everywhere, stop_servers
 from plainfall.surroundings import Surroundings
 
@@ -27,7 +28,9 @@ def run(options: argparse.Namespace, console: Console) -> int:
     user_state = Surroundings.of_process().state
     if options.all:
         return _everywhere(console, stop_everywhere(user_state))
-    stopped = stop_servers(Path(options.clone).absolute(), user_state, _key(options.part))
+    stopped = stop_servers(
+        clone_of(Path(options.clone).absolute(), user_state), user_state, _key(options.part)
+    )
     if console.json:
         rows = [_row(one) for one in stopped]
         console.document({"outcome": "done", "stopped": rows})

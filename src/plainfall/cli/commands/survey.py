@@ -14,6 +14,7 @@ from plainfall.clone.parts import PartFound, Survey
 from plainfall.ecosystems import environment_of, title_of
 from plainfall.errors import BadInput, NoFittingRuntime
 from plainfall.evidence import Evidence
+from plainfall.onboarding.clone_root import clone_of
 from plainfall.surroundings import Surroundings
 from plainfall.survey.look import look
 
@@ -38,8 +39,8 @@ def run(options: argparse.Namespace, console: Console) -> int:
     surroundings = Surroundings.of_process()
     if options.release_index:
         return _learn(options.release_index, surroundings, console)
-    clone = Path(options.clone).absolute()
-    survey, _ = look(clone, surroundings.cache)
+    place = clone_of(Path(options.clone).absolute(), surroundings.state)
+    survey, _ = look(place.clone, surroundings.cache, folder=place.folder)
     runtimes = {part.key: _runtime(part, surroundings) for part in survey.parts}
     if console.json:
         console.document(survey_document(survey, runtimes))

@@ -17,6 +17,8 @@ _TESTS = re.compile(
 )
 _FACTORY = re.compile(r"^def\s+(create_app|make_app|create_application|get_app)\s*\(", re.MULTILINE)
 _CALLED = re.compile(r"^(app|application)\s*=\s*(?:create_app|make_app|create_application)\(", re.MULTILINE)
+# A file of such a name runs a program, where nothing else tells what a folder is.
+MAINS = ("app.py", "main.py", "wsgi.py", "asgi.py", "__main__.py", "server.py", "run.py")
 _LIKELY = ("wsgi", "asgi", "app", "application", "main", "server", "__init__", "run", "api")
 
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from plainfall.ecosystems.python.applications import MAINS
 from plainfall.ecosystems.python.environments import PythonEnvironment
 from plainfall.ecosystems.python.installing import PythonInstalling
 from plainfall.ecosystems.python.interpreters import GRAMMAR
@@ -27,6 +28,7 @@ LANGUAGE = Language(
     programs=("python", "flask", "uvicorn", "gunicorn", "django-admin"),
     port=8000,
     clients=("pip", "pip3"),
+    mains=MAINS,
     runners=("poetry", "pipenv", "uv", "pdm", "hatch", "rye"),
     makes_environment=r"-m venv\b|\bvirtualenv\b|bin/activate|\bconda\b",
     known_by="pyproject.toml, requirements.txt, setup.py or a main file",

@@ -8,7 +8,8 @@ from typing import Any
 
 from plainfall.clone.commands import Command, script_file_commands
 from plainfall.clone.parts import DependencyFile, Extension
-from plainfall.clone.walk import Tree
+from plainfall.clone.walk import Tree, is_side
+from plainfall.ecosystems.python.applications import MAINS
 from plainfall.ecosystems.python.asks import manifest
 from plainfall.ecosystems.python.console_scripts import SERVER_PACKAGES, console_scripts
 from plainfall.ecosystems.python.lists.discover import REQUIREMENTS, find_lists, read_list
@@ -34,28 +35,24 @@ _MANIFESTS = (
 )
 _OPTIONAL = re.compile(r"^(?:import|from)\s+(sqlite3|ssl|tkinter|curses|bz2|lzma|readline)\b", re.MULTILINE)
 _PACKAGES = {"tkinter": "python3-tk"}
-_MAIN = ("manage.py", "app.py", "main.py", "wsgi.py", "asgi.py", "__main__.py", "server.py", "run.py")
-_SIDE = re.compile(
-    r"(^|/)(vendor|third[-_]party|external|docs?|examples?|tests?|testing|benchmarks?|requirements|scripts|tools)(/|$)",
-    re.I,
-)
 
 
 def recognise_python(tree: Tree, folder: str) -> list[Evidence]:
     """Evidence that the folder is a Python part: a manifest, a dependency list, or a main file.
 
     Folders of documents, tests and examples are sides of a part, not parts; a main file alone makes a
-    part only of the clone's own folder.
+    part only of the clone's own folder, or of the one that was named.
     """
     names = tree.folders.get(folder, [])
-    if folder and _SIDE.search(folder):
+    inside = tree.in_named(folder)
+    if inside is None or is_side(inside):
         return []
     results = [name for name in _MANIFESTS if name in names]
     if "pyproject.toml" in results and not _is_project(tree, folder):
         results.remove("pyproject.toml")
     results += sorted(name for name in names if REQUIREMENTS.match(name))
-    mains = [name for name in _MAIN if name in names]
-    if not results and folder and "manage.py" not in mains:
+    mains = [name for name in ("manage.py", *MAINS) if name in names]
+    if not results and inside and "manage.py" not in mains:
         return []
     place = f"{folder}/" if folder else ""
     return [Evidence(f"{place}{name}", 1) for name in (*results, *mains)]
