@@ -125,7 +125,7 @@ def test_a_failed_migration_of_a_new_database_leaves_none(machine: Machine) -> N
 
 
 def test_a_server_that_exits_at_once_shows_the_lines_that_matter(machine: Machine) -> None:
-    clone = machine.clone({"Procfile": "web: python app.py\n", "app.py": "import gaugeless\n"})
+    clone = machine.clone({"Procfile": "web: python app.py\n", "app.py": "__import__('gaugeless')\n"})
     found = failure(machine, clone)
     assert "gaugeless is not installed" in found["cause"] and "ended with status 1" in found["cause"]
     assert found["lines"][-1] == "ModuleNotFoundError: No module named 'gaugeless'"

@@ -56,31 +56,34 @@ def test_django_with_a_user_model_of_its_own_gets_no_administrator(tmp_path: Pat
 
 
 @pytest.mark.parametrize(
-    ("files", "server"),
+    ("files", "application"),
     [
-        ({"app.py": "from flask import Flask\napp = Flask(__name__)\n"}, "flask run"),
-        ({"rain.py": "import flask\nserver = flask.Flask(__name__)\n"}, "flask --app rain:server run"),
+        ({"app.py": "from flask import Flask\napp = Flask(__name__)\n"}, None),
+        ({"rain.py": "import flask\nserver = flask.Flask(__name__)\n"}, "rain:server"),
         (
             {"rain/__init__.py": "def create_app(test=None):\n    app = Flask(__name__)\n"},
-            "flask --app rain run",
+            "rain",
         ),
         (
             {"rain/web.py": "def make_app():\n\n    x = 1\n    return Flask('x')\n", "rain/__init__.py": ""},
-            "flask --app rain.web run",
+            "rain.web",
         ),
         (
             {
                 "wsgi.py": "from rain import create_app\napp = create_app()\n",
                 "rain/__init__.py": "from flask import Flask\ndef create_app():\n    return Flask('x')\n",
             },
-            "flask run",
+            None,
         ),
-        ({"x/y.py": "application = Flask('x')\n", ".flaskenv": "FLASK_APP=x.y\n"}, "flask run"),
+        ({"x/y.py": "application = Flask('x')\n", ".flaskenv": "FLASK_APP=x.y\n"}, "x.y"),
     ],
 )
-def test_flask_as_its_own_command_finds_it(tmp_path: Path, files: dict[str, str], server: str) -> None:
+def test_flask_as_its_own_command_finds_it(
+    tmp_path: Path, files: dict[str, str], application: str | None
+) -> None:
     one = found(tmp_path, files)["Flask"]
-    assert commands(one)["server"] == f"{server} --port ${{PORT:-5000}}"
+    assert commands(one)["server"] == "flask run --port ${PORT:-5000} --reload"
+    assert one.variables.get("FLASK_APP") == application
 
 
 def test_flask_commands_that_the_application_registers(tmp_path: Path) -> None:
@@ -88,7 +91,7 @@ def test_flask_commands_that_the_application_registers(tmp_path: Path) -> None:
     assert commands(found(tmp_path, {"app.py": text})["Flask"]) == {
         "migrations": "flask create-tables",
         "seeds": "flask load-demo-data",
-        "server": "flask run --port ${PORT:-5000}",
+        "server": "flask run --port ${PORT:-5000} --reload",
     }
 
 

@@ -388,4 +388,6 @@ def test_extras_and_groups_by_the_standards_words(machine: Machine, offer: Calla
     more = machine.run("onboard", clone, "--until", "dependencies", "--json", "--extra", "maps")
     assert more.step("dependencies")["detail"]["laid"] == ["mapkit 1.0"]
     other = machine.run("onboard", clone, "--until", "dependencies", "--json", "--group", "test")
-    assert other.step("dependencies")["detail"]["taken_out"] == ["devkit 1.0", "mapkit 1.0"]
+    assert other.step("dependencies")["detail"]["taken_out"] == ["devkit 1.0"]  # the extra was chosen before
+    none = machine.run("onboard", clone, "--until", "dependencies", "--json", "--extra", "none")
+    assert none.step("dependencies")["detail"]["taken_out"] == ["mapkit 1.0"]

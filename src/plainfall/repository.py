@@ -159,14 +159,24 @@ def _index(path: Path, common: Path) -> dict[str, tuple[int, int]]:
             return {}
         data = path.read_bytes()
         results, rest = _entries(data)
-        shared = re.search(rb"link....(.{20})", data[rest:], re.DOTALL)
-        if shared and any(shared.group(1)):
-            base = common / f"sharedindex.{shared.group(1).hex()}"
+        shared = _extension(data, rest, b"link")[:20]
+        if any(shared):
+            base = common / f"sharedindex.{shared.hex()}"
             results = {**_entries(base.read_bytes())[0], **results}
     except (OSError, ValueError, struct.error, IndexError):
         return {}
     results.pop("", None)  # a split index replaces entries by position, without their names
     return results
+
+
+def _extension(data: bytes, position: int, wanted: bytes) -> bytes:
+    """The content of an extension of an index, which begin at a position; empty if it has none."""
+    while position + 8 < len(data) - 20:
+        name, size = data[position : position + 4], int.from_bytes(data[position + 4 : position + 8], "big")
+        if name == wanted:
+            return data[position + 8 : position + 8 + size]
+        position += 8 + size
+    return b""
 
 
 def _entries(data: bytes) -> tuple[dict[str, tuple[int, int]], int]:

@@ -54,10 +54,18 @@ def with_wishes(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--port", type=port, metavar="N", help="the port to try first for the dev server")
     parser.add_argument("--runtime", metavar="PATH", help="use this interpreter, whatever the clone asks for")
     parser.add_argument(
-        "--extra", action="append", default=[], metavar="NAME", help="install this extra, too"
+        "--extra",
+        action="append",
+        default=[],
+        metavar="NAME",
+        help="install this extra, too, now and later (none: forget the earlier ones)",
     )
     parser.add_argument(
-        "--group", action="append", default=[], metavar="NAME", help="install this dependency group, too"
+        "--group",
+        action="append",
+        default=[],
+        metavar="NAME",
+        help="install this dependency group, too, now and later (none: forget the earlier ones)",
     )
     parser.add_argument(
         "--instead",
@@ -65,6 +73,11 @@ def with_wishes(parser: argparse.ArgumentParser) -> None:
         default=[],
         metavar="NAME==VERSION",
         help="for this clone, take this version whatever is listed",
+    )
+    parser.add_argument(
+        "--from-imports",
+        action="store_true",
+        help="install packages that the sources import and no list names, too; it is remembered",
     )
     parser.add_argument(
         "--allow-install-code",

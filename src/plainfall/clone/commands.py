@@ -116,7 +116,7 @@ def readme_commands(
                 step.stage,
                 command,
                 f"the README's step{heading}",
-                5 if foreign else 66 - min(position, 10),
+                1 if foreign else 66 - min(position, 10),
                 step.evidence,
                 folder,
             )

@@ -14,6 +14,7 @@ from plainfall.runtimes.asks import VersionAsk
 from plainfall.sources.values import FileFound
 
 __all__ = [
+    "Addition",
     "Contradiction",
     "DependencyFile",
     "Extension",
@@ -24,13 +25,26 @@ __all__ = [
 ]
 
 
+@dataclass(frozen=True, slots=True)
+class Addition:
+    """A package that a part needs and its own list does not name: the requirement, the line that names it, and the
+    line that needs it. With ``in_place`` the text is a folder of the clone, whose project is used in place."""
+
+    text: str
+    evidence: Evidence
+    needed_by: Evidence
+    in_place: bool = False
+
+
 @dataclass(frozen=True)
 class DependencyFile:
     """The dependency list that counts: its path and kind, why it and not another, whether it is a complete
     lock, and the paths of every file it includes. ``count`` is the number of its entries, ``names`` their
     normalised names; ``made_for`` the version of the runtime that a lock was made for; ``offered`` its extras
     and groups; ``archives`` the names of the archives that it lists, by package; ``pinned`` names and versions
-    of its exact pins, ``options`` what it says of registries (the language's own value)."""
+    of its exact pins, ``options`` what it says of registries (the language's own value). ``additions`` are needed
+    and come from other lists of the project; ``unlisted`` are imported, and no list names them; with
+    ``is_from_imports`` there is no list at all."""
 
     path: str
     kind: str
@@ -45,6 +59,9 @@ class DependencyFile:
     archives: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
     pinned: tuple[tuple[str, str], ...] = ()
     options: object = None
+    additions: tuple[Addition, ...] = ()
+    unlisted: tuple[Addition, ...] = ()
+    is_from_imports: bool = False
 
 
 @dataclass(frozen=True, slots=True)

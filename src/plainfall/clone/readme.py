@@ -40,6 +40,7 @@ _STAGES: tuple[tuple[str, str], ...] = (
     ),
 )
 _DATABASE = re.compile(r"\b(data ?base|schema|tables|migrations?)\b", re.IGNORECASE)
+_LISTENS = re.compile(r"\s(-h|-p|-w|--(http-)?(host|port|bind|listen|address|web\w*|daemon))\b")
 _MATCHERS = [(stage, re.compile(pattern, re.IGNORECASE)) for stage, pattern in _STAGES]
 
 
@@ -54,12 +55,15 @@ class ReadmeStep:
     evidence: Evidence
 
 
-def stage_of(command: str, heading: str, words: Vocabulary) -> str:
-    """The stage that a command belongs to, by its words, then by the heading's."""
+def stage_of(command: str, heading: str, words: Vocabulary, programs: frozenset[str] = frozenset()) -> str:
+    """The stage that a command belongs to, by its words, then by the heading's. One of the project's own
+    ``programs`` is its server where it is told a host or a port."""
     own = {"environment": words.environment, "dependencies": words.installs}
     for stage, matcher in _MATCHERS:
         if own.get(stage, matcher).search(command):
             return stage
+    if command.split()[0] in programs:
+        return "server" if _LISTENS.search(command) else ""
     if _DATABASE.search(heading):
         return "migrations"
     pieces = command.split()
@@ -67,20 +71,27 @@ def stage_of(command: str, heading: str, words: Vocabulary) -> str:
     return "server" if bare else ""
 
 
-def read_steps(text: str, path: str, words: Vocabulary) -> list[ReadmeStep]:
-    """The commands in a document's code blocks under headings of that kind, in order.
+def read_steps(
+    text: str, path: str, words: Vocabulary, programs: frozenset[str] = frozenset()
+) -> list[ReadmeStep]:
+    """The commands in a document's code blocks under headings of that kind, in order; those of the project's own
+    ``programs`` under any.
 
     Comments, prompts and the output after prompts are left out; continued lines are joined.
     """
     steps = []
     for block in blocks_of(text, path):
         under = [name for deep, name in block.headings if deep > 1 or len(block.headings) == 1]
-        if block.language not in _SHELLS or not any(_HEADING.search(name) for name in under):
+        is_step = block.language in _SHELLS and any(_HEADING.search(name) for name in under)
+        if not is_step and not (programs and block.language in _SHELLS | {"log"}):
             continue
         heading = block.headings[-1][1] if block.headings else ""
         for offset, command in _commands(block.code):
-            place = Evidence(path, block.line + offset, command)
-            steps.append(ReadmeStep(command, heading, stage_of(command, heading, words), place))
+            stage = stage_of(command, heading, words, programs)
+            if is_step or (stage == "server" and command.split()[0] in programs):
+                steps.append(
+                    ReadmeStep(command, heading, stage, Evidence(path, block.line + offset, command))
+                )
     return steps
 
 

@@ -103,7 +103,8 @@ class InstallWishes:
     """What the user asked for: extras and groups by the standards' words, versions to take instead of
     others by name, whether a resolved lock is to be put into the clone, names of packages whose own code
     may run at install, and for how many seconds each may; ``hosts`` are registries for which the clone's own
-    configuration may have the person's variables."""
+    configuration may have the person's variables. With ``from_imports`` packages that no list names and that the
+    sources import are installed, too."""
 
     extras: frozenset[str] = frozenset()
     groups: frozenset[str] = frozenset()
@@ -112,6 +113,7 @@ class InstallWishes:
     allowed: frozenset[str] = frozenset()
     code_seconds: float = 600.0
     hosts: frozenset[str] = frozenset()
+    from_imports: bool = False
 
 
 @dataclass(frozen=True)
@@ -211,6 +213,10 @@ class Recognising(Protocol):
 
     def commands(self, tree: Tree, folder: str) -> list[Command]:
         """Commands by the language's own conventions and the manifest's scripts."""
+        ...
+
+    def programs(self, tree: Tree, folder: str) -> frozenset[str]:
+        """Names of the programs that the project's own installation brings."""
         ...
 
     def after_installing(self, tree: Tree, folder: str) -> list[Command]:

@@ -10,10 +10,10 @@ from plainfall.errors import UsageProblem
 from plainfall.evidence import Evidence
 from plainfall.onboarding.state import CloneState
 
-__all__ = ["choose_command", "part_named", "with_choices"]
+__all__ = ["CHOSEN_RANK", "choose_command", "part_named", "with_choices"]
 
 _STAGE = "start command"
-_FIRST = 10_000  # above the rank of anything that is found
+CHOSEN_RANK = 10_000  # above the rank of anything that is found
 
 
 def with_choices(survey: Survey, state: CloneState) -> Survey:
@@ -28,7 +28,7 @@ def _with_choice(part: PartFound, state: CloneState) -> PartFound:
     result = next((one for one in part.candidates("server") if one.line == line), None)
     place = result.evidence if result else Evidence(".plainfall/state.json")
     reason = f"chosen by you; {result.reason}" if result else "chosen by you"
-    mine = Command("server", line, reason, _FIRST, place, part.path)
+    mine = Command("server", line, reason, CHOSEN_RANK, place, part.path)
     return replace(part, commands=(mine, *part.commands))
 
 
@@ -50,7 +50,7 @@ def choose_command(part: PartFound, words: str, state: CloneState) -> Command | 
     state.keep(part.key, _STAGE, {"line": words})
     result = next((one for one in candidates if one.line == words), None)
     return result or Command(
-        "server", words, "chosen by you", _FIRST, Evidence("the command line"), part.path
+        "server", words, "chosen by you", CHOSEN_RANK, Evidence("the command line"), part.path
     )
 
 

@@ -38,17 +38,30 @@ def check_command(work: Work, command: str, evidence: Evidence) -> None:
     runtime = work.language.programs[0]
     if name in work.language.clients or re.fullmatch(rf"{runtime}[\d.]*", name):
         return
+    if name in work.language.programs or _is_script_of(path, runtime):
+        raise CommandFailed(
+            f"{name} is not installed in the part's environment; {path} belongs to another one",
+            place=evidence,
+            remedy=f"Add the package that brings {name} to the dependency list, then run the same command again."
+            + _hint_at_imports(work),
+        )
+
+
+def _hint_at_imports(work: Work) -> str:
+    listed = work.part.dependencies
+    if listed is None or not listed.unlisted:
+        return ""
+    names = ", ".join(one.text for one in listed.unlisted)
+    return f" --from-imports installs what the sources import and no list names: {names}."
+
+
+def _is_script_of(path: str, runtime: str) -> bool:
     try:
         with open(path, "rb") as file:
             first = file.readline(300)
     except OSError:
-        return  # it cannot be read, and is no script
-    if first.startswith(b"#!") and re.search(rf"\b{runtime}[\d.]*\s*$".encode(), first):
-        raise CommandFailed(
-            f"{name} is not installed in the part's environment; {path} belongs to another one",
-            place=evidence,
-            remedy=f"Add the package that brings {name} to the dependency list, then run the same command again.",
-        )
+        return False  # it cannot be read, and is no script
+    return first.startswith(b"#!") and re.search(rf"\b{runtime}[\d.]*\s*$".encode(), first) is not None
 
 
 def run_command(work: Work, stage: str, command: str, mark: str, evidence: Evidence) -> list[str]:

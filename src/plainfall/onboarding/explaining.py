@@ -22,6 +22,14 @@ def diagnose_for(work: Work, output: str, status: int | None = None) -> Diagnosi
     if not more:
         return known
     remedy = known.remedy
+    unlisted = work.part.dependencies.unlisted if work.part.dependencies else ()
+    names = {_plain(name) for name in work.installing.package_names(known.thing)} if unlisted else set()
+    if known.rule.endswith(_MODULE_MISSING) and any(_plain(one.text) in names for one in unlisted):
+        remedy = (
+            "--from-imports installs the packages that the sources import and no list names "
+            f"({', '.join(one.text for one in unlisted)}). Look at the names first; or add them to a list."
+        )
+        return Diagnosis(known.rule, f"{known.cause} ({more})", remedy, known.line, "", known.thing)
     if known.rule.endswith(_MODULE_MISSING) and "not installed" in more:
         remedy = "Install it: plainfall onboard does."
     return Diagnosis(known.rule, f"{known.cause} ({more})", remedy, known.line, known.mend, known.thing)

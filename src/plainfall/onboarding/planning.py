@@ -27,7 +27,8 @@ def plan(part: PartFound, settling: Settling) -> list[Step]:
     ]
     listed = part.dependencies
     if listed:
-        title = f"install what {listed.path} lists ({listed.count})"
+        verb = "imports" if listed.is_from_imports else "lists"
+        title = f"install what {listed.path} {verb} ({listed.count})"
         steps.append(
             Step(
                 part.key,

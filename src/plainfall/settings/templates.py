@@ -13,10 +13,12 @@ from difflib import SequenceMatcher
 
 from plainfall.clone.parts import SettingsFound
 from plainfall.clone.walk import Tree
+from plainfall.errors import BadInput
 from plainfall.evidence import Evidence
 from plainfall.formats.documents import kind_of_file, read_document
 from plainfall.formats.template_names import target_of
 from plainfall.sources.values import FileFound, Load
+from plainfall.tracing import trace
 
 __all__ = ["find_templates", "resolved_loads"]
 
@@ -64,7 +66,13 @@ def find_templates(
             continue
         if _NO_SETTINGS.search(natural) or target in candidates:
             continue
-        document = read_document(kind, tree.text(template), template)
+        try:
+            document = read_document(kind, tree.text(template), template)
+        except BadInput as error:
+            if kind == "dotenv" or _SETTINGS_NAME.match(natural):
+                raise
+            trace.debug("%s is no settings template: %s", template, error.cause)
+            continue  # of another program, most often: a web server's, a service manager's
         keys = tuple(dict.fromkeys(entry.key for entry in document.entries))
         existing = (tree.root / target).is_file()
         candidates[target] = SettingsFound(template, target, keys, Evidence(template, 1), existing, kind, why)

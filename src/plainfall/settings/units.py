@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 from plainfall.clone.parts import PartFound, SettingsFound, Survey
 from plainfall.clone.walk import Tree
@@ -81,14 +81,15 @@ def sources_of(unit: Unit, results: Mapping[str, FileFound]) -> dict[str, FileFo
 
 def uses_of(sources: Mapping[str, FileFound], client: bool) -> dict[str, list[Use]]:
     """Key to every place that reads it, of the environment's variables only; what the system or a runner sets
-    by itself is left out."""
+    by itself is left out. A key that the sources set themselves stops nothing where it is not set."""
+    assigned = {key for one in sources.values() for key in one.assigned}
     uses: dict[str, list[Use]] = {}
     for path in sorted(sources):
         for use in sources[path].uses:
             if not use.file and not is_process_variable(use.key, client=client):
                 known = uses.setdefault(use.key, [])
                 if all(one.place != use.place for one in known):
-                    known.append(use)
+                    known.append(replace(use, needed=False) if use.key in assigned else use)
     return uses
 
 

@@ -59,16 +59,20 @@ class Constant:
 
 @dataclass(frozen=True)
 class FileFound:
-    """All that one file says; ``cut`` tells that it was too large or too odd to be read to its end."""
+    """All that one file says; ``cut`` tells that it was too large or too odd to be read to its end, ``assigned``
+    are variables of the environment that it sets itself."""
 
     uses: tuple[Use, ...] = ()
     loads: tuple[Load, ...] = ()
     constants: tuple[Constant, ...] = ()
     cut: bool = False
+    assigned: tuple[str, ...] = ()
 
     def as_record(self) -> dict[str, Any]:
         """A form for JSON; empty lists are left out."""
         record: dict[str, Any] = {"cut": True} if self.cut else {}
+        if self.assigned:
+            record["assigned"] = list(self.assigned)
         for name in ("uses", "loads", "constants"):
             values = getattr(self, name)
             if values:
@@ -83,6 +87,7 @@ class FileFound:
             tuple(Load(**_deep(Load, row)) for row in record.get("loads", ())),
             tuple(Constant(**_deep(Constant, row)) for row in record.get("constants", ())),
             bool(record.get("cut")),
+            tuple(map(str, record.get("assigned", ()))),
         )
 
 

@@ -26,15 +26,15 @@ def find_contradictions(
     for part in parts:
         yield from _versions(part)
         yield from _ports(tree, part)
+    missing: dict[str, list[Evidence]] = {}
     for step in steps:
         folder = parts[0].path if parts else ""
-        missing = missing_script(step.command, tree, folder, vocabulary())
-        if missing:
-            yield Contradiction(
-                f"the README runs {missing}, which is not in the clone",
-                (step.evidence,),
-                "the step is left out",
-            )
+        script = missing_script(step.command, tree, folder, vocabulary())
+        if script:
+            missing.setdefault(script, []).append(step.evidence)
+    for script, places in missing.items():
+        what = f"the README runs {script}, which is not in the clone"
+        yield Contradiction(what, tuple(places), "the step is left out")
 
 
 def _versions(part: PartFound) -> Iterator[Contradiction]:

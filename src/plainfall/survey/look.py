@@ -206,10 +206,14 @@ def _other_parts(tree: Tree, folders: Collection[str]) -> Iterator[tuple[str, La
 
 def _belongs_to(tree: Tree, folder: str, results: list[str]) -> bool:
     """A folder below a part is a part of its own only if it has a dependency list or manifest and is not
-    one of the parent's packages."""
-    above = [part for part in results if part == "" or folder.startswith(f"{part}/")]
-    names = tree.folders.get(folder, [])
-    return bool(above) and "__init__.py" in names
+    one of the parent's packages, nor within one."""
+    above = [part for part in results if _within(folder, part)]
+    if not above or folder == tree.named:
+        return False
+    pieces = folder.split("/")
+    start = len(max(above, key=len).split("/")) if max(above, key=len) else 0
+    between = ("/".join(pieces[:end]) for end in range(start + 1, len(pieces) + 1))
+    return any("__init__.py" in tree.folders.get(one, ()) for one in between)
 
 
 def _part(
@@ -239,7 +243,7 @@ def _part(
         variables |= framework.variables
         pages += framework.pages
     readme = _readme(tree, folder)
-    steps = _steps(tree, folder)
+    steps = _steps(tree, folder, recognising.programs(tree, folder))
     variables = {**modes_of(tree, folder, steps, recognising), **variables}
     if is_secondary:
         commands = recognising.secondary_commands(tree, folder, commands)
@@ -270,10 +274,10 @@ def _readme(tree: Tree, folder: str) -> str | None:
     return None
 
 
-def _steps(tree: Tree, folder: str) -> list[ReadmeStep]:
+def _steps(tree: Tree, folder: str, programs: frozenset[str] = frozenset()) -> list[ReadmeStep]:
     readme = _readme(tree, folder)
     try:
-        return read_steps(tree.text(readme), readme, vocabulary()) if readme else []
+        return read_steps(tree.text(readme), readme, vocabulary(), programs) if readme else []
     except BadInput:
         return []  # a README in an old encoding is no reason to stop; no conclusion depends on it
 

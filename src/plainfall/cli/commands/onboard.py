@@ -82,6 +82,7 @@ def wishes_of(options: argparse.Namespace) -> Wishes:
         options.keep_lock,
         frozenset(options.allow_install_code),
         hosts=frozenset(host.lower() for host in options.allow_registry),
+        from_imports=options.from_imports,
     )
     return Wishes(
         given_of(options),

@@ -12,6 +12,7 @@ from plainfall.clone.commands import Command
 from plainfall.clone.parts import DependencyFile, Extension, PortWanted
 from plainfall.clone.walk import Tree
 from plainfall.ecosystems.node.asks import manifest, node_asks
+from plainfall.ecosystems.node.bins import bins_of
 from plainfall.ecosystems.node.builtins import needed_modules
 from plainfall.ecosystems.node.clients import is_client
 from plainfall.ecosystems.node.lists import COMPONENTS, dependency_file
@@ -66,6 +67,9 @@ class NodeRecognising:
 
     def commands(self, tree: Tree, folder: str) -> list[Command]:
         return node_commands(tree, folder)
+
+    def programs(self, tree: Tree, folder: str) -> frozenset[str]:
+        return frozenset(bins_of(manifest(tree, folder)))
 
     def after_installing(self, tree: Tree, folder: str) -> list[Command]:
         """The manifest's scripts that an install runs, those of its workspaces first."""

@@ -10,7 +10,7 @@ from plainfall.clone.walk import Tree
 from plainfall.errors import BadInput
 from plainfall.evidence import Evidence
 
-__all__ = ["Application", "applications", "sources"]
+__all__ = ["MAINS", "Application", "applications", "server_configuration", "sources"]
 
 _TESTS = re.compile(
     r"(^|/)(tests?|testing|docs?|examples?|migrations|alembic|scripts)(/|$)|(^|/)(test_|conftest)"
@@ -99,3 +99,19 @@ def _merit(application: Application) -> tuple[bool, int, int, str]:
     stem = application.module.rpartition(".")[2]
     likely = _LIKELY.index(stem) if stem in _LIKELY else len(_LIKELY)
     return application.factory, likely, application.module.count("."), application.module
+
+
+def server_configuration(tree: Tree, folder: str) -> Evidence | None:
+    """The configuration file at a part's top that describes a server and its application (PasteDeploy), the one for
+    development first; None if there is none."""
+    place = f"{folder}/" if folder else ""
+    names = [name for name in tree.folders.get(folder, ()) if name.endswith(".ini")]
+    for name in sorted(names, key=lambda one: (not one.startswith(("dev", "local")), "prod" in one, one)):
+        try:
+            text = tree.text(place + name)
+        except BadInput:
+            continue  # not text: it configures nothing
+        section = re.search(r"^\[server:main\]", text, re.MULTILINE)
+        if section and re.search(r"^\[(app|composite|pipeline):main\]", text, re.MULTILINE):
+            return Evidence(place + name, text[: section.start()].count("\n") + 1, section.group(0))
+    return None

@@ -13,14 +13,19 @@ from plainfall.ecosystems.python.lists.toml import load_table
 from plainfall.errors import BadInput
 from plainfall.evidence import Evidence
 
-__all__ = ["SERVER_PACKAGES", "ConsoleScript", "console_scripts"]
+__all__ = ["ConsoleScript", "console_scripts", "serves_pages"]
 
 # What a program that serves pages is made with: a console script of a project that needs none of them is a tool.
-SERVER_PACKAGES = frozenset(
+_SERVER_PACKAGES = frozenset(
     "aiohttp bottle cherrypy django falcon fastapi flask gunicorn hypercorn litestar pyramid quart sanic starlette "
     "tornado twisted uvicorn waitress werkzeug".split()
 )
 _LINE = re.compile(r"([\w.-]+)[ \t]*=[ \t]*([\w.]+)(?::([\w.]+))?")
+
+
+def serves_pages(names: Iterable[str]) -> bool:
+    """Whether packages of these normalised names are what a program that serves pages is made with."""
+    return any(name in _SERVER_PACKAGES or name.partition("-")[0] in _SERVER_PACKAGES for name in names)
 
 
 @dataclass(frozen=True)

@@ -2,8 +2,11 @@
 
 from __future__ import annotations
 
+import os
 import re
 from collections.abc import Collection, Mapping, Sequence
+from dataclasses import replace
+from typing import TYPE_CHECKING
 
 from plainfall.clone.walk import Tree
 from plainfall.ecosystems.python.drivers import missing_driver
@@ -11,6 +14,9 @@ from plainfall.ecosystems.python.environments import virtual_environment
 from plainfall.ecosystems.shape import Installation, InstallJob
 from plainfall.errors import ValueNeeded
 from plainfall.packages.consent import Withheld, withheld_words
+
+if TYPE_CHECKING:
+    from plainfall.ecosystems.python.pins import Listed
 
 __all__ = ["PythonInstalling"]
 
@@ -44,6 +50,7 @@ class PythonInstalling:
             markers, job.wishes.extras, job.wishes.groups, job.surroundings.variables, job.wishes.hosts
         )
         read = read_list(tree, job.listed.path, job.listed.kind, target)
+        read = _with_additions(read, job)
         if read.withheld:
             raise ValueNeeded(
                 "the list asks for your credentials, which need your consent",
@@ -83,3 +90,23 @@ class PythonInstalling:
             memory={"archives": done.archives},
             layout=layout_of(environment),
         )
+
+
+def _with_additions(read: Listed, job: InstallJob) -> Listed:
+    """The list with what the part needs beyond it; a complete lock as it is."""
+    listed = job.listed
+    further = (*listed.additions, *(listed.unlisted if job.wishes.from_imports else ()))
+    if read.pins is not None or not further:
+        return read
+    from plainfall.ecosystems.python.lists.manifests import requirement_at
+    from plainfall.ecosystems.python.requirements import RequirementLine
+
+    folder = read.path.rpartition("/")[0]
+    lines = []
+    for one in further:
+        if one.in_place:
+            way = os.path.relpath(one.text, folder or ".")
+            lines.append(RequirementLine(None, one.evidence, editable=True, reference=way, is_own=True))
+        else:
+            lines.append(requirement_at(one.text, one.evidence))
+    return replace(read, wishes=(*read.wishes, *lines))

@@ -12,6 +12,7 @@ from plainfall.clone.parts import DependencyFile, Extension, PortWanted
 from plainfall.clone.walk import Tree
 from plainfall.ecosystems.python import survey
 from plainfall.ecosystems.python.asks import python_asks
+from plainfall.ecosystems.python.console_scripts import console_scripts
 from plainfall.evidence import Evidence
 from plainfall.runtimes.asks import VersionAsk
 
@@ -25,7 +26,8 @@ class PythonRecognising:
         return survey.recognise_python(tree, folder)
 
     def asks(self, tree: Tree, folder: str, cache: Path | None) -> list[VersionAsk]:
-        return python_asks(tree, folder)
+        above = survey.folder_of_list(tree, folder)
+        return [*python_asks(tree, folder), *(python_asks(tree, above) if above != folder else ())]
 
     def extensions(self, tree: Tree, folder: str) -> tuple[Extension, ...]:
         return survey.needed_modules(tree, folder)
@@ -35,6 +37,9 @@ class PythonRecognising:
 
     def commands(self, tree: Tree, folder: str) -> list[Command]:
         return survey.python_commands(tree, folder)
+
+    def programs(self, tree: Tree, folder: str) -> frozenset[str]:
+        return frozenset(one.name for one in console_scripts(tree, folder))
 
     def after_installing(self, tree: Tree, folder: str) -> list[Command]:
         """None: what a Python project builds of its own, its installation builds."""

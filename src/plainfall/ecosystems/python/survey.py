@@ -3,23 +3,24 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from typing import Any
 
 from plainfall.clone.commands import Command, script_file_commands
-from plainfall.clone.parts import DependencyFile, Extension
+from plainfall.clone.parts import Addition, DependencyFile, Extension
 from plainfall.clone.walk import Tree, is_side
-from plainfall.ecosystems.python.applications import MAINS
+from plainfall.ecosystems.python.additions import Library, additions_for, library_above
+from plainfall.ecosystems.python.applications import MAINS, server_configuration
 from plainfall.ecosystems.python.asks import manifest
-from plainfall.ecosystems.python.console_scripts import SERVER_PACKAGES, console_scripts
-from plainfall.ecosystems.python.lists.discover import REQUIREMENTS, find_lists, read_list
+from plainfall.ecosystems.python.console_scripts import ConsoleScript, console_scripts, serves_pages
+from plainfall.ecosystems.python.lists.discover import IMPORTS, REQUIREMENTS, find_lists, read_list
 from plainfall.ecosystems.python.lists.toml import load_table
-from plainfall.ecosystems.python.pins import Pin, Target
+from plainfall.ecosystems.python.pins import Listed, Pin, Target
 from plainfall.ecosystems.python.requirements import RequirementLine
 from plainfall.errors import BadInput
 from plainfall.evidence import Evidence
 
-__all__ = ["dependency_file", "needed_modules", "python_commands", "recognise_python"]
+__all__ = ["dependency_file", "folder_of_list", "needed_modules", "python_commands", "recognise_python"]
 
 _MANIFESTS = (
     "pyproject.toml",
@@ -68,13 +69,21 @@ def _is_project(tree: Tree, folder: str) -> bool:
 
 def dependency_file(tree: Tree, folder: str) -> DependencyFile | None:
     """The list to install from, and why it and not another that is there."""
+    target = Target(_here())
     candidates = find_lists(tree, folder)
-    if not candidates:
-        return None
-    chosen = candidates[0]
-    listed = read_list(tree, chosen.path, chosen.kind, Target(_here()))
+    library = library_above(tree, folder, target) if not candidates or is_side(folder) else None
+    if candidates:
+        chosen = candidates[0]
+    elif library is not None:
+        chosen = library.candidate
+    else:
+        return _from_imports(tree, folder, target)
+    listed = read_list(tree, chosen.path, chosen.kind, target)
+    additions, unlisted = _beyond(tree, folder, listed, library, target)
     entries: Sequence[Any] = listed.pins if listed.pins is not None else listed.wishes
-    if listed.pins is not None:
+    if not candidates:
+        reason = f"{folder} has no list of its own: the project above is used in place, with what it lists"
+    elif listed.pins is not None:
         reason = f"{chosen.reason}: every package is pinned"
     else:
         reason = f"{chosen.reason}, not complete: versions are resolved"
@@ -88,7 +97,7 @@ def dependency_file(tree: Tree, folder: str) -> DependencyFile | None:
         first,
         listed.files,
         others,
-        tuple(entry.name for entry in entries if entry.name),
+        (*(entry.name for entry in entries if entry.name), *names_of(additions)),
         listed.python,
         (listed.extras, listed.groups),
         {
@@ -98,6 +107,52 @@ def dependency_file(tree: Tree, folder: str) -> DependencyFile | None:
         },
         tuple((entry.name, version) for entry in entries if (version := _pinned(entry))),
         listed.options,
+        additions,
+        unlisted,
+    )
+
+
+def _beyond(
+    tree: Tree, folder: str, listed: Listed, library: Library | None, target: Target
+) -> tuple[tuple[Addition, ...], tuple[Addition, ...]]:
+    """What a part that lies in a library needs beyond its list; nothing beyond a complete lock."""
+    if library is None or listed.pins is not None:
+        return (), ()
+    names = {line.name for line in listed.wishes if line.name} | library.names
+    additions, unlisted = additions_for(tree, folder, names, library, target)
+    own = next(line for line in library.listed.wishes if line.is_own)
+    is_listed = any(line.is_own for line in listed.wishes) or library_name(tree, library) in names
+    if not is_listed:
+        place = Evidence(f"{folder}/" if folder else ".")
+        additions = (Addition(library.folder or ".", own.evidence, place, in_place=True), *additions)
+    return additions, unlisted
+
+
+def library_name(tree: Tree, library: Library) -> str:
+    """The normalised name of a project."""
+    return _project_name(tree, library.folder)
+
+
+def names_of(additions: Iterable[Addition]) -> list[str]:
+    """The normalised names of additions that come from an index."""
+    return [canonical(re.split(r"[^\w.-]", one.text)[0]) for one in additions if not one.in_place]
+
+
+def _from_imports(tree: Tree, folder: str, target: Target) -> DependencyFile | None:
+    """What a part without any list imports; None if that is nothing."""
+    _, unlisted = additions_for(tree, folder, (), None, target)
+    if not unlisted:
+        return None
+    first = unlisted[0].evidence
+    return DependencyFile(
+        first.path,
+        IMPORTS,
+        "there is no list: what the sources import",
+        len(unlisted),
+        first,
+        names=tuple(names_of(unlisted)),
+        unlisted=unlisted,
+        is_from_imports=True,
     )
 
 
@@ -115,6 +170,14 @@ def _here() -> dict[str, str]:
     return {key: str(value) for key, value in default_environment().items()}
 
 
+def folder_of_list(tree: Tree, folder: str) -> str:
+    """The folder whose list a part is installed from: its own, or that of the project above."""
+    library = (
+        library_above(tree, folder, Target(_here())) if folder and not find_lists(tree, folder) else None
+    )
+    return library.folder if library else folder
+
+
 def python_commands(tree: Tree, folder: str) -> list[Command]:
     """Commands from the manifest's scripts and from script files."""
     commands = list(script_file_commands(tree, folder, "python", (".py",)))
@@ -122,7 +185,11 @@ def python_commands(tree: Tree, folder: str) -> list[Command]:
     return commands
 
 
-_STAGES = (("seeds", "seed"), ("migrations", "migrate"), ("server", "serve"))
+_STAGES = (
+    ("seeds", re.compile(r"seed")),
+    ("migrations", re.compile(r"migrate|init(ialize)?[-_]?(\w+[-_])?(db|database)")),
+    ("server", re.compile(r"serve(?!r?[-_](init|import|export|fsck|gen|passwd|test))")),
+)
 
 
 def _project_scripts(tree: Tree, folder: str) -> Iterator[Command]:
@@ -130,20 +197,45 @@ def _project_scripts(tree: Tree, folder: str) -> Iterator[Command]:
     serves pages: it is tried where nothing says how to start it."""
     scripts = console_scripts(tree, folder)
     for one in scripts:
-        stage = next((stage for stage, word in _STAGES if word in one.name.lower()), None)
+        stage = next((stage for stage, word in _STAGES if word.search(one.name.lower())), None)
         if stage and _module_is_here(tree, folder, one.module):
-            call = f"import sys; from {one.module} import {one.attribute} as main; sys.exit(main())"
-            line = f'python -c "{call}"'
+            line = _called(one, tree, folder)
             yield Command(stage, line, f"the project's script {one.name!r}", 50, one.evidence, folder)
     if not scripts:
         return
     listed = dependency_file(tree, folder)
-    if listed is not None and SERVER_PACKAGES & set(listed.names):
+    if listed is not None and serves_pages(listed.names):
         own = _project_name(tree, folder)
         for one in scripts:
-            if canonical(one.name) == own or len(scripts) == 1:
+            likely = _likely_server(one, own, alone=len(scripts) == 1)
+            if likely:
                 reason = f"the project's own program {one.name!r}, since nothing says how it is started"
-                yield Command("server", one.name, reason, 3, one.evidence, folder)
+                yield Command("server", one.name, reason, likely, one.evidence, folder)
+
+
+def _called(script: ConsoleScript, tree: Tree, folder: str) -> str:
+    """The command line of a console script whose module is in the part: it works before it is installed, too. One
+    that works on a server's configuration file gets that file."""
+    configuration = server_configuration(tree, folder)
+    argument = f" {configuration.path.rpartition('/')[2]}" if configuration and "db" in script.name else ""
+    call = f"import sys; from {script.module} import {script.attribute} as main; sys.exit(main())"
+    return f'python -c "{call}"{argument}'
+
+
+_OTHER_PROGRAM = re.compile(
+    r"init|migrat|seed|populate|import|export|backup|worker|client|test|celery|beat|passwd|user|consumer|manage",
+    re.I,
+)
+
+
+def _likely_server(script: ConsoleScript, project: str, *, alone: bool) -> int:
+    """The rank of a project's own program as its server, 0 for one that is none: ``NAMEd`` before ``NAME``."""
+    name = canonical(script.name)
+    if _OTHER_PROGRAM.search(name.removeprefix(project)):
+        return 0
+    if name in (f"{project}d", f"{project}-web", f"{project}-daemon"):
+        return 5
+    return 3 if name == project or alone else 0
 
 
 def canonical(name: str) -> str:

@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
 from plainfall.clone.parts import DependencyFile
 from plainfall.ecosystems.shape import InstallJob, InstallWishes
+from plainfall.errors import ValueNeeded
 from plainfall.onboarding.edits import Edits
 from plainfall.onboarding.stages.tasks import carry_out
 from plainfall.onboarding.steps import State, StepResult
@@ -101,6 +102,7 @@ def dependencies(work: Work) -> StepResult:
     )
     wishes = replace(wishes, hosts=_allowed_hosts(work, wishes))
     before = work.state.record(work.part.key, "dependencies")
+    wishes = _with_choices(work, listed, wishes, before)
     instead = {**before.get("instead", {}), **wishes.instead}
     scripts = [command.line for command in work.part.candidates("dependencies")]
     asked = [
@@ -110,6 +112,8 @@ def dependencies(work: Work) -> StepResult:
         sorted(instead.items()),
         sorted(wishes.allowed),
         sorted(wishes.hosts),
+        [one.text for one in listed.additions],
+        [one.text for one in listed.unlisted] if wishes.from_imports else [],
     ]
     fingerprint = digest_of(inputs, work.chosen().taken.identity, str(place), asked)
     work.fingerprints["dependencies"] = fingerprint
@@ -138,9 +142,12 @@ def dependencies(work: Work) -> StepResult:
         "memory": done.memory,
         "layout": done.layout,
         "instead": instead,
+        "extras": sorted(wishes.extras),
+        "groups": sorted(wishes.groups),
+        "from_imports": wishes.from_imports,
     }
     changed = bool(done.laid or done.taken_out)
-    remarks = [*done.remarks, *edits.finish()]
+    remarks = [*_beyond_the_list(listed, wishes), *done.remarks, *edits.finish()]
     own = work.part.candidates("dependencies")
     for command in own:
         remarks += carry_out(work, "dependencies", command)
@@ -172,6 +179,57 @@ def dependencies(work: Work) -> StepResult:
             "resolved": done.resolved,
         },
     )
+
+
+def _with_choices(
+    work: Work, listed: DependencyFile, wishes: InstallWishes, before: Mapping[str, Any]
+) -> InstallWishes:
+    """The wishes with the choices of earlier runs. Raises ValueNeeded where a part has no list and nobody has said
+    yet that what its sources import may be installed."""
+    wishes = replace(
+        wishes,
+        extras=_remembered(wishes.extras, before.get("extras", ())),
+        groups=_remembered(wishes.groups, before.get("groups", ())),
+        from_imports=wishes.from_imports or bool(before.get("from_imports")),
+    )
+    if not listed.is_from_imports or wishes.from_imports:
+        return wishes
+    names = ", ".join(one.text for one in listed.unlisted)
+    places = tuple(f"{one.text}: {one.needed_by.path}:{one.needed_by.line}" for one in listed.unlisted[:8])
+    if work.ask is not None:
+        why = f"No list names them; the sources import them ({'; '.join(places)}). Write yes to install them."
+        answer = work.ask(Question(f"the packages {names}", why, (), False, "no"))
+        if (answer or "").strip().lower() in ("y", "yes"):
+            return replace(wishes, from_imports=True)
+    raise ValueNeeded(
+        f"the sources import packages that no list names: {names}",
+        place=listed.evidence,
+        lines=places,
+        remedy="--from-imports installs the packages of these names from your registry. Look at the names first: "
+        "anybody may have published a package of a name. Or list them in a requirements.txt.",
+    )
+
+
+def _remembered(asked: frozenset[str], before: Iterable[str]) -> frozenset[str]:
+    """The extras or groups of this run and of those before; the word "none" forgets the ones before."""
+    return asked - {"none"} if "none" in asked else asked | frozenset(before)
+
+
+def _beyond_the_list(listed: DependencyFile, wishes: InstallWishes) -> list[str]:
+    """What was installed beyond the list, and what was not, in words."""
+    remarks = [
+        f"{'the project in ' if one.in_place else ''}{one.text}, for {one.needed_by} ({one.evidence})"
+        for one in listed.additions
+    ]
+    if remarks:
+        remarks = [f"also installed: {'; '.join(remarks)}"]
+    if listed.unlisted:
+        names = ", ".join(f"{one.text} ({one.needed_by})" for one in listed.unlisted[:5])
+        if wishes.from_imports:
+            remarks.append(f"no list names these, which the sources import: {names}")
+        else:
+            remarks.append(f"not installed, for no list names them: {names}; --from-imports installs them")
+    return remarks
 
 
 def may_install(work: Work) -> bool:

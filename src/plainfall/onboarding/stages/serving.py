@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import time
+from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -11,6 +12,7 @@ from plainfall.diagnosis.reading import lines_that_matter
 from plainfall.ecosystems.frameworks import every_traits
 from plainfall.ecosystems.shape import Debugging, DebugWish
 from plainfall.errors import ServerFailed
+from plainfall.onboarding.choices import CHOSEN_RANK
 from plainfall.onboarding.commands import check_command
 from plainfall.onboarding.explaining import diagnose_for, mend_words
 from plainfall.onboarding.steps import State, StepResult
@@ -33,12 +35,51 @@ _DEBUG_PORT = 9229  # the first that is tried; where it is taken, the next
 # The usual variable, and those of servers that do not look at it.
 
 
+_ANSWERED = "answering command"
+_TRIES = 3  # start commands that are tried in one run
+_WORTH_TRYING = 3  # candidates of a lower rank name what is not here
+
+
+class CommandEnded(ServerFailed):
+    """A start command that ended at once, for a reason that no rule knows."""
+
+
 def server(work: Work) -> StepResult:
     """Starts the part's server and waits for its first answer; one that runs and is still right is kept.
 
-    Raises ServerFailed with the lines of the log that matter.
+    Where a start command ends at once for a reason that is not known, the next candidate is tried, three at the
+    most; a command that a person chose is the only one. Raises ServerFailed with the lines of the log that matter.
     """
-    command = work.part.candidates("server")[0]
+    candidates = _in_turn(work)
+    failed: list[tuple[Command, CommandEnded]] = []
+    for command in candidates:
+        try:
+            result = _serve(work, command)
+        except CommandEnded as error:
+            failed.append((command, error))
+            continue
+        if failed:
+            work.state.keep(work.part.key, _ANSWERED, {"line": command.line})
+            tried = [f"tried first: {one.line}: {error.cause}" for one, error in failed]
+            result = replace(result, remarks=(*tried, *result.remarks))
+        return result
+    first = failed[0][1]
+    others = [f"also tried: {one.line}: {error.cause}" for one, error in failed[1:]]
+    first.lines = (*first.lines, *others)
+    raise first
+
+
+def _in_turn(work: Work) -> list[Command]:
+    """The start commands to try: the chosen one, or the one that answered before, then the best."""
+    every = work.part.candidates("server")
+    if every[0].rank >= CHOSEN_RANK:
+        return every[:1]
+    answered = work.state.record(work.part.key, _ANSWERED).get("line")
+    every.sort(key=lambda one: one.line != answered)
+    return [one for number, one in enumerate(every) if number == 0 or one.rank >= _WORTH_TRYING][:_TRIES]
+
+
+def _serve(work: Work, command: Command) -> StepResult:
     fingerprint = digest_of(
         command.line,
         work.fingerprints.get("runtime"),
@@ -206,7 +247,8 @@ def _failure(work: Work, command: Command, running: Running, ready: Ready) -> Se
         if ready.mute:
             where += ": what it says there is no HTTP" if value else ""
         cause = f"the server gave no answer within {ready.seconds:.0f} s, {where}"
-    return ServerFailed(
+    kind = CommandEnded if ready.state == "ended" and not known.rule and ready.exit_status else ServerFailed
+    return kind(
         cause + (f": {known.cause}" if known.cause else ""),
         remedy=known.remedy + mend_words(known)
         or (

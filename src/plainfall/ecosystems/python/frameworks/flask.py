@@ -32,14 +32,16 @@ def recognise(tree: Tree, folder: str, names: frozenset[str]) -> FrameworkFound 
         return None
     place = f"{folder}/" if folder else ""
     evidence = result[0].evidence if result else Evidence(f"{place}.flaskenv", 1)
-    run = (
-        "flask" if named or _found_by_itself(result[0], tree, place) else f"flask --app {_spelled(result[0])}"
-    )
-    commands = [*_migrations(tree, folder, run, names), *_registered(tree, folder, run)]
-    commands.append(
-        Command("server", f"{run} run --port ${{PORT:-5000}}", "Flask's dev server", RANK, evidence, folder)
-    )
     variables = {"PYTHONPATH": result[0].root} if result and result[0].root and not named else {}
+    reason = "Flask's dev server"
+    if not named and not _found_by_itself(result[0], tree, place):
+        # The variable, since older releases do not know the option --app.
+        variables["FLASK_APP"] = _spelled(result[0])
+        reason = f"Flask's dev server, of FLASK_APP={variables['FLASK_APP']}"
+    commands = [*_migrations(tree, folder, names), *_registered(tree, folder)]
+    commands.append(
+        Command("server", "flask run --port ${PORT:-5000} --reload", reason, RANK, evidence, folder)
+    )
     return FrameworkFound("Flask", evidence, tuple(commands), {**variables, **named})
 
 
@@ -65,14 +67,14 @@ def _spelled(application: Application) -> str:
     return f"{application.module}:{application.attribute}"
 
 
-def _migrations(tree: Tree, folder: str, run: str, names: frozenset[str]) -> Iterator[Command]:
+def _migrations(tree: Tree, folder: str, names: frozenset[str]) -> Iterator[Command]:
     place = f"{folder}/" if folder else ""
     script = next((path for path in tree.below(folder) if re.search(r"(^|/)migrations/env\.py$", path)), None)
     if script and "flask-migrate" in names:
         option = f" -d {script.removesuffix('/env.py')}" if script != "migrations/env.py" else ""
         yield Command(
             "migrations",
-            f"{run} db upgrade{option}",
+            f"flask db upgrade{option}",
             "Flask-Migrate's migrations",
             RANK,
             Evidence(place + script, 1),
@@ -80,7 +82,7 @@ def _migrations(tree: Tree, folder: str, run: str, names: frozenset[str]) -> Ite
         )
 
 
-def _registered(tree: Tree, folder: str, run: str) -> Iterator[Command]:
+def _registered(tree: Tree, folder: str) -> Iterator[Command]:
     """Commands that the application registers, such as one that creates its tables."""
     place = f"{folder}/" if folder else ""
     for path, text in sources(tree, folder):
@@ -90,7 +92,7 @@ def _registered(tree: Tree, folder: str, run: str) -> Iterator[Command]:
             if re.search(r"seed|populate|fixture|demo|sample", name):
                 yield Command(
                     "seeds",
-                    f"{run} {name}",
+                    f"flask {name}",
                     f"the command {name!r} of the application",
                     RANK,
                     evidence,
@@ -99,7 +101,7 @@ def _registered(tree: Tree, folder: str, run: str) -> Iterator[Command]:
             elif re.search(r"(init|create|setup|make|upgrade).*(db|database|tables|schema)|migrate", name):
                 yield Command(
                     "migrations",
-                    f"{run} {name}",
+                    f"flask {name}",
                     f"the command {name!r} of the application",
                     RANK - 5,
                     evidence,

@@ -15,7 +15,7 @@ from plainfall.ecosystems.python.requirements import read_requirements
 from plainfall.errors import BadInput
 from plainfall.reading import of_its_form
 
-__all__ = ["Candidate", "REQUIREMENTS", "find_lists", "read_list", "stale_remarks"]
+__all__ = ["IMPORTS", "REQUIREMENTS", "Candidate", "find_lists", "read_list", "stale_remarks"]
 
 Reader = Callable[[Tree, str, Target], Listed]
 
@@ -46,6 +46,7 @@ _MANIFESTS = {
     "environment.yml": _reader("manifests", "environment_yml"),
     "environment.yaml": _reader("manifests", "environment_yml"),
 }
+IMPORTS = "imports"  # the kind of a part without any list
 # Names under which people keep requirement lists, the likeliest first.
 REQUIREMENTS = re.compile(
     r"^(requirements?|reqs?|deps|dependencies|packages)([-_.][\w.-]+)?\.(txt|in|pip)$", re.I
@@ -144,6 +145,8 @@ def read_list(tree: Tree, path: str, kind: str, target: Target) -> Listed:
 
 
 def _read_list(tree: Tree, path: str, kind: str, target: Target) -> Listed:
+    if kind == IMPORTS:
+        return Listed(kind, path, (path,), None, ())
     reader = _LOCKS.get(kind) or _MANIFESTS.get(kind)
     if reader:
         listed = reader(tree, path, target)

@@ -67,7 +67,8 @@ def read_python(text: str, path: str) -> FileFound:
     module = Module(tree, text, path)
     reader = _Reader(module)
     uses = [*reader.uses(), *class_uses(module), *document_uses(module)]
-    return FileFound(tuple(uses), tuple(reader.loads()), tuple(_constants(module)))
+    assigned = tuple(reader.assigned())
+    return FileFound(tuple(uses), tuple(reader.loads()), tuple(_constants(module)), assigned=assigned)
 
 
 class _Reader:
@@ -166,6 +167,13 @@ class _Reader:
             default = node.args[1] if len(node.args) > 1 else _keyword(node, "default")
             return node.args[0], default, dotted(node.func).endswith(".pop") and default is None
         return None, None, False
+
+    def assigned(self) -> Iterator[str]:
+        """Variables of the environment that the module sets itself."""
+        for node in self._module.all(ast.Assign):
+            for target in node.targets:
+                if isinstance(target, ast.Subscript) and dotted(target.value) in self._mappings:
+                    yield from (name for name, _ in self._module.texts_of(target.slice))
 
     def uses(self) -> Iterator[Use]:
         for node, key, default, stops in self._reads:

@@ -19,6 +19,9 @@ N = TypeVar("N", bound=ast.AST)
 _FUNCTIONS = (ast.FunctionDef, ast.AsyncFunctionDef, ast.Lambda)
 
 
+_ROUTES = frozenset("route get post put patch delete websocket api_route task shared_task command".split())
+
+
 class Module:
     """One parsed source. ``parents`` gives the node that each one stands in."""
 
@@ -120,7 +123,7 @@ class Module:
 
     def absence_is_handled(self, node: ast.AST, key: str) -> bool:
         """Whether a lookup that raises stands where that is caught, where the key is known to be there, or in a
-        branch that is not surely taken."""
+        branch that is not surely taken, or in what answers a request."""
         for outer, child in self.above(node):
             if isinstance(outer, ast.Try) and child in outer.body:
                 for handler in outer.handlers:
@@ -130,7 +133,10 @@ class Module:
             if isinstance(outer, ast.If | ast.IfExp) and child is not outer.test:
                 if not _is_main_guard(outer.test):
                     return True
-            elif isinstance(outer, ast.match_case | ast.While | ast.ExceptHandler):
+            elif isinstance(outer, ast.match_case | ast.While | ast.ExceptHandler) or (
+                isinstance(outer, ast.FunctionDef | ast.AsyncFunctionDef)
+                and any(_is_route(one) for one in outer.decorator_list)
+            ):
                 return True
         return self.is_left_before(node, key)
 
@@ -233,6 +239,12 @@ class Module:
                 exact = isinstance(result.ops[0], ast.NotEq | ast.Eq)
                 lengths.setdefault(ast.unparse(left.args[0]), (wanted, exact))
         return lengths
+
+
+def _is_route(decorator: ast.expr) -> bool:
+    """Whether a decorator makes a function answer requests, or run in the background."""
+    called = decorator.func if isinstance(decorator, ast.Call) else decorator
+    return isinstance(called, ast.Attribute) and called.attr in _ROUTES
 
 
 def _is_main_guard(test: ast.expr) -> bool:

@@ -1,0 +1,144 @@
+"""What a part needs beyond its list: the library that it is an example of, and packages that its sources import.
+
+An application in a folder of a library (an example, a demo) seldom lists what it needs. It gets the library
+itself, in
+place, with what the library's manifest lists; and of the packages that it imports those that another list of
+the
+project names (an extra, a group, a list for developers). An import that no list names is named and not installed:
+on a registry anybody may have taken a module's name.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Collection, Iterator
+from dataclasses import dataclass
+
+from packaging.requirements import InvalidRequirement, Requirement
+from packaging.utils import canonicalize_name
+
+from plainfall.clone.parts import Addition
+from plainfall.clone.walk import Tree
+from plainfall.ecosystems.python.imports import answers, imported_modules, package_of
+from plainfall.ecosystems.python.lists.discover import REQUIREMENTS, Candidate, find_lists, read_list
+from plainfall.ecosystems.python.pins import Listed, Target
+from plainfall.ecosystems.python.requirements import RequirementLine
+from plainfall.errors import BadInput
+from plainfall.evidence import Evidence
+
+__all__ = ["Library", "additions_for", "library_above"]
+
+_BUILDABLE = ("pyproject.toml", "setup.cfg", "setup.py")
+_TOX = re.compile(
+    r"^[ \t]+(?:[\w.{},-]+:[ \t]+)?([A-Za-z][\w.-]*+(?:\[[\w,-]+\])?[ \t]*+(?:[<>=!~].*)?)$", re.MULTILINE
+)
+
+
+@dataclass(frozen=True)
+class Library:
+    """A project that can be built, above a part: its folder, its manifest, and what that lists."""
+
+    folder: str
+    candidate: Candidate
+    listed: Listed
+
+    @property
+    def names(self) -> frozenset[str]:
+        """The normalised names that its manifest lists."""
+        return frozenset(line.name for line in self.listed.wishes if line.name)
+
+
+def library_above(tree: Tree, folder: str, target: Target) -> Library | None:
+    """The nearest project above a folder that can be built and installed; None if there is none."""
+    while folder:
+        folder = folder.rpartition("/")[0]
+        for candidate in find_lists(tree, folder):
+            if candidate.kind in _BUILDABLE:
+                listed = read_list(tree, candidate.path, candidate.kind, target)
+                if any(line.is_own for line in listed.wishes):
+                    return Library(folder, candidate, listed)
+    return None
+
+
+def additions_for(
+    tree: Tree, folder: str, listed: Collection[str], library: Library | None, target: Target
+) -> tuple[tuple[Addition, ...], tuple[Addition, ...]]:
+    """The packages that a part imports and that its list (with these normalised names) does not name: those that
+    another list of the project names, and those that none does."""
+    named, unlisted = [], []
+    lines: list[RequirementLine] | None = None
+    own = _module_names(tree, library.folder) if library else frozenset()
+    taken = set(listed)
+    for module, place in imported_modules(tree, folder).items():
+        if module in own or any(answers(name, module) for name in taken):
+            continue
+        if lines is None:
+            lines = list(_other_lines(tree, folder, library, target))
+        line = next((one for one in lines if answers(one.name, module)), None)
+        if line is not None:
+            taken.add(line.name)
+            named.append(Addition(str(line.requirement), line.evidence, place))
+        else:
+            unlisted.append(Addition(package_of(module), place, place))
+            taken.add(package_of(module))
+    return tuple(named), tuple(unlisted)
+
+
+def _module_names(tree: Tree, folder: str) -> frozenset[str]:
+    """The modules that a project brings: packages and modules at its top or in its folder ``src``."""
+    names = set()
+    for place in (folder, f"{folder}/src" if folder else "src"):
+        prefix = f"{place}/" if place else ""
+        names |= {name[:-3] for name in tree.folders.get(place, ()) if name.endswith(".py")}
+        for path in tree.folders:
+            if path.startswith(prefix) and "__init__.py" in tree.folders[path]:
+                names.add(path[len(prefix) :].partition("/")[0])
+    return frozenset(names)
+
+
+def _other_lines(
+    tree: Tree, folder: str, library: Library | None, target: Target
+) -> Iterator[RequirementLine]:
+    """The lines of the project's other lists: extras and groups first, then lists near the part and above it."""
+    top = library.folder if library else ""
+    if library:
+        yield from _every_line(tree, library.candidate, target)
+    above = folder
+    while True:
+        place = f"{above}/" if above else ""
+        paths = [f"{place}{name}" for name in sorted(tree.folders.get(above, ())) if REQUIREMENTS.match(name)]
+        inner = f"{place}requirements"
+        paths += [
+            f"{inner}/{name}"
+            for name in sorted(tree.folders.get(inner, ()))
+            if name.endswith((".txt", ".in"))
+        ]
+        for path in paths:
+            yield from _every_line(tree, Candidate(path, "requirements.txt", ""), target)
+        if above in (top, ""):
+            break
+        above = above.rpartition("/")[0]
+    yield from _tox_lines(tree, f"{top}/tox.ini" if top else "tox.ini")
+
+
+def _every_line(tree: Tree, candidate: Candidate, target: Target) -> Iterator[RequirementLine]:
+    try:
+        offered = read_list(tree, candidate.path, candidate.kind, target)
+        wide = Target(target.markers, frozenset(offered.extras), frozenset(offered.groups))
+        listed = read_list(tree, candidate.path, candidate.kind, wide)
+    except BadInput:
+        return  # reported where the list is read
+    yield from (line for line in listed.wishes if line.requirement is not None and line.reference is None)
+
+
+def _tox_lines(tree: Tree, path: str) -> Iterator[RequirementLine]:
+    if path not in tree:
+        return
+    for match in _TOX.finditer(tree.text(path)):
+        try:
+            requirement = Requirement(match.group(1).strip())
+        except InvalidRequirement:
+            continue  # a command or a setting of another kind
+        number = tree.text(path)[: match.start(1)].count("\n") + 1
+        if canonicalize_name(requirement.name) != "py":
+            yield RequirementLine(requirement, Evidence(path, number, match.group(1).strip()))
