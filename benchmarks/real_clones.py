@@ -52,7 +52,8 @@ def repository(clone: Path) -> None:
     """Makes the folder a repository with one commit, as a clone is."""
     me = ["-c", "user.name=volunteer", "-c", "user.email=volunteer@rain.example"]
     newest = max(int(path.lstat().st_mtime) for path in clone.rglob("*") if path.is_file())
-    when = {**os.environ, "GIT_AUTHOR_DATE": f"{newest} +0000", "GIT_COMMITTER_DATE": f"{newest} +0000"}
+    newest = newest if newest > 10**9 else int(time.time())  # some archives state no times
+    when = {**os.environ, "GIT_AUTHOR_DATE": f"@{newest} +0000", "GIT_COMMITTER_DATE": f"@{newest} +0000"}
     for words in (["init", "-q"], ["add", "-A"], [*me, "commit", "-q", "-m", "as published"]):
         subprocess.run(["git", *words], cwd=clone, check=True, capture_output=True, env=when)
 

@@ -7,21 +7,25 @@ from __future__ import annotations
 import os
 import re
 import struct
+import subprocess
 import threading
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
+from datetime import UTC, datetime
 from functools import cached_property
 from pathlib import Path
 
 from plainfall.confinement import Confined
 from plainfall.errors import PathRefused
+from plainfall.processes import run
 
-__all__ = ["Repository", "exclude_locally", "repository_of"]
+__all__ = ["Repository", "exclude_locally", "last_commit_time", "repository_of"]
 
 _NOTE = "# made by plainfall"
 _LOCK = threading.Lock()  # parts are worked on at the same time
 _HEADER = struct.Struct(">4sII")
 _ENTRY = struct.Struct(">10I20sH")
+_LONGEST = 10.0  # seconds that git may take
 _LARGEST_INDEX = 256 * 1024**2  # bytes; that of two million files
 
 
@@ -77,6 +81,34 @@ def repository_of(clone: Path) -> Repository | None:
             folder = _linked(place)
             return Repository(top, folder, _common(folder)) if folder is not None else None
     return None
+
+
+def last_commit_time(clone: Path, variables: Mapping[str, str]) -> datetime | None:
+    """When the commit that is checked out was made; None without a repository or git.
+
+    Git is asked by a command that reads objects only, with no transport allowed: no setting of the clone makes it
+    run a program, and it fetches nothing."""
+    repository = repository_of(clone)
+    if repository is None:
+        return None
+    words = [
+        "git",
+        f"--git-dir={repository.folder}",
+        "rev-list",
+        "--max-count=1",
+        "--timestamp",
+        "HEAD",
+        "--",
+    ]
+    guarded = {**variables, "GIT_ALLOW_PROTOCOL": "", "GIT_NO_LAZY_FETCH": "1", "GIT_OPTIONAL_LOCKS": "0"}
+    try:
+        done = run(words, guarded, folder="/", seconds=_LONGEST)
+    except (OSError, subprocess.TimeoutExpired):
+        return None
+    seconds = done.output.partition(" ")[0]
+    if done.status or not seconds.isdigit() or len(seconds) > 11:
+        return None
+    return datetime.fromtimestamp(int(seconds), UTC)
 
 
 def _text(path: Path) -> str:

@@ -3,9 +3,11 @@
 from __future__ import annotations
 
 import argparse
+from datetime import date
 
 __all__ = [
     "STAGES",
+    "day",
     "port",
     "seconds",
     "status",
@@ -75,6 +77,13 @@ def with_wishes(parser: argparse.ArgumentParser) -> None:
         help="for this clone, take this version whatever is listed",
     )
     parser.add_argument(
+        "--as-of",
+        type=day,
+        default=None,
+        metavar="DATE",
+        help="choose versions (of the runtime, too) as they were on that day, YYYY-MM-DD; it is remembered",
+    )
+    parser.add_argument(
         "--from-imports",
         action="store_true",
         help="install packages that the sources import and no list names, too; it is remembered",
@@ -124,6 +133,14 @@ def port(text: str) -> int:
     if not text.isdigit() or not 1 <= int(text) <= 65_535:
         raise argparse.ArgumentTypeError(f"{text!r} is no port: write a number from 1 to 65535")
     return int(text)
+
+
+def day(text: str) -> str:
+    """A day as YYYY-MM-DD, or "none". Raises ArgumentTypeError."""
+    try:
+        return text if text == "none" else date.fromisoformat(text).isoformat()
+    except ValueError as error:
+        raise argparse.ArgumentTypeError(f"{text!r} is no day: write it as 2020-05-31") from error
 
 
 def status(text: str) -> int:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 import shlex
-from collections.abc import Iterator, Sequence
+from collections.abc import Collection, Iterator, Sequence
 from dataclasses import dataclass, replace
 
 from plainfall.clone.readme import ReadmeStep
@@ -97,16 +97,22 @@ def process_file_commands(tree: Tree, folder: str) -> Iterator[Command]:
 
 
 def readme_commands(
-    steps: list[ReadmeStep], tree: Tree, folder: str, language: str, words: Vocabulary
+    steps: list[ReadmeStep],
+    tree: Tree,
+    folder: str,
+    language: str,
+    words: Vocabulary,
+    files: Collection[str] = (),
 ) -> Iterator[Command]:
-    """The README's steps for migrations, seeds and servers, in the folder of a part of this language."""
+    """The README's steps for migrations, seeds and servers, in the folder of a part of this language. ``files`` are
+    names of files that the part will have by then."""
     another = words.of_another(language)
     for position, step in enumerate(steps):
         if step.stage in ("migrations", "seeds", "server"):
             heading = f" under {step.heading!r}" if step.heading else ""
             command = words.runner.sub("", step.command)
             if step.stage == "server":
-                command = without_placeholders(command)
+                command = without_placeholders(command, {*tree.folders.get(folder, ()), *files})
             foreign = (
                 missing_script(command, tree, folder, words)
                 or words.outside.match(command)
@@ -122,14 +128,17 @@ def readme_commands(
             )
 
 
-def without_placeholders(line: str) -> str:
+def without_placeholders(line: str, files: Collection[str]) -> str:
     """A start command without words that stand for something of the reader's own (``path/to/readings.db``,
-    ``<station>``), and without the sign that sends it to the background."""
+    ``<station>``), and without the sign that sends it to the background. A path to one of the
+    ``files`` in the part's folder is that file."""
     line = line.rstrip().removesuffix("&").rstrip()
     kept: list[str] = []
     for piece in line.split(" "):
         if not kept or not _PLACEHOLDER.search(piece):
             kept.append(piece)
+        elif (name := piece.rpartition("/")[2]) in files and "/" in piece:
+            kept.append(name)
         elif len(kept) > 1 and re.fullmatch(r"--?[\w-]+", kept[-1]):
             kept.pop()  # the option whose value it is
     return " ".join(kept)

@@ -40,6 +40,11 @@ _STAGES: tuple[tuple[str, str], ...] = (
     ),
 )
 _DATABASE = re.compile(r"\b(data ?base|schema|tables|migrations?)\b", re.IGNORECASE)
+_SENTENCE = re.compile(
+    r"\b(?:run|start|launch|command|execut(?:e|ing)|running|starting)\b[^`\n]{0,40}`{1,2}([^`\n]+)`",
+    re.IGNORECASE,
+)
+_ASKS = re.compile(r"--?(help|version|h|v)\b|\b(init|test|migrate|install|update|upgrade|check|shell)\b")
 _LISTENS = re.compile(r"\s(-h|-p|-w|--(http-)?(host|port|bind|listen|address|web\w*|daemon))\b")
 _MATCHERS = [(stage, re.compile(pattern, re.IGNORECASE)) for stage, pattern in _STAGES]
 
@@ -92,7 +97,16 @@ def read_steps(
                 steps.append(
                     ReadmeStep(command, heading, stage, Evidence(path, block.line + offset, command))
                 )
-    return steps
+    return [*steps, *_in_sentences(text, path, programs)]
+
+
+def _in_sentences(text: str, path: str, programs: frozenset[str]) -> Iterator[ReadmeStep]:
+    """Commands of the project's own programs that a sentence says to run or start."""
+    for number, line in enumerate(bounded_lines(text), 1) if programs else ():
+        for match in _SENTENCE.finditer(line):
+            command = match.group(1).strip()
+            if command.split()[0] in programs and not _ASKS.search(command):
+                yield ReadmeStep(command, "", "server", Evidence(path, number, line.strip()))
 
 
 def _commands(code: str) -> Iterator[tuple[int, str]]:

@@ -12,7 +12,7 @@ from pathlib import Path
 from typing import Any, Protocol
 
 from plainfall.clone.commands import Command
-from plainfall.clone.parts import DependencyFile, Extension, PartFound, PortWanted
+from plainfall.clone.parts import Addition, DependencyFile, Extension, PartFound, PortWanted
 from plainfall.clone.walk import Tree
 from plainfall.confinement import Confined
 from plainfall.evidence import Evidence
@@ -100,11 +100,11 @@ class EnvironmentStanding:
 
 @dataclass(frozen=True)
 class InstallWishes:
-    """What the user asked for: extras and groups by the standards' words, versions to take instead of
-    others by name, whether a resolved lock is to be put into the clone, names of packages whose own code
-    may run at install, and for how many seconds each may; ``hosts`` are registries for which the clone's own
-    configuration may have the person's variables. With ``from_imports`` packages that no list names and that the
-    sources import are installed, too."""
+    """What the user asked for: extras and groups by the standards' words, versions to take instead of others by
+    name, whether a resolved lock is to be put into the clone, names of packages whose own code may run at install,
+    and for how many seconds each may; ``hosts`` are registries for which the clone's own configuration may have the
+    person's variables. With ``from_imports`` packages that no list names and that the sources import are installed,
+    too; ``as_of`` is a day (ISO 8601) after which nothing that is chosen was published ("": any)."""
 
     extras: frozenset[str] = frozenset()
     groups: frozenset[str] = frozenset()
@@ -114,6 +114,7 @@ class InstallWishes:
     code_seconds: float = 600.0
     hosts: frozenset[str] = frozenset()
     from_imports: bool = False
+    as_of: str = ""
 
 
 @dataclass(frozen=True)
@@ -201,6 +202,10 @@ class Recognising(Protocol):
 
     def asks(self, tree: Tree, folder: str, cache: Path | None) -> list[VersionAsk]:
         """Every place that asks for a version of the runtime, in this folder or above it."""
+        ...
+
+    def asks_of_time(self, day: str) -> list[VersionAsk]:
+        """What a developer of that day (ISO 8601) would have taken."""
         ...
 
     def extensions(self, tree: Tree, folder: str) -> tuple[Extension, ...]:
@@ -299,6 +304,15 @@ class Installing(Protocol):
 
     def missing_driver(self, settings: Mapping[str, str], names: Collection[str]) -> tuple[str, str] | None:
         """The key of a database address for which no installed package speaks, and the package to add."""
+        ...
+
+    def package_for(self, tree: Tree, part: PartFound, module: str) -> Addition | None:
+        """A package that brings a missing module: one that another list of the project names, or one that is known
+        to be missing from newer releases of the runtime."""
+        ...
+
+    def may_resolve(self, part: PartFound) -> bool:
+        """Whether versions are chosen for the part's list, so that others could be."""
         ...
 
     def package_names(self, module: str) -> frozenset[str]:

@@ -37,6 +37,9 @@ def workers() -> int:
     return max(1, min(cores - 1, free // _MEMORY))
 
 
+_TRIES = 5  # things that are changed after failures of one step
+
+
 class PartRun:
     """The steps of one part. ``results`` holds each that was carried out (or waits since one before it
     failed) with its seconds; ``failure`` the first that failed."""
@@ -48,6 +51,7 @@ class PartRun:
         self.results: list[tuple[Step, StepResult, float]] = []
         self.failure: tuple[Step, PlainfallError] | None = None
         self.tell = tell
+        self._were_mended: set[Stage] = set()
 
     def carry_out(self, steps: Sequence[Step]) -> None:
         """Carries steps out; after a failure the rest waits. Nothing is raised for a failure."""
@@ -69,19 +73,31 @@ class PartRun:
             self._finish(step, result, time.perf_counter() - start, error)
 
     def _with_mending(self, step: Step) -> StepResult:
-        """Carries a step out; after a failure that can be mended, and is to be, once more."""
-        try:
-            return _explained(step, self.work)
-        except PlainfallError as problem:
-            if not (self.work.wishes.mend and problem.mend):
-                raise
-            from plainfall.onboarding.mending import mend
+        """Carries a step out; after a failure that can be mended (and is to be), or that something else to try
+        makes good, again."""
+        tried: list[str] = []
+        while True:
+            try:
+                result = _explained(step, self.work)
+                return replace(result, remarks=(*tried, *result.remarks))
+            except PlainfallError as problem:
+                done = self._mended(step, problem) if len(tried) < _TRIES else ""
+                if not done:
+                    raise
+                tried.append(done)
 
-            done = mend(self.work, problem)
-            if not done:
-                raise
-            again = _explained(step, self.work)
-            return replace(again, remarks=(f"mended: {problem.cause}; {done}", *again.remarks))
+    def _mended(self, step: Step, problem: PlainfallError) -> str:
+        from plainfall.onboarding.mending import mend
+        from plainfall.onboarding.second_try import second_try
+
+        done = second_try(self.work, step, problem)
+        if done:
+            return f"{done} (before that: {problem.cause})"
+        if not (self.work.wishes.mend and problem.mend) or step.stage in self._were_mended:
+            return ""
+        self._were_mended.add(step.stage)
+        done = mend(self.work, problem)
+        return f"mended: {problem.cause}; {done}" if done else ""
 
     def _finish(
         self, step: Step, result: StepResult, seconds: float, error: PlainfallError | None = None

@@ -22,6 +22,7 @@ from plainfall.settings.templates import find_templates
 from plainfall.sources.files import memory_file, read_sources
 from plainfall.sources.values import FileFound
 from plainfall.survey.contradictions import find_contradictions
+from plainfall.survey.documents import document_commands
 from plainfall.survey.launching import container_commands, editor_commands
 from plainfall.survey.modes import modes_of
 
@@ -243,12 +244,16 @@ def _part(
         variables |= framework.variables
         pages += framework.pages
     readme = _readme(tree, folder)
-    steps = _steps(tree, folder, recognising.programs(tree, folder))
+    programs = recognising.programs(tree, folder)
+    steps = _steps(tree, folder, programs)
     variables = {**modes_of(tree, folder, steps, recognising), **variables}
     if is_secondary:
         commands = recognising.secondary_commands(tree, folder, commands)
-    elif readme:
-        commands += readme_commands(steps, tree, folder, language.name, vocabulary())
+    else:
+        files = [one.target.rpartition("/")[2] for one in templates]
+        commands += document_commands(tree, folder, language.name, vocabulary(), programs, files)
+    if readme and not is_secondary:
+        commands += readme_commands(steps, tree, folder, language.name, vocabulary(), files)
         pages += [path for _, path, _ in readme_addresses(tree.text(readme), readme)]
     commands = list(with_port_words(commands))
     return PartFound(

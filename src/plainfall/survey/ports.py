@@ -22,12 +22,16 @@ PORT_KEYS = ("PORT", "SERVER_PORT", "APP_PORT", "HTTP_PORT", "WEB_PORT", "HTTP_S
 _IN_COMMAND = re.compile(r"(?:--port[ =]|-p +|:)(\d{4,5})\b")
 
 
+_FIRST = 1024  # the first port that an ordinary user may listen on
+
+
 def port_wanted(
     tree: Tree, part: PartFound, sources: Mapping[str, FileFound], own: Mapping[str, str]
 ) -> PortWanted:
     """From the start command, the person's own settings (``own``), the template, the framework's command, the
-    README, the code's default, else what is usual."""
-    return next(_wanted(tree, part, sources, own))
+    README, the code's default, else what is usual. A port that only the system's own servers may have, or no port,
+    is meant for elsewhere."""
+    return next(one for one in _wanted(tree, part, sources, own) if one.port >= _FIRST)
 
 
 def _wanted(

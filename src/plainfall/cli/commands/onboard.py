@@ -83,6 +83,7 @@ def wishes_of(options: argparse.Namespace) -> Wishes:
         frozenset(options.allow_install_code),
         hosts=frozenset(host.lower() for host in options.allow_registry),
         from_imports=options.from_imports,
+        as_of=options.as_of or "",
     )
     return Wishes(
         given_of(options),

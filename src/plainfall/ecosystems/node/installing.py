@@ -5,6 +5,7 @@ from __future__ import annotations
 import os
 from collections.abc import Collection, Mapping, Sequence
 
+from plainfall.clone.parts import Addition, PartFound
 from plainfall.clone.walk import Tree
 from plainfall.ecosystems.node.asks import manifest
 from plainfall.ecosystems.node.environments import NodeEnvironment
@@ -25,6 +26,13 @@ class NodeInstalling:
 
     def missing_driver(self, settings: Mapping[str, str], names: Collection[str]) -> tuple[str, str] | None:
         return None
+
+    def package_for(self, tree: Tree, part: PartFound, module: str) -> Addition | None:
+        return None
+
+    def may_resolve(self, part: PartFound) -> bool:
+        """Not yet: what a manifest is resolved to is not taken as of a day."""
+        return False
 
     def package_names(self, module: str) -> frozenset[str]:
         return frozenset({"/".join(module.split("/")[: 2 if module.startswith("@") else 1]).lower()})

@@ -59,6 +59,9 @@ class NodeRecognising:
     def asks(self, tree: Tree, folder: str, cache: Path | None) -> list[VersionAsk]:
         return node_asks(tree, folder, cache)
 
+    def asks_of_time(self, day: str) -> list[VersionAsk]:
+        return []
+
     def extensions(self, tree: Tree, folder: str) -> tuple[Extension, ...]:
         return needed_modules(tree, folder)
 

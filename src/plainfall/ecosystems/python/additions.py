@@ -18,6 +18,7 @@ from packaging.requirements import InvalidRequirement, Requirement
 from packaging.utils import canonicalize_name
 
 from plainfall.clone.parts import Addition
+from plainfall.clone.prose import bounded_lines
 from plainfall.clone.walk import Tree
 from plainfall.ecosystems.python.imports import answers, imported_modules, package_of
 from plainfall.ecosystems.python.lists.discover import REQUIREMENTS, Candidate, find_lists, read_list
@@ -26,9 +27,10 @@ from plainfall.ecosystems.python.requirements import RequirementLine
 from plainfall.errors import BadInput
 from plainfall.evidence import Evidence
 
-__all__ = ["Library", "additions_for", "library_above"]
+__all__ = ["Library", "additions_for", "default_markers", "library_above", "named_elsewhere"]
 
 _BUILDABLE = ("pyproject.toml", "setup.cfg", "setup.py")
+_PIP = re.compile(r"\bpip3? install ((?:(?!-r|-e|\.)[\w.\[\]<>=~!,'\"-]+ ?)+)")
 _TOX = re.compile(
     r"^[ \t]+(?:[\w.{},-]+:[ \t]+)?([A-Za-z][\w.-]*+(?:\[[\w,-]+\])?[ \t]*+(?:[<>=!~].*)?)$", re.MULTILINE
 )
@@ -84,6 +86,27 @@ def additions_for(
     return tuple(named), tuple(unlisted)
 
 
+def named_elsewhere(tree: Tree, folder: str, module: str) -> Addition | None:
+    """The package that brings a module, from another list of the project than the part's own; None if none has
+    it."""
+    target = Target(default_markers())
+    candidates = find_lists(tree, folder)
+    library = library_above(tree, folder, target)
+    lines: list[RequirementLine] = []
+    for candidate in candidates:
+        lines += _every_line(tree, candidate, target)
+    lines += _other_lines(tree, folder, library, target)
+    line = next((one for one in lines if answers(one.name, module)), None)
+    return Addition(str(line.requirement), line.evidence, line.evidence) if line is not None else None
+
+
+def default_markers() -> dict[str, str]:
+    """The markers of the Python that runs Plainfall, for a look before an interpreter is chosen."""
+    from packaging.markers import default_environment
+
+    return {key: str(value) for key, value in default_environment().items()}
+
+
 def _module_names(tree: Tree, folder: str) -> frozenset[str]:
     """The modules that a project brings: packages and modules at its top or in its folder ``src``."""
     names = set()
@@ -119,6 +142,7 @@ def _other_lines(
             break
         above = above.rpartition("/")[0]
     yield from _tox_lines(tree, f"{top}/tox.ini" if top else "tox.ini")
+    yield from _documented_lines(tree, top)
 
 
 def _every_line(tree: Tree, candidate: Candidate, target: Target) -> Iterator[RequirementLine]:
@@ -129,6 +153,22 @@ def _every_line(tree: Tree, candidate: Candidate, target: Target) -> Iterator[Re
     except BadInput:
         return  # reported where the list is read
     yield from (line for line in listed.wishes if line.requirement is not None and line.reference is None)
+
+
+def _documented_lines(tree: Tree, folder: str) -> Iterator[RequirementLine]:
+    """The packages that the README's own installation commands name."""
+    place = f"{folder}/" if folder else ""
+    for name in tree.folders.get(folder, ()):
+        if not re.match(r"readme\b", name, re.IGNORECASE):
+            continue
+        for number, line in enumerate(bounded_lines(tree.text(place + name)), 1):
+            installs = _PIP.search(line)
+            for word in installs.group(1).split() if installs else ():
+                try:
+                    requirement = Requirement(word.strip("'\"`"))
+                except InvalidRequirement:
+                    continue  # an option, a path, a word of a sentence
+                yield RequirementLine(requirement, Evidence(place + name, number, line.strip()))
 
 
 def _tox_lines(tree: Tree, path: str) -> Iterator[RequirementLine]:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable, Iterator
+from datetime import date, timedelta
 from typing import Any
 
 from plainfall.clone.walk import Tree
@@ -13,7 +14,7 @@ from plainfall.errors import BadInput
 from plainfall.evidence import Evidence
 from plainfall.runtimes.asks import Strength, VersionAsk
 
-__all__ = ["READERS", "manifest", "python_asks"]
+__all__ = ["READERS", "manifest", "python_asks", "python_of_time"]
 
 Reader = Callable[[Tree, str], Iterator[VersionAsk]]
 
@@ -21,6 +22,31 @@ Reader = Callable[[Tree, str], Iterator[VersionAsk]]
 def python_asks(tree: Tree, folder: str) -> list[VersionAsk]:
     """All asks for a part, from its folder and, where a place holds for subfolders too, from above it."""
     return [ask for reader in READERS for ask in reader(tree, folder)]
+
+
+# The day of each minor release's first final version (PEP 537 and its successors).
+_RELEASED = {
+    "2016-12-23": "3.6",
+    "2018-06-27": "3.7",
+    "2019-10-14": "3.8",
+    "2020-10-05": "3.9",
+    "2021-10-04": "3.10",
+    "2022-10-24": "3.11",
+    "2023-10-02": "3.12",
+    "2024-10-07": "3.13",
+    "2025-10-07": "3.14",
+}
+
+
+def python_of_time(day: str) -> list[VersionAsk]:
+    """The newest release line that had been out for half a year on that day, as a preference."""
+    lines = [line for released, line in _RELEASED.items() if _half_a_year_later(released) <= day]
+    line = lines[-1] if lines else next(iter(_RELEASED.values()))
+    return [VersionAsk(line, f"=={line}.*", Strength.PREFERENCE, "its time", Evidence("--as-of", 0, day))]
+
+
+def _half_a_year_later(day: str) -> str:
+    return (date.fromisoformat(day) + timedelta(days=183)).isoformat()
 
 
 def manifest(tree: Tree, folder: str) -> dict[str, Any]:

@@ -8,11 +8,12 @@ import os
 import shutil
 import subprocess
 import tarfile
+import zipfile
 import zlib
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from plainfall import processes
 from plainfall.confinement import Confined
@@ -26,6 +27,9 @@ from plainfall.reading import toml_table
 from plainfall.runtimes.interpreters import Interpreter
 from plainfall.sealing import Seal
 from plainfall.surroundings import Surroundings
+
+if TYPE_CHECKING:
+    from pyproject_hooks import BuildBackendHookCaller
 
 __all__ = ["BuildSystem", "build_system", "build_wheel_from", "unpack_source"]
 
@@ -79,7 +83,7 @@ def build_wheel_from(
     The package's own build code runs, with the short list of variables and the build environment's
     commands. Raises CommandFailed with the lines that matter; the full output is in ``work/build.log``.
     """
-    from pyproject_hooks import BackendUnavailable, BuildBackendHookCaller, UnsupportedOperation
+    from pyproject_hooks import BackendUnavailable, BuildBackendHookCaller, HookMissing, UnsupportedOperation
 
     system = build_system(source)
     within, seal = Confined(work, "the build's folder"), Seal(surroundings.state, work)
@@ -109,15 +113,39 @@ def build_wheel_from(
     out.mkdir()
     try:
         if editable:
-            more = hooks.get_requires_for_build_editable()
-            provide(more, environment)
-            name = hooks.build_editable(str(out))
+            name = _editable(hooks, out, source, lambda texts: provide(texts, environment))
         else:
             provide(hooks.get_requires_for_build_wheel(), environment)
             name = hooks.build_wheel(str(out))
-    except (subprocess.CalledProcessError, BackendUnavailable, UnsupportedOperation) as error:
+    except (subprocess.CalledProcessError, BackendUnavailable, UnsupportedOperation, HookMissing) as error:
         raise _failure(label, error, log, place) from error
     return out / Path(name).name
+
+
+def _editable(
+    hooks: BuildBackendHookCaller, out: Path, source: Path, provide: Callable[[Sequence[str]], None]
+) -> str:
+    """The name of an editable wheel (PEP 660) below ``out``. Of a backend that makes none, the ordinary wheel, with
+    the folder of the sources on the module path in place of its own copies."""
+    from pyproject_hooks import HookMissing
+
+    try:
+        provide(hooks.get_requires_for_build_editable())
+        return str(hooks.build_editable(str(out)))
+    except HookMissing:
+        provide(hooks.get_requires_for_build_wheel())
+        wheel = out / Path(hooks.build_wheel(str(out))).name
+    with zipfile.ZipFile(wheel) as archive:
+        kept = {name: archive.read(name) for name in archive.namelist() if ".dist-info/" in name}
+    top = next((name for name in kept if name.endswith("/top_level.txt")), "")
+    modules = kept[top].decode("utf-8", "replace").split() if top else []
+    inner = source / "src"
+    root = inner if any((inner / one).is_dir() for one in modules) else source
+    kept[f"__in_place__{wheel.name.partition('-')[0]}.pth"] = f"{root}\n".encode()
+    with zipfile.ZipFile(wheel, "w") as archive:
+        for name, content in kept.items():
+            archive.writestr(name, content)
+    return wheel.name
 
 
 def _failure(label: str, error: Exception, log: Path, place: Evidence | None) -> CommandFailed:

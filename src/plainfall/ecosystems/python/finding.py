@@ -38,14 +38,21 @@ class Found:
 
 
 class Finder:
-    """Looks into the sources for one interpreter. Safe to use from several threads."""
+    """Looks into the sources for one interpreter; with ``as_of`` (a day, ISO 8601) versions are chosen among what
+    was published by then, as far as the index tells. Safe to use from several threads."""
 
     def __init__(
-        self, client: RegistryClient, sources: Sources, tags: Sequence[Tag], facts: Mapping[str, Any]
+        self,
+        client: RegistryClient,
+        sources: Sources,
+        tags: Sequence[Tag],
+        facts: Mapping[str, Any],
+        as_of: str = "",
     ) -> None:
         self._client = client
         self._sources = sources
         self._rank = {tag: position for position, tag in enumerate(tags)}
+        self._as_of = as_of
         self._python = Version(str(facts["version"]))
         self._pages: dict[str, Future[list[IndexFile]]] = {}
         self._versions: dict[str, dict[Version, list[IndexFile]]] = {}
@@ -87,6 +94,8 @@ class Finder:
             known = {}
             for file in self.offered(name):
                 text = version_of(file)
+                if self._as_of and file.uploaded[:10] > self._as_of:
+                    continue
                 if text and (self.rank(file) is not None or (_is_source(file) and self._admits(file))):
                     known.setdefault(Version(text), []).append(file)
             with self._lock:

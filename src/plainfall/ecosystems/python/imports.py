@@ -60,6 +60,7 @@ def imported_modules(tree: Tree, folder: str) -> dict[str, Evidence]:
     library's, with the first line that does."""
     place = f"{folder}/" if folder else ""
     own = {re.split(r"[/.]", path)[0] for path in tree.below(folder) if path.endswith(".py")}
+    own.add(folder.rpartition("/")[2])
     results: dict[str, Evidence] = {}
     for number, (path, text) in enumerate(sources(tree, folder)):
         if number >= _FILES:

@@ -8,17 +8,22 @@ from collections.abc import Collection, Mapping, Sequence
 from dataclasses import replace
 from typing import TYPE_CHECKING
 
+from plainfall.clone.parts import Addition, PartFound
 from plainfall.clone.walk import Tree
 from plainfall.ecosystems.python.drivers import missing_driver
 from plainfall.ecosystems.python.environments import virtual_environment
 from plainfall.ecosystems.shape import Installation, InstallJob
 from plainfall.errors import ValueNeeded
+from plainfall.evidence import Evidence
 from plainfall.packages.consent import Withheld, withheld_words
 
 if TYPE_CHECKING:
     from plainfall.ecosystems.python.pins import Listed
 
 __all__ = ["PythonInstalling"]
+
+# Modules that older releases of the runtime or of its tools brought, and what brings them now.
+_FORMERLY_THERE = {"pkg_resources": "setuptools<81", "distutils": "setuptools"}
 
 
 class PythonInstalling:
@@ -33,6 +38,22 @@ class PythonInstalling:
 
     def missing_driver(self, settings: Mapping[str, str], names: Collection[str]) -> tuple[str, str] | None:
         return missing_driver(settings, names)
+
+    def package_for(self, tree: Tree, part: PartFound, module: str) -> Addition | None:
+        top = module.partition(".")[0]
+        former = _FORMERLY_THERE.get(top)
+        if former is not None:
+            place = Evidence("setuptools", 0, top)
+            return Addition(former, place, place)
+        from plainfall.ecosystems.python.additions import named_elsewhere
+
+        return named_elsewhere(tree, part.path, top)
+
+    def may_resolve(self, part: PartFound) -> bool:
+        listed = part.dependencies
+        return (
+            listed is not None and not listed.archives and "complete" not in listed.reason.partition(",")[0]
+        )
 
     def package_names(self, module: str) -> frozenset[str]:
         top = re.sub(r"[-_]+", "-", re.split(r"[./]", module)[0]).lower()
@@ -75,6 +96,7 @@ class PythonInstalling:
                 archives,
                 job.progress,
                 job.access,
+                job.wishes.as_of,
             )
         )
         return Installation(

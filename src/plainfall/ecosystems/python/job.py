@@ -25,8 +25,8 @@ __all__ = ["InstallResult", "Job", "Lazy"]
 @dataclass(frozen=True)
 class Job:
     """One installation: the clone, the list, the environment and its interpreter, where the resolved lock
-    is kept, the versions taken instead of others, the archives that were installed the time before, and what may
-    be touched."""
+    is kept, the versions taken instead of others, the archives that were installed the time before, what may
+    be touched, and the day as of which versions are chosen."""
 
     clone: Path
     listed: Listed
@@ -39,6 +39,7 @@ class Job:
     archives: Mapping[str, str]
     progress: Progress
     access: CloneAccess
+    as_of: str = ""
 
 
 @dataclass
@@ -83,7 +84,14 @@ class Lazy:
             from plainfall.ecosystems.python.supply import Supply
 
             job = self._job
-            self._made = Supply(job.clone, self.sources(), job.interpreter, job.surroundings, job.progress)
+            self._made = Supply(
+                job.clone,
+                self.sources(),
+                job.interpreter,
+                job.surroundings,
+                job.progress,
+                as_of=job.as_of,
+            )
         return self._made
 
     def direct(self, reference: Reference, place: Evidence) -> tuple[CachedTree, str]:

@@ -11,7 +11,7 @@ from plainfall.clone.commands import Command
 from plainfall.clone.parts import DependencyFile, Extension, PortWanted
 from plainfall.clone.walk import Tree
 from plainfall.ecosystems.python import survey
-from plainfall.ecosystems.python.asks import python_asks
+from plainfall.ecosystems.python.asks import python_asks, python_of_time
 from plainfall.ecosystems.python.console_scripts import console_scripts
 from plainfall.evidence import Evidence
 from plainfall.runtimes.asks import VersionAsk
@@ -28,6 +28,9 @@ class PythonRecognising:
     def asks(self, tree: Tree, folder: str, cache: Path | None) -> list[VersionAsk]:
         above = survey.folder_of_list(tree, folder)
         return [*python_asks(tree, folder), *(python_asks(tree, above) if above != folder else ())]
+
+    def asks_of_time(self, day: str) -> list[VersionAsk]:
+        return python_of_time(day)
 
     def extensions(self, tree: Tree, folder: str) -> tuple[Extension, ...]:
         return survey.needed_modules(tree, folder)

@@ -36,6 +36,7 @@ def pins_of_wishes(job: Job, lazy: Lazy, result: InstallResult) -> list[Pin]:
         sorted(job.instead.items()),
         job.target.markers.get("python_version"),
         job.interpreter.facts["platform"],
+        *([job.as_of] if job.as_of else []),
     )
     directs, obtained = _direct_pins(job, directs, folder, lazy, result)
     kept = _kept_lock(job, inputs)

@@ -24,9 +24,9 @@ _FILE_NAME = re.compile(r"[A-Za-z0-9_][^/\\\0-\x1f\x7f\"']*")
 @dataclass(frozen=True)
 class IndexFile:
     """One archive that an index offers or a lock names. ``yanked`` is None, or the reason (maybe empty);
-    ``metadata`` tells whether its METADATA can be had alone at ``url + ".metadata"``; ``size`` in bytes, None
-    if not said. Raises ValueError for a name that is no plain file name, or a hash that is none; hashes of
-    algorithms that are not known are left out."""
+    ``metadata`` tells whether its METADATA can be had alone at ``url + ".metadata"``; ``uploaded`` is the time of
+    upload (ISO 8601, "" if not said), ``size`` in bytes, None if not said. Raises ValueError for a name that is no
+    plain file name, or a hash that is none; hashes of algorithms that are not known are left out."""
 
     filename: str
     url: str
@@ -35,6 +35,7 @@ class IndexFile:
     yanked: str | None = None
     metadata: bool = False
     size: int | None = None
+    uploaded: str = ""
 
     def __post_init__(self) -> None:
         name = self.filename
@@ -115,6 +116,7 @@ def _json_file(row: Mapping[str, object], url: str) -> IndexFile:
         yanked=None if yanked is False else ("" if yanked is True else str(yanked)),
         metadata=bool(metadata),
         size=size if isinstance(size, int) else None,
+        uploaded=str(row.get("upload-time") or ""),
     )
 
 

@@ -48,6 +48,11 @@ _GROWTH = 4  # how much larger than its archives an unpacked stack usually is
 Progress = Callable[[int, int, str], None]
 
 
+_BUILD_INTERFACE = (
+    "2019-06-01"  # by that day the build tools had the interface that builds go through (PEP 517)
+)
+
+
 @dataclass
 class Supplied:
     """What was fetched: how many archives, their bytes; what was built; remarks for people."""
@@ -82,6 +87,7 @@ class Supply:
         surroundings: Surroundings,
         progress: Progress,
         chain: tuple[str, ...] = (),
+        as_of: str = "",
     ) -> None:
         self.clone = clone
         self._sources = sources
@@ -100,7 +106,9 @@ class Supply:
         self.origin = sources.addresses
         self.cache = PackageCache(surroundings.cache)
         self.client = RegistryClient(sources.connection, surroundings.variables, connections=_AT_ONCE)
-        self.finder = Finder(self.client, sources, supported_tags(interpreter.facts), interpreter.facts)
+        self._as_of = as_of
+        tags = supported_tags(interpreter.facts)
+        self.finder = Finder(self.client, sources, tags, interpreter.facts, as_of)
         self.metadata = MetadataSource(self.client, self.cache, self._metadata_by_building)
 
     def close(self) -> None:
@@ -216,7 +224,7 @@ class Supply:
 
     def built(self, source: SourceArchive) -> CachedTree:
         """The wheel of a source package; one that was built for this interpreter before is taken again."""
-        key = digest_of("built", source.sha256, self.interpreter.identity, self.origin)
+        key = digest_of("built", source.sha256, self.interpreter.identity, self.origin, self._as_of)
         tree = self.remembered(key)
         if tree is not None:
             return tree
@@ -301,6 +309,7 @@ class Supply:
             self.surroundings,
             self._progress,
             (*self._chain, label or title),
+            max(self._as_of, _BUILD_INTERFACE) if self._as_of else "",
         )
         try:
             result = resolve(lines, (), {}, inner.finder, inner.metadata, target)

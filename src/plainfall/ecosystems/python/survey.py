@@ -9,7 +9,7 @@ from typing import Any
 from plainfall.clone.commands import Command, script_file_commands
 from plainfall.clone.parts import Addition, DependencyFile, Extension
 from plainfall.clone.walk import Tree, is_side
-from plainfall.ecosystems.python.additions import Library, additions_for, library_above
+from plainfall.ecosystems.python.additions import Library, additions_for, default_markers, library_above
 from plainfall.ecosystems.python.applications import MAINS, server_configuration
 from plainfall.ecosystems.python.asks import manifest
 from plainfall.ecosystems.python.console_scripts import ConsoleScript, console_scripts, serves_pages
@@ -69,7 +69,7 @@ def _is_project(tree: Tree, folder: str) -> bool:
 
 def dependency_file(tree: Tree, folder: str) -> DependencyFile | None:
     """The list to install from, and why it and not another that is there."""
-    target = Target(_here())
+    target = Target(default_markers())
     candidates = find_lists(tree, folder)
     library = library_above(tree, folder, target) if not candidates or is_side(folder) else None
     if candidates:
@@ -163,17 +163,12 @@ def _pinned(entry: Pin | RequirementLine) -> str | None:
     return entry.version if isinstance(entry, Pin) else entry.pinned
 
 
-def _here() -> dict[str, str]:
-    """The markers of the Python that runs Plainfall, for a count before an interpreter is chosen."""
-    from packaging.markers import default_environment
-
-    return {key: str(value) for key, value in default_environment().items()}
-
-
 def folder_of_list(tree: Tree, folder: str) -> str:
     """The folder whose list a part is installed from: its own, or that of the project above."""
     library = (
-        library_above(tree, folder, Target(_here())) if folder and not find_lists(tree, folder) else None
+        library_above(tree, folder, Target(default_markers()))
+        if folder and not find_lists(tree, folder)
+        else None
     )
     return library.folder if library else folder
 

@@ -8,9 +8,10 @@ from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
-from plainfall.clone.parts import DependencyFile
+from plainfall.clone.parts import Addition, DependencyFile
 from plainfall.ecosystems.shape import InstallJob, InstallWishes
 from plainfall.errors import ValueNeeded
+from plainfall.evidence import Evidence
 from plainfall.onboarding.edits import Edits
 from plainfall.onboarding.stages.tasks import carry_out
 from plainfall.onboarding.steps import State, StepResult
@@ -23,12 +24,16 @@ from plainfall.writing import digest_of, digest_of_files
 
 _HOSTS = "registry hosts"
 
-__all__ = ["dependencies", "environment", "may_install", "runtime"]
+__all__ = ["ADDED", "dependencies", "environment", "may_install", "runtime"]
 
 
 def runtime(work: Work) -> StepResult:
     """Chooses the interpreter; kept if it is the one of the run before."""
-    choice = work.environment.choose_runtime(work.part, work.surroundings, work.wishes.runtime, work.progress)
+    day = work.wishes.install.as_of or work.state.record(work.part.key, "dependencies").get("as_of", "")
+    part, recognising = work.part, work.language.recognising
+    if day and day != "none" and recognising is not None:
+        part = replace(part, asks=(*part.asks, *recognising.asks_of_time(day)))
+    choice = work.environment.choose_runtime(part, work.surroundings, work.wishes.runtime, work.progress)
     work.choice = choice
     taken = choice.taken
     work.fingerprints["runtime"] = taken.identity
@@ -91,8 +96,7 @@ def environment(work: Work) -> StepResult:
 
 def dependencies(work: Work) -> StepResult:
     """Makes the environment hold the locked list; kept if neither changed since."""
-    listed = work.part.dependencies
-    assert listed is not None  # a part without a list has no such step
+    listed = _with_added(work)
     inputs = digest_of_files(work.clone, listed.files)
     place = work.folder / work.standing().path
     asked_for = work.wishes.install
@@ -114,6 +118,7 @@ def dependencies(work: Work) -> StepResult:
         sorted(wishes.hosts),
         [one.text for one in listed.additions],
         [one.text for one in listed.unlisted] if wishes.from_imports else [],
+        wishes.as_of,
     ]
     fingerprint = digest_of(inputs, work.chosen().taken.identity, str(place), asked)
     work.fingerprints["dependencies"] = fingerprint
@@ -145,8 +150,11 @@ def dependencies(work: Work) -> StepResult:
         "extras": sorted(wishes.extras),
         "groups": sorted(wishes.groups),
         "from_imports": wishes.from_imports,
+        "as_of": wishes.as_of,
     }
     changed = bool(done.laid or done.taken_out)
+    if wishes.as_of:
+        done = replace(done, remarks=(f"versions as of {wishes.as_of}", *done.remarks))
     remarks = [*_beyond_the_list(listed, wishes), *done.remarks, *edits.finish()]
     own = work.part.candidates("dependencies")
     for command in own:
@@ -181,6 +189,21 @@ def dependencies(work: Work) -> StepResult:
     )
 
 
+ADDED = "added packages"
+
+
+def _with_added(work: Work) -> DependencyFile:
+    """The part's list with the packages that were added after a failure, in this run or in earlier ones."""
+    listed = work.part.dependencies
+    assert listed is not None  # a part without a list has no such step
+    rows = work.state.record(work.part.key, ADDED).get("rows", [])
+    added = [Addition(text, place, place) for text, *where in rows for place in [Evidence(*where)]]
+    known = {one.text for one in listed.additions}
+    listed = replace(listed, additions=(*listed.additions, *(one for one in added if one.text not in known)))
+    work.part = replace(work.part, dependencies=listed)
+    return listed
+
+
 def _with_choices(
     work: Work, listed: DependencyFile, wishes: InstallWishes, before: Mapping[str, Any]
 ) -> InstallWishes:
@@ -191,6 +214,7 @@ def _with_choices(
         extras=_remembered(wishes.extras, before.get("extras", ())),
         groups=_remembered(wishes.groups, before.get("groups", ())),
         from_imports=wishes.from_imports or bool(before.get("from_imports")),
+        as_of="" if wishes.as_of == "none" else wishes.as_of or str(before.get("as_of", "")),
     )
     if not listed.is_from_imports or wishes.from_imports:
         return wishes

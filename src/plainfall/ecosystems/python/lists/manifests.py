@@ -11,7 +11,7 @@ from typing import Any
 
 from packaging.requirements import InvalidRequirement, Requirement
 
-from plainfall.clone.walk import Tree
+from plainfall.clone.walk import Tree, is_side
 from plainfall.ecosystems.python.lists.toml import load_toml
 from plainfall.ecosystems.python.pins import Listed, Target
 from plainfall.ecosystems.python.requirements import RequirementLine
@@ -28,6 +28,7 @@ __all__ = [
     "requirement_at",
 ]
 
+_DEEPEST = 20  # expressions within each other
 _REMEDY = "Write it as in: name>=1.2 (see PEP 508 for names and markers)."
 
 
@@ -76,11 +77,18 @@ def _own(place: Evidence) -> RequirementLine:
 
 
 def _importable(tree: Tree, path: str, name: str) -> bool:
-    """Whether the folder holds a package of the project's name: only then building it makes sense."""
+    """Whether the folder holds a package of the project's name, or just one package, whatever its name: only then
+    building it makes sense."""
     folder = path.rpartition("/")[0]
     place = f"{folder}/" if folder else ""
     stem = name.replace("-", "_").lower()
-    return any(
+    packages = [
+        one.parent.name
+        for inner in ("", "src/")
+        for one in (tree.root / f"{place}{inner}").glob("*/__init__.py")
+        if not is_side(one.parent.name)
+    ]
+    return len(packages) == 1 or any(
         (tree.root / f"{place}{inner}{stem}{end}").exists()
         for inner in ("", "src/")
         for end in ("/__init__.py", ".py")
@@ -151,7 +159,8 @@ def read_setup_cfg(tree: Tree, path: str, target: Target) -> Listed:
     for extra in sorted(target.extras & set(extras)):
         texts += _lines(parser.get(section, extra))
     wishes = _all(texts, tree, path)
-    if parser.has_option("metadata", "name"):
+    folder = path.rpartition("/")[0]
+    if parser.has_option("metadata", "name") or (tree.root / folder / "setup.py").is_file():
         wishes.append(_own(tree.line_of(path, "name")))
     return Listed("setup.cfg", path, (path,), None, tuple(wishes), extras=tuple(extras))
 
@@ -184,19 +193,15 @@ def read_setup_py(tree: Tree, path: str, target: Target) -> Listed:
             called = called or any(keyword.arg == "name" for keyword in node.keywords)
             for keyword in node.keywords:
                 if keyword.arg in ("install_requires", "extras_require"):
-                    value = (
-                        names.get(keyword.value.id, keyword.value)
-                        if isinstance(keyword.value, ast.Name)
-                        else keyword.value
-                    )
                     try:
-                        results[keyword.arg] = ast.literal_eval(value)
+                        results[keyword.arg] = _stated(keyword.value, names, 0)
                     except ValueError:
                         remarks.append(
                             f"{keyword.arg} is computed, and cannot be read without running {path}"
                         )
     extras = results.get("extras_require", {})
-    texts = list(results.get("install_requires", []))
+    texts = results.get("install_requires", [])
+    texts = _lines(texts) if isinstance(texts, str) else list(texts)
     for extra in sorted(target.extras & set(extras)):
         texts += extras[extra]
     wishes = _all(texts, tree, path)
@@ -205,6 +210,27 @@ def read_setup_py(tree: Tree, path: str, target: Target) -> Listed:
     return Listed(
         "setup.py", path, (path,), None, tuple(wishes), extras=tuple(extras), remarks=tuple(remarks)
     )
+
+
+def _stated(node: ast.expr, names: Mapping[str, ast.expr], depth: int) -> Any:
+    """The value of an expression of literals, names of the module that hold such, and sums of lists. Raises
+    ValueError for anything else."""
+    if depth > _DEEPEST:
+        raise ValueError("too deep")
+    if isinstance(node, ast.Name) and node.id in names:
+        return _stated(names[node.id], names, depth + 1)
+    if isinstance(node, ast.BinOp) and isinstance(node.op, ast.Add):
+        left, right = (_stated(one, names, depth + 1) for one in (node.left, node.right))
+        if isinstance(left, list) and isinstance(right, list):
+            return left + right
+    if isinstance(node, ast.List | ast.Tuple):
+        return [_stated(one, names, depth + 1) for one in node.elts]
+    if isinstance(node, ast.Dict) and all(node.keys):
+        pairs = zip(node.keys, node.values, strict=True)
+        return {_stated(key, names, depth + 1): _stated(one, names, depth + 1) for key, one in pairs if key}
+    if isinstance(node, ast.Constant) and isinstance(node.value, str):
+        return node.value
+    raise ValueError("computed")
 
 
 def read_environment_yml(tree: Tree, path: str, target: Target) -> Listed:

@@ -1,0 +1,86 @@
+"""What a developer would try next after a failure, where that is safe and changes nothing of the clone: a package
+that another list of the project names, or the versions of the time when the clone was last changed."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from datetime import UTC, datetime, timedelta
+
+from plainfall.clone.parts import Addition
+from plainfall.diagnosis.reading import diagnose
+from plainfall.errors import CommandFailed, DependencyProblem, PlainfallError, ServerFailed
+from plainfall.onboarding.stages import installing
+from plainfall.onboarding.steps import Stage, Step
+from plainfall.onboarding.work import Work
+from plainfall.repository import last_commit_time
+from plainfall.surroundings import passed_on
+
+__all__ = ["second_try"]
+
+_OLD = timedelta(days=365)
+_LATER = (Stage.MIGRATIONS, Stage.SEEDS, Stage.TASKS, Stage.SERVER, Stage.PROBE)
+
+
+def second_try(work: Work, step: Step, error: PlainfallError) -> str:
+    """Changes what may help, and returns it in words; "" if there is nothing to try. Raises what the steps that it
+    carries out raise."""
+    if not isinstance(error, DependencyProblem | CommandFailed | ServerFailed):
+        return ""
+    if work.part.dependencies is None or step.part != work.part.key:
+        return ""
+    if step.stage in _LATER:
+        added = _missing_package(work, error)
+        if added:
+            return added
+    if step.stage is Stage.DEPENDENCIES or step.stage in _LATER:
+        return _of_its_time(work, step, error)
+    return ""
+
+
+def _missing_package(work: Work, error: PlainfallError) -> str:
+    """A module that is not installed, and that another list of the project names."""
+    known = diagnose("\n".join(error.lines), None)
+    if not known.rule.endswith("module-missing") or not known.thing or work.part.dependencies is None:
+        return ""
+    addition = work.installing.package_for(work.tree, work.part, known.thing)
+    if addition is None or any(one.text == addition.text for one in work.part.dependencies.additions):
+        return ""
+    _keep(work, addition)
+    result = installing.dependencies(work)
+    return (
+        f"{known.thing} was missing: {addition.text} was installed, too ({addition.evidence}): {result.title}"
+    )
+
+
+def _keep(work: Work, addition: Addition) -> None:
+    """Adds a package to the part, in this run and in later ones."""
+    rows = list(work.state.record(work.part.key, installing.ADDED).get("rows", []))
+    rows.append([addition.text, addition.evidence.path, addition.evidence.line, addition.evidence.text])
+    work.state.keep(work.part.key, installing.ADDED, {"rows": rows})
+
+
+def _of_its_time(work: Work, step: Step, error: PlainfallError) -> str:
+    """The versions as of the last commit, for an old clone whose versions are not pinned."""
+    if work.wishes.install.as_of:
+        return ""
+    if step.stage is not Stage.DEPENDENCIES and not any("Error" in line for line in error.lines):
+        return ""
+    if not work.installing.may_resolve(work.part):
+        return ""
+    last = last_commit_time(
+        work.clone,
+        passed_on(work.surroundings.variables) | {"PATH": work.surroundings.variables.get("PATH", "")},
+    )
+    if last is None or datetime.now(UTC) - last < _OLD:
+        return ""
+    day = last.date().isoformat()
+    before = work.wishes
+    work.wishes = replace(before, install=replace(before.install, as_of=day))
+    try:
+        installing.runtime(work)
+        installing.environment(work)
+        result = installing.dependencies(work)
+    except PlainfallError:
+        work.wishes = before
+        return ""
+    return f"versions were taken as of {day}, when the clone was last changed: {result.title}"

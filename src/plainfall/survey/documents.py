@@ -1,0 +1,93 @@
+"""Commands that documents other than the README state: those for contributors, pages about installing and
+developing, and build files (Makefile and the like)."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Collection, Iterator
+from dataclasses import replace
+
+from plainfall.clone.commands import Command, readme_commands
+from plainfall.clone.readme import read_steps
+from plainfall.clone.vocabulary import Vocabulary
+from plainfall.clone.walk import Tree
+from plainfall.errors import BadInput
+from plainfall.evidence import Evidence
+
+__all__ = ["document_commands"]
+
+_NAMES = re.compile(
+    r"^(contributing|install(ation|ing)?|develop(ment|ing|er)?|hacking|set.?up|quick.?start|getting.?started|running|"
+    r"usage|tutorial)(\.(md|markdown|rst|txt|adoc|org))?$",
+    re.IGNORECASE,
+)
+_DOCUMENTS = 24  # that are read for a part
+_LOWER = 14  # ranks below the README's own steps
+_BUILD_RANK = 54
+_BUILD_FILES = ("Makefile", "makefile", "GNUmakefile", "justfile", "Justfile")
+_TARGET = re.compile(r"^([\w-]+)[ \t]*:(?!=)[^\n]*\n((?:(?:\t|[ ]{2,})[^\n]*\n?)+)", re.MULTILINE)
+_TARGETS = (
+    (
+        "server",
+        re.compile(r"(run|start|serve|dev)([-_]?(server|dev|local|app|web))?|(dev|run)?server|develop|up"),
+    ),
+    ("migrations", re.compile(r"migrate|(init|create|setup|upgrade)[-_]?db|db[-_](init|upgrade|migrate)")),
+    ("seeds", re.compile(r"seed(s|[-_]?db|[-_]?data)?|load[-_]?(fixtures|data)|fixtures")),
+)
+
+
+def document_commands(
+    tree: Tree,
+    folder: str,
+    language: str,
+    words: Vocabulary,
+    programs: frozenset[str],
+    files: Collection[str],
+) -> Iterator[Command]:
+    """The commands for migrations, seeds and servers of a part of this language. Of pages in a folder of documents
+    only servers count: such pages show much that is not meant for the clone itself."""
+    place = f"{folder}/" if folder else ""
+    for path in _documents(tree, folder):
+        try:
+            steps = read_steps(tree.text(path), path, words, programs)
+        except BadInput:
+            continue  # not text that anybody reads
+        inside = "/" in path[len(place) :]
+        for command in readme_commands(steps, tree, folder, language, words, files):
+            if command.stage == "server" or not inside:
+                name = path[len(place) :]
+                rank = command.rank - _LOWER if command.rank > _LOWER + 1 else command.rank
+                yield replace(command, rank=rank, reason=command.reason.replace("the README's", f"{name}'s"))
+    for name in _BUILD_FILES:
+        if place + name in tree:
+            yield from _build_commands(tree, place + name, folder, language, words, programs)
+
+
+def _documents(tree: Tree, folder: str) -> list[str]:
+    place = f"{folder}/" if folder else ""
+    results = [place + name for name in sorted(tree.folders.get(folder, ())) if _NAMES.match(name)]
+    for top in ("docs", "doc", ".github"):
+        below = [one for one in tree.below(place + top) if one.count("/") <= 2]
+        results += [f"{place}{top}/{one}" for one in sorted(below) if _NAMES.match(one.rpartition("/")[2])]
+    return results[:_DOCUMENTS]
+
+
+def _build_commands(
+    tree: Tree, path: str, folder: str, language: str, words: Vocabulary, programs: frozenset[str]
+) -> Iterator[Command]:
+    """The command of a target that runs, migrates or seeds, where it is one line of the part's language."""
+    text = tree.text(path)
+    for match in _TARGET.finditer(text):
+        stage = next((stage for stage, name in _TARGETS if name.fullmatch(match.group(1))), "")
+        lines = [line.strip().lstrip("@-").strip() for line in match.group(2).splitlines()]
+        lines = [line for line in lines if line and not line.startswith(("#", "echo "))]
+        if not stage or len(lines) != 1:
+            continue
+        line = re.sub(r"\$[({](PYTHON|PY|NODE)[)}]", lambda one: one.group(1).lower(), lines[0])
+        line = words.runner.sub("", re.sub(r"^py\b", "python", line))
+        first = line.partition(" ")[0]
+        if "$(" in line or "${" in line or (words.language_of(line) != language and first not in programs):
+            continue
+        number = text[: match.start()].count("\n") + 1
+        reason = f"the target {match.group(1)!r} of {path.rpartition('/')[2]}"
+        yield Command(stage, line, reason, _BUILD_RANK, Evidence(path, number, match.group(1)), folder)
