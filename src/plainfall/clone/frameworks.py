@@ -11,17 +11,27 @@ from plainfall.clone.walk import Tree
 from plainfall.errors import BadInput
 from plainfall.evidence import Evidence
 
-__all__ = ["RANK", "Administrator", "Form", "FrameworkFound", "SecretForm", "Traits", "named_in_manifest"]
+__all__ = [
+    "ADMIN_ADDRESS",
+    "RANK",
+    "Administrator",
+    "Form",
+    "FrameworkFound",
+    "SecretForm",
+    "Traits",
+    "named_in_manifest",
+]
 
 # Below a README's own step and a process file's, above a guess from a file's name.
 RANK = 55
+ADMIN_ADDRESS = "admin@localhost.invalid"  # of a first administrator account
 
 
 @dataclass(frozen=True)
 class Administrator:
     """How a first administrator account is made without a prompt: the command line, the variables that
     carry its name, address and password, what the output says if the account exists already, and the
-    page where it signs in."""
+    page where it signs in; ``name`` is the name to give, ``more`` are further variables that the account needs."""
 
     command: str
     name_variable: str
@@ -30,6 +40,8 @@ class Administrator:
     there_already: str
     page: str
     evidence: Evidence
+    name: str = "admin"
+    more: Mapping[str, str] = field(default_factory=dict)
 
 
 @dataclass(frozen=True)

@@ -10,7 +10,7 @@ from plainfall.clone.walk import Tree
 from plainfall.errors import BadInput
 from plainfall.evidence import Evidence
 
-__all__ = ["MAINS", "Application", "applications", "server_configuration", "sources"]
+__all__ = ["MAINS", "Application", "applications", "routes", "server_configuration", "sources"]
 
 _TESTS = re.compile(
     r"(^|/)(tests?|testing|docs?|examples?|migrations|alembic|scripts)(/|$)|(^|/)(test_|conftest)"
@@ -19,6 +19,8 @@ _FACTORY = re.compile(r"^def\s+(create_app|make_app|create_application|get_app)\
 _CALLED = re.compile(r"^(app|application)\s*=\s*(?:create_app|make_app|create_application)\(", re.MULTILINE)
 # A file of such a name runs a program, where nothing else tells what a folder is.
 MAINS = ("app.py", "main.py", "wsgi.py", "asgi.py", "__main__.py", "server.py", "run.py")
+_ROUTE = re.compile(r"^[ \t]*@\w+\.(?:route|get)\([ \t\n]*[\"'](/[^\"'<{]*)[\"']", re.MULTILINE)
+_MOST_ROUTES = 6
 _LIKELY = ("wsgi", "asgi", "app", "application", "main", "server", "__init__", "run", "api")
 
 
@@ -99,6 +101,13 @@ def _merit(application: Application) -> tuple[bool, int, int, str]:
     stem = application.module.rpartition(".")[2]
     likely = _LIKELY.index(stem) if stem in _LIKELY else len(_LIKELY)
     return application.factory, likely, application.module.count("."), application.module
+
+
+def routes(tree: Tree, folder: str) -> tuple[str, ...]:
+    """Paths without variables that the part's sources answer to GET requests, by the decorators of web
+    frameworks."""
+    found = {path: None for _, text in sources(tree, folder) for path in _ROUTE.findall(text)}
+    return tuple(sorted(found, key=lambda path: (path.count("/"), len(path), path)))[:_MOST_ROUTES]
 
 
 def server_configuration(tree: Tree, folder: str) -> Evidence | None:

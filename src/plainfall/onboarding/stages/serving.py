@@ -35,6 +35,14 @@ _DEBUG_PORT = 9229  # the first that is tried; where it is taken, the next
 # The usual variable, and those of servers that do not look at it.
 
 
+# Statuses by which a page of a server that has only an interface says that there is nothing to see.
+_OF_INTERFACE = (400, 401, 403, 404, 405, 406, 422, 426)
+_ANSWERS = {
+    401: "it asks for a login",
+    405: "it wants another method than GET: it is an interface, not a page",
+    422: "it wants values with the request: it is an interface, not a page",
+    426: "it wants another protocol: it is no page",
+}
 _ANSWERED = "answering command"
 _TRIES = 3  # start commands that are tried in one run
 _WORTH_TRYING = 3  # candidates of a lower rank name what is not here
@@ -332,7 +340,8 @@ def probe(work: Work) -> StepResult:
 
 def best_page(base: str, paths: tuple[str, ...]) -> tuple[Probe, list[str]]:
     """The first of the pages that answers well, else the first page's answer; and what was asked. A first
-    page that does not exist (404) says nothing against a server that has only an interface."""
+    page that does not exist (404), or wants more than was sent, says nothing against a server that has only an
+    interface; one that asks for a login is what a person would see."""
     from plainfall.server.probe import probe_page
 
     tried: list[str] = []
@@ -343,9 +352,11 @@ def best_page(base: str, paths: tuple[str, ...]) -> tuple[Probe, list[str]]:
         if not result.problem:
             return result, tried
         first = first or result
-        if first.status != 404:
+        if first.status not in _OF_INTERFACE:
             break
     assert first is not None
+    if first.status in _ANSWERS:
+        return replace(first, problem="", notes=(*first.notes, _ANSWERS[first.status])), tried
     return first, tried
 
 

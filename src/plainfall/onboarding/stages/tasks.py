@@ -7,7 +7,7 @@ import secrets
 from dataclasses import replace
 
 from plainfall.clone.commands import Command
-from plainfall.clone.frameworks import Administrator
+from plainfall.clone.frameworks import ADMIN_ADDRESS, Administrator
 from plainfall.errors import CommandFailed
 from plainfall.onboarding.commands import run_command
 from plainfall.onboarding.steps import State, StepResult
@@ -18,7 +18,6 @@ from plainfall.writing import digest_of
 
 __all__ = ["administrator", "carry_out", "tasks"]
 
-_NAME = "admin"
 _NETWORK = re.compile(r"ETIMEDOUT|ECONNRESET|EAI_AGAIN|socket hang up|timed? ?out|Temporary failure in name")
 _SAID_FLAKY = re.compile(
     r"flaky|run it again|try again|once more|second (try|time|attempt)|retry", re.IGNORECASE
@@ -89,19 +88,19 @@ def administrator(work: Work) -> StepResult:
     accounts = work.state.folder / "accounts.json"
     where = f"password in {accounts.relative_to(work.clone)}"
     if before and before.get("database") == database and (work.part.key or ".") in work.state.accounts():
-        return StepResult(State.KEPT, f"administrator {_NAME!r}, {where}", "", (result.evidence,))
+        return StepResult(State.KEPT, f"administrator {result.name!r}, {where}", "", (result.evidence,))
     password = secrets.token_urlsafe(12)
     known = work.state.accounts()
-    known[work.part.key or "."] = {"name": _NAME, "password": password, "page": result.page}
+    known[work.part.key or "."] = {"name": result.name, "password": password, "page": result.page}
     # On disk before the account is made: a password that nobody knows would be worse than none.
     work.state.keep_accounts(known)
-    made = f"administrator {_NAME!r} made, {where}"
+    made = f"administrator {result.name!r} made, {where}"
     try:
         _run(work, result, password)
     except CommandFailed as error:
         if not any(result.there_already in line for line in error.lines):
             raise
-        made = f"an account {_NAME!r} existed already"
+        made = f"an account {result.name!r} existed already"
         known.pop(work.part.key or ".")
         work.state.keep_accounts(known)
     work.state.keep(work.part.key, "administrator", {"database": database})
@@ -116,8 +115,9 @@ def _found(work: Work) -> Administrator:
 
 def _run(work: Work, account: Administrator, password: str) -> None:
     given = {
-        account.name_variable: _NAME,
-        account.email_variable: "admin@localhost.invalid",
+        account.email_variable: ADMIN_ADDRESS,
+        **account.more,
+        account.name_variable: account.name,
         account.password_variable: password,
     }
     with_account = replace(work, settings={**work.settings, **given})

@@ -5,7 +5,7 @@ from __future__ import annotations
 from plainfall.clone.commands import Command
 from plainfall.clone.frameworks import RANK, FrameworkFound, Traits
 from plainfall.clone.walk import Tree
-from plainfall.ecosystems.python.applications import applications
+from plainfall.ecosystems.python.applications import applications, routes
 
 __all__ = ["TRAITS", "recognise"]
 
@@ -29,6 +29,5 @@ def recognise(tree: Tree, folder: str, names: frozenset[str]) -> FrameworkFound 
     else:
         line = f"uvicorn {target}{factory}{where} --host 127.0.0.1 --port ${{PORT:-8000}} --reload"
     command = Command("server", line, "an ASGI application", RANK, application.evidence, folder)
-    return FrameworkFound(
-        "ASGI", application.evidence, (command,), pages=("/", "/docs", "/health", "/openapi.json")
-    )
+    pages = ("/", "/docs", "/health", "/openapi.json", *routes(tree, folder))
+    return FrameworkFound("ASGI", application.evidence, (command,), pages=pages)

@@ -3,11 +3,19 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 
 from plainfall.clone.commands import Command
-from plainfall.clone.frameworks import RANK, Administrator, Form, FrameworkFound, SecretForm, Traits
-from plainfall.clone.walk import Tree
+from plainfall.clone.frameworks import (
+    ADMIN_ADDRESS,
+    RANK,
+    Administrator,
+    Form,
+    FrameworkFound,
+    SecretForm,
+    Traits,
+)
+from plainfall.clone.walk import Tree, is_side
 from plainfall.ecosystems.python.applications import sources
 from plainfall.evidence import Evidence
 
@@ -17,6 +25,7 @@ ORDER = 1
 
 REPEATABLE = re.compile(r"(\bmanage\.py|\bdjango-admin|-m django) migrate\b(?!.*\bzero\b)")
 
+_RUNS = re.compile(r"execute_from_command_line|DJANGO_SETTINGS_MODULE|django\.core\.management")
 _SEED = re.compile(r"^(seed|populate|load_(demo|sample|initial)|init_data|create_(demo|sample))\w*$")
 TRAITS = Traits(
     ("Django",),
@@ -48,18 +57,46 @@ def recognise(tree: Tree, folder: str, names: frozenset[str]) -> FrameworkFound 
         ),
     ]
     administrator = None
-    if "django.contrib.admin" in settings and "AUTH_USER_MODEL" not in settings:
+    account = _account_fields(settings, texts) if "django.contrib.admin" in settings else None
+    if account is not None:
+        field, required = account
         administrator = Administrator(
             f"{run} createsuperuser --noinput",
-            "DJANGO_SUPERUSER_USERNAME",
+            f"DJANGO_SUPERUSER_{field.upper()}",
             "DJANGO_SUPERUSER_EMAIL",
             "DJANGO_SUPERUSER_PASSWORD",
             "already taken",
             _admin_page(texts),
             evidence,
+            ADMIN_ADDRESS if "mail" in field else "admin",
+            {
+                f"DJANGO_SUPERUSER_{one.upper()}": ADMIN_ADDRESS if "mail" in one else "admin"
+                for one in required
+            },
         )
     pages = ("/", administrator.page) if administrator else ("/",)
     return FrameworkFound("Django", evidence, tuple(commands), pages=pages, administrator=administrator)
+
+
+def _account_fields(settings: str, texts: Mapping[str, str]) -> tuple[str, list[str]] | None:
+    """The field by which accounts are named, and those that must be given besides; None where the project's own
+    user model is not found, or wants what nobody can make up."""
+    stated = re.search(r"^AUTH_USER_MODEL\s*=\s*['\"](\w+)\.(\w+)['\"]", settings, re.MULTILINE)
+    if stated is None:
+        return None if re.search(r"^AUTH_USER_MODEL\b", settings, re.MULTILINE) else ("username", ["email"])
+    application, model = stated.groups()
+    for path, text in texts.items():
+        found = re.search(rf"^class {model}\(([^)]*)\):", text, re.MULTILINE)
+        if found is None or application not in path.split("/") or "models" not in path:
+            continue
+        body = re.split(r"^\S", text[found.end() :], maxsplit=1, flags=re.MULTILINE)[0]
+        field = re.search(r"^\s+USERNAME_FIELD\s*=\s*['\"](\w+)['\"]", body, re.MULTILINE)
+        required = re.search(r"^\s+REQUIRED_FIELDS\s*(?::[^=]+)?=\s*\[([^\]]*)\]", body, re.MULTILINE)
+        names = re.findall(r"['\"](\w+)['\"]", required.group(1)) if required else None
+        if names is None and "AbstractUser" not in found.group(1):
+            names = []
+        return field.group(1) if field else "username", ["email"] if names is None else names
+    return None
 
 
 def _manage(tree: Tree, folder: str) -> tuple[str, Evidence] | None:
@@ -67,7 +104,7 @@ def _manage(tree: Tree, folder: str) -> tuple[str, Evidence] | None:
     place = f"{folder}/" if folder else ""
     results = [path for path in tree.below(folder) if path.rpartition("/")[2] == "manage.py"]
     for path in sorted(results, key=lambda path: path.count("/")):
-        if "django" in tree.text(place + path):
+        if _RUNS.search(tree.text(place + path)):
             return path, tree.line_of(place + path, "django")
     return None
 
@@ -87,7 +124,9 @@ def _seeds(tree: Tree, folder: str, run: str) -> Iterator[Command]:
                 folder,
             )
     fixtures = [
-        path for path in tree.below(folder) if re.search(r"(^|/)fixtures/[^/]+\.(json|ya?ml|xml)$", path)
+        path
+        for path in tree.below(folder)
+        if re.search(r"(^|/)fixtures/[^/]+\.(json|ya?ml|xml)$", path) and not is_side(path.rpartition("/")[0])
     ]
     if fixtures:
         names = " ".join(path.rpartition("/")[2] for path in sorted(fixtures))

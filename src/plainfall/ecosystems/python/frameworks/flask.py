@@ -8,7 +8,7 @@ from collections.abc import Iterator
 from plainfall.clone.commands import Command
 from plainfall.clone.frameworks import RANK, FrameworkFound, Traits
 from plainfall.clone.walk import Tree
-from plainfall.ecosystems.python.applications import Application, applications, sources
+from plainfall.ecosystems.python.applications import Application, applications, routes, sources
 from plainfall.evidence import Evidence
 from plainfall.formats.dotenv import parse_dotenv
 
@@ -42,7 +42,8 @@ def recognise(tree: Tree, folder: str, names: frozenset[str]) -> FrameworkFound 
     commands.append(
         Command("server", "flask run --port ${PORT:-5000} --reload", reason, RANK, evidence, folder)
     )
-    return FrameworkFound("Flask", evidence, tuple(commands), {**variables, **named})
+    pages = ("/", *routes(tree, folder))
+    return FrameworkFound("Flask", evidence, tuple(commands), {**variables, **named}, pages)
 
 
 def _named(tree: Tree, folder: str) -> dict[str, str]:
