@@ -46,6 +46,8 @@ def clone_of(named: Path, user_state: Path) -> CloneFolder:
             break
         if (above / FOLDER).is_dir() and CloneState(above, user_state).is_known():
             return CloneFolder(above, _from(above, real)) if above != real else CloneFolder(named)
+        if os.path.lexists(above / ".git"):
+            break
     repository = repository_of(real)
     if repository is None or repository.top == real or not _may_be_clone(repository.top, real, home):
         return CloneFolder(named)

@@ -28,7 +28,8 @@ _JSON = "application/vnd.pypi.simple.v1+json"
 
 @dataclass(frozen=True)
 class Archive:
-    """One archive on offer. ``digest`` overrides the true SHA-256 on the page, for trials."""
+    """One archive on offer. ``digest`` overrides the true SHA-256 on the page, for trials; ``uploaded`` is the time
+    of upload that its JSON page states ("": none)."""
 
     project: str
     filename: str
@@ -37,6 +38,7 @@ class Archive:
     requires_python: str = ""
     yanked: str | None = None
     digest: str | None = None
+    uploaded: str = ""
 
     @property
     def sha256(self) -> str:
@@ -164,6 +166,8 @@ class _Handler(BaseHTTPRequestHandler):
         }
         if archive.requires_python:
             row["requires-python"] = archive.requires_python
+        if archive.uploaded:
+            row["upload-time"] = archive.uploaded
         return row
 
     def _anchor(self, archive: Archive) -> str:

@@ -1,0 +1,291 @@
+"""Clones as people have them: an application in a folder of a library, no list at all, versions of another time, start
+commands that do not work, and steps that stand elsewhere than in the README."""
+
+from __future__ import annotations
+
+import dataclasses
+import os
+import subprocess
+from collections.abc import Callable
+from pathlib import Path
+
+import pytest
+from conftest import Machine, package
+from test_building import tree
+
+from plainfall.clone.walk import walk
+from plainfall.ecosystems.python.additions import named_elsewhere
+from plainfall.ecosystems.python.frameworks.django import recognise as recognise_django
+from plainfall.ecosystems.python.imports import answers, imported_modules
+from plainfall.repository import last_commit_time, repository_of
+from plainfall.standins.registry import Archive, Registry
+from plainfall.survey.look import look
+
+Offer = Callable[..., Registry]
+SERVER = (
+    "import http.server, os\n{more}\n"
+    "http.server.test(http.server.SimpleHTTPRequestHandler, port=int(os.environ['PORT']), bind='127.0.0.1')\n"
+)
+
+
+def committed(folder: Path, when: str = "2026-11-01T12:00:00 +0000") -> Path:
+    """The folder as a repository with one commit of that time."""
+    dates = {**os.environ, "GIT_AUTHOR_DATE": when, "GIT_COMMITTER_DATE": when}
+    me = ["-c", "user.name=volunteer", "-c", "user.email=volunteer@rain.example"]
+    for words in (["init", "-q"], ["add", "-A"], [*me, "commit", "-q", "-m", "as it is"]):
+        subprocess.run(["git", *words], cwd=folder, check=True, capture_output=True, env=dates)
+    return folder
+
+
+def library(machine: Machine, files: dict[str, str]) -> Path:
+    """A library named rain that is built by its own backend, with further files, as a repository."""
+    own = tree("rain")
+    own["pyproject.toml"] += "[project.optional-dependencies]\nmaps = ['mapkit']\n"
+    return committed(machine.clone({**own, "rain.py": "DROPS = 3\n", **files}))
+
+
+def test_an_example_gets_the_library_above_and_what_an_extra_names(machine: Machine, offer: Offer) -> None:
+    offer([Archive.of(package("mapkit")), Archive.of(package("otherkit"))])
+    main = SERVER.format(more="import mapkit, rain\nassert rain.DROPS == 3")
+    clone = library(machine, {"examples/gauge/app.py": main})
+    run = machine.run("onboard", clone / "examples/gauge", "--json")
+    assert run.document["outcome"] == "done", run.document["failure"]
+    assert {step["part"] for step in run.document["steps"]} == {"examples/gauge"}
+    assert run.document["clone"] == str(clone) and not (clone / "examples/gauge/.plainfall").exists()
+    step = run.step("dependencies")
+    assert sorted(step["detail"]["laid"]) == ["mapkit 1.0", "rain 1.0"]
+    assert any("mapkit" in one and "pyproject.toml" in one for one in step["remarks"])
+    # From anywhere in the clone the same server is meant.
+    assert machine.run("probe", clone / "examples/gauge", "--json").status == 0
+    again = machine.run("onboard", clone, "--part", "examples/gauge", "--json")
+    assert set(again.states.values()) == {"kept"}
+    inside = machine.run("inside", clone, "--part", "examples/gauge", "--", "python", "-c", "import rain")
+    assert inside.status == 0, inside.err
+    stopped = machine.run("stop", clone / "examples", "--json").document["stopped"]
+    assert [one["part"] for one in stopped] == ["examples/gauge"]
+
+
+def test_an_example_is_not_started_with_the_library(machine: Machine, offer: Offer) -> None:
+    offer([])
+    clone = library(machine, {"examples/gauge/app.py": SERVER.format(more="")})
+    survey, _ = look(clone)
+    assert [part.path for part in survey.parts] == [""] and survey.parts[0].candidates("server") == []
+    wrong = machine.run("onboard", clone, "--part", "nowhere")
+    assert wrong.status == 2 and "nowhere is no part of this clone" in wrong.err
+
+
+def test_a_folder_within_a_part_stands_for_the_part(machine: Machine) -> None:
+    clone = committed(
+        machine.clone({"app.py": SERVER.format(more=""), "pages/app.py": "", "pages/a.html": "a"})
+    )
+    run = machine.run("onboard", clone / "pages", "--until", "environment", "--json")
+    assert {step["part"] for step in run.document["steps"]} == {""} and run.document["clone"] == str(clone)
+    # A repository in it is a clone of its own, and one that does not know a folder is not that folder's clone.
+    other = committed(machine.clone({"app.py": SERVER.format(more="")}, "gauges/other"))
+    run = machine.run("onboard", other, "--until", "environment", "--json")
+    assert run.document["clone"] == str(other)
+    around = committed(machine.clone({"a.txt": ""}, "around"))
+    mine = machine.clone({"app.py": SERVER.format(more="")}, "around/mine")
+    run = machine.run("onboard", mine, "--until", "environment", "--json")
+    assert run.document["clone"] == str(mine) and not (around / ".plainfall").exists()
+
+
+def test_imports_that_no_list_names_are_installed_only_when_somebody_says_so(
+    machine: Machine, offer: Offer
+) -> None:
+    offer([Archive.of(package("gaugekit")), Archive.of(package("pyyaml"))])
+    text = "import json, yaml\nfrom gaugekit import VERSION\ntry:\n    import optional\nexcept ImportError:\n    pass\n"
+    clone = machine.clone({"app.py": SERVER.format(more=text)})
+    run = machine.run("onboard", clone, "--json", "--no-input")
+    failure = run.document["failure"]
+    assert (
+        run.status == 3 and "pyyaml, gaugekit" in failure["cause"] and "--from-imports" in failure["remedy"]
+    )
+    assert failure["evidence"][0]["line"] == 2 and "gaugekit: app.py:3" in failure["lines"]
+    taken = machine.run("onboard", clone, "--from-imports", "--json", "--until", "dependencies")
+    assert sorted(taken.step("dependencies")["detail"]["laid"]) == ["gaugekit 1.0", "pyyaml 1.0"]
+    assert machine.run("onboard", clone, "--json", "--until", "dependencies").states["dependencies"] == "kept"
+
+
+def test_only_what_surely_is_imported_counts(tmp_path: Path) -> None:
+    (tmp_path / "app.py").write_text(
+        "from typing import TYPE_CHECKING\nimport os, near, far.away\nfrom . import here\nif TYPE_CHECKING:\n"
+        "    import types_only\nif os.name == 'nt':\n    import windows\nif __name__ == '__main__':\n    import served\n"
+        "INSTALLED_APPS = ['django.contrib.admin', 'rest_framework', 'near']\nimport distutils\n"
+    )
+    (tmp_path / "near.py").write_text("import broken syntax")
+    (tmp_path / "tests").mkdir()
+    (tmp_path / "tests/test_app.py").write_text("import testkit\n")
+    assert list(imported_modules(walk(tmp_path), "")) == ["far", "served", "django", "rest_framework"]
+    assert answers("djangorestframework", "rest_framework") and answers("python-dateutil", "dateutil")
+    assert answers("django-guardian", "guardian") and not answers("guard", "guardian")
+
+
+def test_versions_as_of_a_day(machine: Machine, offer: Offer) -> None:
+    old = dataclasses.replace(Archive.of(package("gaugekit", "1.0")), uploaded="2019-03-01T10:00:00Z")
+    new = dataclasses.replace(Archive.of(package("gaugekit", "2.0")), uploaded="2025-03-01T10:00:00Z")
+    offer([old, new])
+    main = SERVER.format(more="import gaugekit\nassert gaugekit.VERSION == '1.0', 'ImportError: too new'")
+    files = {"app.py": main, "requirements.txt": "gaugekit\n", "Procfile": "web: python app.py\n"}
+    clone = committed(machine.clone(files), "2019-06-01T12:00:00 +0000")
+    run = machine.run("onboard", clone, "--json")
+    assert run.document["outcome"] == "done", run.document["failure"]
+    assert any("as of 2019-06-01" in one for one in run.step("server")["remarks"])
+    assert run.step("dependencies")["detail"]["laid"] == ["gaugekit 2.0"]
+    kept = machine.run("onboard", clone, "--json")
+    assert kept.document["outcome"] == "done" and kept.states["server"] == "kept"
+    now = machine.run("onboard", clone, "--as-of", "none", "--until", "dependencies", "--json")
+    assert now.step("dependencies")["detail"]["laid"] == ["gaugekit 2.0"]
+    machine.run("stop", clone)
+    assert "is no day" in machine.run("onboard", clone, "--as-of", "yesterday").err
+
+
+def test_a_young_clone_is_not_taken_back_in_time(machine: Machine, offer: Offer) -> None:
+    offer([dataclasses.replace(Archive.of(package("gaugekit")), uploaded="2019-03-01T10:00:00Z")])
+    files = {
+        "app.py": "raise ImportError('too new')\n",
+        "requirements.txt": "gaugekit\n",
+        "Procfile": "web: python app.py\n",
+    }
+    clone = committed(machine.clone(files))
+    run = machine.run("onboard", clone, "--json")
+    assert run.status == 1 and not any(
+        "as of" in one for step in run.document["steps"] for one in step["remarks"]
+    )
+
+
+def test_a_missing_module_that_another_list_names_is_installed(machine: Machine, offer: Offer) -> None:
+    offer([Archive.of(package("gaugekit")), Archive.of(package("mapkit"))])
+    files = {
+        "pyproject.toml": "[project]\nname = 'rain'\nversion = '1'\ndependencies = ['gaugekit']\n"
+        "[project.optional-dependencies]\nmaps = ['mapkit']\n",
+        "app.py": SERVER.format(more="import mapkit"),
+        "Procfile": "web: python app.py\n",
+    }
+    clone = machine.clone(files)
+    run = machine.run("onboard", clone, "--json")
+    assert run.document["outcome"] == "done", run.document["failure"]
+    assert any("mapkit was missing" in one for one in run.step("server")["remarks"])
+    assert set(machine.run("onboard", clone, "--json").states.values()) <= {"kept", "left out"}
+    machine.run("stop", clone)
+
+
+def test_a_line_of_a_tox_file_or_of_the_readme_names_a_package(tmp_path: Path) -> None:
+    (tmp_path / "tox.ini").write_text(
+        "[testenv]\ndeps =\n    py311: gaugekit>=2\n    -r{toxinidir}/more.txt\n"
+    )
+    (tmp_path / "README.md").write_text("Run `pip install 'rain[all]' mapkit -e .` first.\n")
+    (tmp_path / "setup.py").write_text(
+        "from setuptools import setup\nMORE = ['dropkit']\nsetup(name='rain', install_requires=['a'] + MORE,\n"
+        "      extras_require={'x': MORE, 'y': ['seekit']})\n"
+    )
+    found = {
+        name: named_elsewhere(walk(tmp_path), "", name) for name in ("gaugekit", "mapkit", "seekit", "nokit")
+    }
+    assert [one and one.text for one in found.values()] == ["gaugekit>=2", "mapkit", "seekit", None]
+    place = found["gaugekit"]
+    assert place is not None and str(place.evidence) == "tox.ini:3"
+
+
+def test_the_next_start_command_is_tried_and_remembered(machine: Machine) -> None:
+    files = {
+        "app.py": SERVER.format(more=""),
+        "other.py": "import sys; sys.exit('usage: other.py COMMAND')\n",
+        "README.md": "# Rain\n\n## Run\n\n    python other.py\n",
+        "Procfile.dev": "web: python other.py\n",
+    }
+    clone = machine.clone(files)
+    run = machine.run("onboard", clone, "--json")
+    assert run.document["outcome"] == "done", run.document["failure"]
+    server = run.step("server")
+    assert (
+        server["title"].startswith("python app.py") and "tried first: python other.py" in server["remarks"][0]
+    )
+    machine.run("stop", clone)
+    again = machine.run("onboard", clone, "--json").step("server")
+    assert again["title"].startswith("python app.py") and "tried first" not in " ".join(again["remarks"])
+    machine.run("stop", clone)
+    chosen = machine.run("serve", clone, "--command", "python other.py", "--background", "--json")
+    assert chosen.status == 1 and "usage" in " ".join(chosen.document["failure"]["lines"])
+
+
+@pytest.mark.parametrize(
+    ("files", "line"),
+    [
+        ({"CONTRIBUTING.md": "# Developing\n\n```sh\nflask --debug run\n```\n"}, "flask --debug run"),
+        ({"docs/installation.rst": "Run\n===\n\n.. code-block:: sh\n\n   python -m rain serve\n"}, "python -m rain serve"),
+        ({"Makefile": "run: setup\n\t@$(PYTHON) -m rain serve\n"}, "python -m rain serve"),
+        ({"Makefile": "run:\n\tdocker compose up\n"}, None),
+        ({"README.md": "# Rain\n\n```\n$ rain --host=0.0.0.0 --port=80\n```\n"}, "rain --host=0.0.0.0 --port=80"),
+        ({"README.md": "# Rain\n\nStart it via the command `rain`, then look.\n"}, "rain"),
+        ({"README.md": "# Rain\n\nRun `rain --help` first.\n"}, None),
+        ({"docs/quickstart.md": "# Run\n\n```\nrain -c /path/to/rain.cfg up --port 80\n```\n", "rain.cfg": "a"}, "rain -c rain.cfg up --port 80"),
+    ],
+)  # fmt: skip
+def test_start_commands_stand_elsewhere_too(tmp_path: Path, files: dict[str, str], line: str | None) -> None:
+    manifest = "[project]\nname = 'rain'\nversion = '1'\n[project.scripts]\nrain = 'rain.cli:main'\n"
+    for path, text in {"pyproject.toml": manifest, "rain/cli.py": "", **files}.items():
+        (tmp_path / path).parent.mkdir(exist_ok=True, parents=True)
+        (tmp_path / path).write_text(text)
+    part = look(tmp_path)[0].parts[0]
+    assert [one.line for one in part.candidates("server") if one.rank > 1][:1] == ([line] if line else [])
+
+
+def test_a_server_of_a_configuration_file(tmp_path: Path) -> None:
+    files = {
+        "setup.py": "from setuptools import setup\nsetup(name='rain', install_requires=['pyramid'], entry_points={\n"
+        "    'console_scripts': ['initialize_rain_db = rain.setup:main'], 'paste.app_factory': ['main = rain:main']})\n",
+        "rain/setup.py": "",
+        "production.ini": "[app:main]\nuse = egg:rain\n[server:main]\nuse = egg:waitress#main\n",
+        "development.ini": "[app:main]\nuse = egg:rain\n\n[server:main]\nuse = egg:waitress#main\n",
+    }
+    for path, text in files.items():
+        (tmp_path / path).parent.mkdir(exist_ok=True)
+        (tmp_path / path).write_text(text)
+    part = look(tmp_path)[0].parts[0]
+    assert part.candidates("server")[0].line == "pserve development.ini --reload"
+    assert part.candidates("migrations")[0].line.endswith('sys.exit(main())" development.ini')
+
+
+@pytest.mark.parametrize(
+    ("model", "variables"),
+    [
+        ("class Volunteer(AbstractUser):\n    pass\n", {"DJANGO_SUPERUSER_EMAIL"}),
+        (
+            "class Volunteer(AbstractBaseUser):\n    USERNAME_FIELD = 'email'\n    REQUIRED_FIELDS = ['station']\n\n"
+            "class Other:\n    REQUIRED_FIELDS = ['no']\n",
+            {"DJANGO_SUPERUSER_STATION"},
+        ),
+        ("class Other(AbstractUser):\n    pass\n", None),
+    ],
+)
+def test_an_administrator_of_a_user_model_of_its_own(
+    tmp_path: Path, model: str, variables: set[str] | None
+) -> None:
+    files = {
+        "manage.py": "from django.core.management import execute_from_command_line\n",
+        "site/settings.py": "INSTALLED_APPS = ['django.contrib.admin']\nAUTH_USER_MODEL = 'gauges.Volunteer'\n",
+        "gauges/models.py": model,
+        "gauges/views/manage.py": "import django\n",
+    }
+    for path, text in files.items():
+        (tmp_path / path).parent.mkdir(exist_ok=True, parents=True)
+        (tmp_path / path).write_text(text)
+    found = recognise_django(walk(tmp_path), "", frozenset({"django"}))
+    assert found is not None
+    made = found.administrator
+    assert (set(made.more) if made else None) == variables
+    if variables == {"DJANGO_SUPERUSER_STATION"}:
+        assert made is not None and made.name_variable == "DJANGO_SUPERUSER_EMAIL" and "@" in made.name
+
+
+def test_tracked_files_are_known_whatever_their_names(tmp_path: Path) -> None:
+    """A folder named like an extension of the index once hid every tracked file."""
+    (tmp_path / "docs/link").mkdir(parents=True)
+    (tmp_path / "docs/link/1234567890123456789012345.md").write_text("x")
+    (tmp_path / ".env").write_text("A=1\n")
+    committed(tmp_path)
+    repository = repository_of(tmp_path)
+    assert repository is not None and repository.is_tracked(tmp_path / ".env")
+    when = last_commit_time(tmp_path, {"PATH": os.environ["PATH"]})
+    assert when is not None and when.isoformat() == "2026-11-01T12:00:00+00:00"
