@@ -56,6 +56,11 @@ class BadServer:
 BAD_SERVERS = [
     BadServer("behaves", "serve()"),
     BadServer(
+        "crashes under a reloader that waits for an edit",
+        "print('ImportError: rain')\nprint('Waiting for a file to change before reload.', flush=True)\ntime.sleep(60)",
+        state="ended",
+    ),
+    BadServer(
         "forks and detaches", "if os.fork(): os._exit(0)\nos.setsid()\nif os.fork(): os._exit(0)\nserve()"
     ),
     BadServer(

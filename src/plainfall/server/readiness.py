@@ -38,6 +38,10 @@ _OFFERS = re.compile(
     r"[^\n]{0,200}\?[^\n]{0,40}[(\[](?:y/n|yes/no|y/N|Y/n|Y/N)[)\]][^\n]{0,12}$"
     r"|[^\n]{0,200}\?[ \t]{0,9}(?:»|›)[^\n]{0,200}$"
 )
+# A reloader whose server ended with an error, and that starts it again after an edit.
+_CRASHED = re.compile(
+    r"waiting for (?:a )?files? (?:to )?changes?\b|waiting for changes before restart", re.IGNORECASE
+)
 _WAITS = ("?", ":", "»", "›")
 
 
@@ -74,8 +78,8 @@ class _Log:
         if size != self._size:
             self._size, self.grew = size, time.monotonic()
 
-    def question(self) -> str:
-        """What it asks, if it ends in a question and has been silent since."""
+    def _end(self) -> str:
+        """Its end, if it has been silent since; else empty."""
         if not self._size or time.monotonic() - self.grew < _SILENT_AFTER_QUESTION:
             return ""
         try:
@@ -84,7 +88,15 @@ class _Log:
                 end = file.read().decode("utf-8", "replace")
         except OSError:
             return ""
-        end = re.sub(r"\x1b\[[0-9;?]*[A-Za-z]", "", end)
+        return re.sub(r"\x1b\[[0-9;?]*[A-Za-z]", "", end)
+
+    def crashed(self) -> bool:
+        """Whether it ends with the word of a reloader that its server has ended."""
+        return _CRASHED.search(self._end().rstrip().rpartition("\n")[2]) is not None
+
+    def question(self) -> str:
+        """What it asks, if it ends in a question and has been silent since."""
+        end = self._end()
         match = _OFFERS.search(end.rstrip())
         if match is not None:
             return " ".join(match.group(0).split())
@@ -143,6 +155,8 @@ def wait_until_ready(
                     mute.add(port)
             if looks and len(anew) == _CIRCLE:
                 return Ready("circles", seconds=waited)
+            if looks and log.crashed():
+                return Ready("ended", exit_status=1, seconds=waited)
             question = log.question() if looks else ""
             if question:
                 return Ready("asks", seconds=waited, question=question)

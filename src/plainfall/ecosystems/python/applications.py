@@ -10,7 +10,7 @@ from plainfall.clone.walk import Tree
 from plainfall.errors import BadInput
 from plainfall.evidence import Evidence
 
-__all__ = ["MAINS", "Application", "applications", "routes", "server_configuration", "sources"]
+__all__ = ["MAINS", "MAIN_GUARD", "Application", "applications", "routes", "server_configuration", "sources"]
 
 _TESTS = re.compile(
     r"(^|/)(tests?|testing|docs?|examples?|migrations|alembic|scripts)(/|$)|(^|/)(test_|conftest)"
@@ -21,6 +21,7 @@ _CALLED = re.compile(r"^(app|application)\s*=\s*(?:create_app|make_app|create_ap
 MAINS = ("app.py", "main.py", "wsgi.py", "asgi.py", "__main__.py", "server.py", "run.py")
 _ROUTE = re.compile(r"^[ \t]*@\w+\.(?:route|get)\([ \t\n]*[\"'](/[^\"'<{]*)[\"']", re.MULTILINE)
 _MOST_ROUTES = 6
+MAIN_GUARD = re.compile(r"^if\s+__name__\s*==\s*['\"]__main__['\"]", re.MULTILINE)
 _LIKELY = ("wsgi", "asgi", "app", "application", "main", "server", "__init__", "run", "api")
 
 

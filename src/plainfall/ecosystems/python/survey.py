@@ -10,7 +10,7 @@ from plainfall.clone.commands import Command, script_file_commands
 from plainfall.clone.parts import Addition, DependencyFile, Extension
 from plainfall.clone.walk import Tree, is_side
 from plainfall.ecosystems.python.additions import Library, additions_for, default_markers, library_above
-from plainfall.ecosystems.python.applications import MAINS, server_configuration
+from plainfall.ecosystems.python.applications import MAIN_GUARD, MAINS, applications, server_configuration
 from plainfall.ecosystems.python.asks import manifest
 from plainfall.ecosystems.python.console_scripts import ConsoleScript, console_scripts, serves_pages
 from plainfall.ecosystems.python.lists.discover import IMPORTS, REQUIREMENTS, find_lists, read_list
@@ -53,10 +53,32 @@ def recognise_python(tree: Tree, folder: str) -> list[Evidence]:
         results.remove("pyproject.toml")
     results += sorted(name for name in names if REQUIREMENTS.match(name))
     mains = [name for name in ("manage.py", *MAINS) if name in names]
+    if not results and not mains and not inside:
+        mains = _other_mains(tree, folder)
     if not results and inside and "manage.py" not in mains:
         return []
     place = f"{folder}/" if folder else ""
     return [Evidence(f"{place}{name}", 1) for name in (*results, *mains)]
+
+
+def _other_mains(tree: Tree, folder: str) -> list[str]:
+    """Where nothing else says what a folder is: the files at its top that are programs, or where an application of
+    a web framework is made."""
+    place = f"{folder}/" if folder else ""
+    programs = []
+    for name in tree.folders.get(folder, ()):
+        if name.endswith(".py") and not name.startswith(("test_", "conftest")):
+            try:
+                if MAIN_GUARD.search(tree.text(place + name)):
+                    programs.append(name)
+            except BadInput:
+                continue  # a source file that is no text is no program
+    if programs:
+        return programs
+    return [
+        one.evidence.path[len(place) :]
+        for one in applications(tree, folder, "Flask|FastAPI|Starlette|Quart")[:1]
+    ]
 
 
 def _is_project(tree: Tree, folder: str) -> bool:

@@ -7,6 +7,8 @@ import re
 from plainfall.clone.commands import Command
 from plainfall.clone.frameworks import FrameworkFound
 from plainfall.clone.walk import Tree
+from plainfall.ecosystems.python.applications import MAIN_GUARD
+from plainfall.errors import BadInput
 from plainfall.evidence import Evidence
 
 __all__ = ["recognise"]
@@ -18,7 +20,6 @@ _SERVES = re.compile(
     r"http\.server|socketserver|wsgiref|HTTPServer|serve_forever|\.listen\(|\.run\(|uvicorn|waitress|tornado|aiohttp|"
     r"cherrypy|bottle|start_server|web\.run_app|gradio|\.launch\("
 )
-_MAIN = re.compile(r"^if\s+__name__\s*==\s*['\"]__main__['\"]", re.MULTILINE)
 _NAMES = ("server.py", "app.py", "main.py", "run.py", "web.py")
 _RANK = 25
 
@@ -30,9 +31,16 @@ def recognise(tree: Tree, folder: str, names: frozenset[str]) -> FrameworkFound 
         path = place + name
         if path in tree and _SERVES.search(tree.text(path)):
             text = tree.text(path)
-            main = _MAIN.search(text) or _SERVES.search(text)
+            main = MAIN_GUARD.search(text) or _SERVES.search(text)
             line = text[: main.start()].count("\n") + 1 if main else 1
             return _found(f"python {name}", f"{name} opens a port", Evidence(path, line), folder)
+    programs = [name for name in tree.folders.get(folder, ()) if _is_server(tree, place + name)]
+    if len(programs) == 1:
+        text = tree.text(place + programs[0])
+        main = MAIN_GUARD.search(text)
+        number = text[: main.start()].count("\n") + 1 if main else 1
+        reason = f"{programs[0]} is the one program here that opens a port"
+        return _found(f"python {programs[0]}", reason, Evidence(place + programs[0], number), folder)
     for path in tree.below(folder):
         if re.fullmatch(r"\w+/__main__\.py", path) and _serves_somewhere(tree, place, path.partition("/")[0]):
             package = path.partition("/")[0]
@@ -40,6 +48,16 @@ def recognise(tree: Tree, folder: str, names: frozenset[str]) -> FrameworkFound 
                 f"python -m {package}", f"{package} has a main module", Evidence(place + path, 1), folder
             )
     return None
+
+
+def _is_server(tree: Tree, path: str) -> bool:
+    if not path.endswith(".py") or path.rpartition("/")[2].startswith(("test_", "conftest", "setup")):
+        return False
+    try:
+        text = tree.text(path)
+    except BadInput:
+        return False  # a source file that is no text is no program
+    return MAIN_GUARD.search(text) is not None and _SERVES.search(text) is not None
 
 
 def _serves_somewhere(tree: Tree, place: str, package: str) -> bool:
