@@ -218,7 +218,13 @@ def test_a_port_that_is_taken_is_named_with_its_holder(machine: Machine) -> None
     first = machine.clone({"Procfile": "web: python app.py\n", "app.py": SERVER}, "first")
     second = machine.clone({"Procfile": "web: python app.py\n", "app.py": SERVER}, "second")
     assert machine.run("onboard", first, "--port", "8640").status == 0
-    run = machine.run("onboard", second, "--port", "8640", "--json")
+    refused = machine.run("onboard", second, "--port", "8640", "--json")
+    cause = refused.document["failure"]["cause"]
+    assert (
+        refused.status == 1
+        and f"port 8640, which you asked for, is taken by the dev server of {first}" in cause
+    )
+    run = machine.run("onboard", second, "--port", "8640", "--mend", "--json")
     assert run.status == 0
     [remark] = run.step("server")["remarks"]
     assert "8640" in remark and f"is taken by the dev server of {first}" in remark

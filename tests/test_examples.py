@@ -289,3 +289,22 @@ def test_tracked_files_are_known_whatever_their_names(tmp_path: Path) -> None:
     assert repository is not None and repository.is_tracked(tmp_path / ".env")
     when = last_commit_time(tmp_path, {"PATH": os.environ["PATH"]})
     assert when is not None and when.isoformat() == "2026-11-01T12:00:00+00:00"
+
+
+def test_one_program_is_one_part(tmp_path: Path) -> None:
+    manage = "from django.core.management import execute_from_command_line\n"
+    for path, text in {"requirements.txt": "django\n", "site/manage.py": manage, "tools/x.txt": ""}.items():
+        (tmp_path / path).parent.mkdir(exist_ok=True)
+        (tmp_path / path).write_text(text)
+    survey, _ = look(tmp_path)
+    assert [part.path for part in survey.parts] == [""]
+    assert survey.parts[0].candidates("server")[0].line.startswith("python site/manage.py")
+
+
+def test_the_package_client_inside_works_on_the_parts_environment(machine: Machine) -> None:
+    clone = machine.clone({"app.py": SERVER.format(more="")})
+    assert machine.run("onboard", clone, "--until", "environment").status == 0
+    told = machine.run("inside", clone, "--", "pip", "--version")
+    assert told.status == 0 and "ensurepip" in told.out, told.err
+    prefix = machine.run("inside", clone, "--", "pip", "config", "debug")
+    assert str(clone / ".venv") in prefix.out

@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+import os
+from collections.abc import Mapping
 from pathlib import Path
 
 from plainfall.ecosystems import environment_of
-from plainfall.errors import EnvironmentProblem
+from plainfall.errors import EnvironmentProblem, PlainfallError
 from plainfall.onboarding.choices import part_named
 from plainfall.onboarding.clone_root import CloneFolder, survey_of
 from plainfall.onboarding.settling import Settling
@@ -13,7 +15,7 @@ from plainfall.onboarding.state import CloneState
 from plainfall.onboarding.work import Wishes, Work
 from plainfall.surroundings import Surroundings
 
-__all__ = ["variables_inside", "work_inside"]
+__all__ = ["own_client", "variables_inside", "work_inside"]
 
 
 def work_inside(place: CloneFolder, part_name: str | None, surroundings: Surroundings) -> Work:
@@ -56,3 +58,23 @@ def variables_inside(
     work.prepare()
     # Unlike for the project's own commands, the person's variables are there: they typed the command.
     return work.folder, {**surroundings.variables, **work.variables()}
+
+
+def own_client(folder: Path, words: list[str], variables: Mapping[str, str]) -> list[str]:
+    """The command with a package client of Python's that works on the part's environment: the one that is installed
+    there, else the one that the interpreter bundles. Another environment's would work on that one. Raises
+    PlainfallError where there is none."""
+    if words[0] not in ("pip", "pip3") or "VIRTUAL_ENV" not in variables:
+        return words
+    environment = Path(variables["VIRTUAL_ENV"])
+    if (environment / "bin" / words[0]).exists():
+        return words
+    python = environment / "bin/python"
+    bundled = Path(os.path.realpath(python)).parent.parent.glob("lib/python3*/ensurepip/_bundled/pip-*.whl")
+    wheel = next(iter(sorted(bundled)), None)
+    if wheel is None:
+        raise PlainfallError(
+            f"{words[0]} is not installed in {environment}, and its interpreter bundles none",
+            remedy="Add what you need to the dependency list and run: plainfall onboard",
+        )
+    return [str(python), str(wheel / "pip"), *words[1:]]

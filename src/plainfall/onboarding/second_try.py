@@ -3,6 +3,7 @@ that another list of the project names, or the versions of the time when the clo
 
 from __future__ import annotations
 
+import re
 from dataclasses import replace
 from datetime import UTC, datetime, timedelta
 
@@ -17,6 +18,7 @@ from plainfall.surroundings import passed_on
 
 __all__ = ["second_try"]
 
+_PROGRAM = re.compile(r"([\w-]+) is not installed in the part's environment")
 _OLD = timedelta(days=365)
 _LATER = (Stage.MIGRATIONS, Stage.SEEDS, Stage.TASKS, Stage.SERVER, Stage.PROBE)
 
@@ -40,16 +42,16 @@ def second_try(work: Work, step: Step, error: PlainfallError) -> str:
 def _missing_package(work: Work, error: PlainfallError) -> str:
     """A module that is not installed, and that another list of the project names."""
     known = diagnose("\n".join(error.lines), None)
-    if not known.rule.endswith("module-missing") or not known.thing or work.part.dependencies is None:
+    program = _PROGRAM.match(error.cause)
+    thing = known.thing if known.rule.endswith("-missing") else program.group(1) if program else ""
+    if not thing or work.part.dependencies is None:
         return ""
-    addition = work.installing.package_for(work.tree, work.part, known.thing)
+    addition = work.installing.package_for(work.tree, work.part, thing)
     if addition is None or any(one.text == addition.text for one in work.part.dependencies.additions):
         return ""
     _keep(work, addition)
     result = installing.dependencies(work)
-    return (
-        f"{known.thing} was missing: {addition.text} was installed, too ({addition.evidence}): {result.title}"
-    )
+    return f"{thing} was missing: {addition.text} was installed, too ({addition.evidence}): {result.title}"
 
 
 def _keep(work: Work, addition: Addition) -> None:

@@ -15,9 +15,11 @@ import ssl
 import subprocess
 import time
 from collections import deque
-from collections.abc import Callable
+from collections.abc import Callable, Iterable
 from dataclasses import dataclass
 from pathlib import Path
+
+import psutil
 
 from plainfall.server.ports import listening_ports
 from plainfall.server.process import Running, belonging, has_ended
@@ -29,6 +31,7 @@ _PAUSE = 0.01  # seconds between two tries at the port
 _LOOK = 0.3  # seconds between two looks at all sockets and processes, which cost some 20 ms each
 _FIRST_ANSWER = 5.0  # seconds that one try may take
 _GROWING = 15.0  # a log that grew within so many seconds shows progress
+_WORKS = 0.1  # seconds of processor time between two looks that show work, too
 _LONGER = 4  # times the patience is the most that progress is waited for
 _SILENT_AFTER_QUESTION = 1.5
 _CIRCLE = 4  # restarts without an answer: a restart loop
@@ -112,14 +115,15 @@ def wait_until_ready(
     *,
     elsewhere: float = 0.5,
 ) -> Ready:
-    """Waits up to ``patience`` seconds (longer while its log grows) for an HTTP or HTTPS answer of any
-    status from a port that the server's own processes hold. ``tick`` is told the seconds waited. A server
-    that listens elsewhere than on the port it was given is found by its sockets; such a port is asked only
+    """Waits up to ``patience`` seconds (longer while its log grows or its processes work) for an HTTP or HTTPS
+    answer of any status from a port that the server's own processes hold. ``tick`` is told the seconds waited. A
+    server that listens elsewhere than on the port it was given is found by its sockets; such a port is asked only
     after it has been open for ``elsewhere`` seconds, since some are not for everybody (a debugger's, a
     channel's)."""
     begin = time.monotonic()
     next_look = begin + _LOOK
     log = _Log(running.log)
+    used = 0.0
     pids: frozenset[int] = frozenset()
     anew: deque[float] = deque(maxlen=_CIRCLE)
     mute: set[int] = set()
@@ -138,6 +142,9 @@ def wait_until_ready(
                 next_look = time.monotonic() + _LOOK
                 log.look()
                 here = frozenset(belonging(running))
+                before, used = used, _cpu_seconds(here)
+                if before and used - before > _WORKS:
+                    log.grew = now
                 if pids - here and here - pids:
                     anew.append(now)
                 pids = here
@@ -162,6 +169,18 @@ def wait_until_ready(
                 return Ready("asks", seconds=waited, question=question)
         tick(waited)
         time.sleep(_PAUSE)
+
+
+def _cpu_seconds(pids: Iterable[int]) -> float:
+    """The processor time that these processes have used, in seconds."""
+    total = 0.0
+    for pid in pids:
+        try:
+            times = psutil.Process(pid).cpu_times()
+        except psutil.Error:
+            continue  # it ended between the look and this one
+        total += times.user + times.system
+    return total
 
 
 def _places(running: Running) -> dict[int, str]:

@@ -181,8 +181,20 @@ def _recognised(tree: Tree) -> Iterator[_Recognised]:
             evidence = language.recognising.recognise(tree, folder)
             if not evidence or _belongs_to(tree, folder, results):
                 continue
+            if folder != tree.named and _is_program_of(
+                language, evidence, [one for one in results if _within(folder, one)]
+            ):
+                continue
             results.append(folder)
             yield folder, language, language.recognising, evidence
+
+
+def _is_program_of(language: Language, evidence: Sequence[Evidence], above: Sequence[str]) -> bool:
+    """Whether a folder only holds a program of the part above, which has the dependencies: one program is one
+    part."""
+    names = [place.path.rpartition("/")[2] for place in evidence]
+    sources = [name for name in names if name.endswith(language.endings) and not name.startswith("setup")]
+    return bool(above) and len(sources) == len(names)
 
 
 def _top_down(tree: Tree) -> list[str]:

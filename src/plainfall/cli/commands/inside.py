@@ -12,7 +12,7 @@ from plainfall.cli.arguments import with_clone
 from plainfall.cli.console import Console
 from plainfall.errors import PlainfallError, UsageProblem
 from plainfall.onboarding.clone_root import clone_of
-from plainfall.onboarding.inside import variables_inside
+from plainfall.onboarding.inside import own_client, variables_inside
 from plainfall.surroundings import Surroundings
 
 __all__ = ["ORDER", "arguments", "run"]
@@ -37,7 +37,7 @@ def run(options: argparse.Namespace, console: Console) -> int:
     surroundings = Surroundings.of_process()
     place = clone_of(Path(options.clone).absolute(), surroundings.state)
     folder, variables = variables_inside(place, options.part, surroundings)
-    words = list(options.words)
+    words = own_client(folder, list(options.words), variables)
     program = shutil.which(words[0], path=variables["PATH"]) if "/" not in words[0] else words[0]
     if program is None or not (folder / program).exists():
         raise PlainfallError(

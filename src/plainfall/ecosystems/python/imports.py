@@ -65,6 +65,8 @@ def imported_modules(tree: Tree, folder: str) -> dict[str, Evidence]:
     for number, (path, text) in enumerate(sources(tree, folder)):
         if number >= _FILES:
             break
+        if path.rpartition("/")[2] == "setup.py":
+            continue
         near = _siblings(tree, f"{place}{path}", folder)
         for name, line in _names(text):
             if name not in own | near and name not in sys.stdlib_module_names | _FORMER:

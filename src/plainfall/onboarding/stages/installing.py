@@ -149,6 +149,7 @@ def dependencies(work: Work) -> StepResult:
         "instead": instead,
         "extras": sorted(wishes.extras),
         "groups": sorted(wishes.groups),
+        "allowed": sorted(asked_for.allowed | frozenset(before.get("allowed", ()))),
         "from_imports": wishes.from_imports,
         "as_of": wishes.as_of,
     }
@@ -213,6 +214,7 @@ def _with_choices(
         wishes,
         extras=_remembered(wishes.extras, before.get("extras", ())),
         groups=_remembered(wishes.groups, before.get("groups", ())),
+        allowed=_remembered(wishes.allowed, before.get("allowed", ())),
         from_imports=wishes.from_imports or bool(before.get("from_imports")),
         as_of="" if wishes.as_of == "none" else wishes.as_of or str(before.get("as_of", "")),
     )

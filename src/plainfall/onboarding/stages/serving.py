@@ -112,6 +112,11 @@ def _serve(work: Work, command: Command) -> StepResult:
     if port != wanted.port:
         holder = _holder(work, wanted.port)
         taken = f"is taken by {holder}" if holder else "is kept for another server"
+        if work.wishes.port is not None and not work.wishes.mend:
+            raise ServerFailed(
+                f"port {wanted.port}, which you asked for, {taken}",
+                remedy="Name another port, or let --mend take the next free one.",
+            )
         remarks.append(f"port {wanted.port} ({wanted.source}) {taken}; {port} is used")
     elif work.wishes.port is None and wanted.source != USUAL:
         remarks.append(f"port {port} from {wanted.source}")

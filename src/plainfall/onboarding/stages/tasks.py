@@ -99,7 +99,10 @@ def administrator(work: Work) -> StepResult:
         _run(work, result, password)
     except CommandFailed as error:
         if not any(result.there_already in line for line in error.lines):
-            raise
+            known.pop(work.part.key or ".")
+            work.state.keep_accounts(known)
+            why = f"{error.cause}; make one with: plainfall inside -- {result.command.removesuffix(' --noinput')}"
+            return StepResult(State.LEFT_OUT, "no administrator was made", why, (result.evidence,))
         made = f"an account {result.name!r} existed already"
         known.pop(work.part.key or ".")
         work.state.keep_accounts(known)

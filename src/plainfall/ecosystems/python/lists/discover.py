@@ -133,7 +133,7 @@ def _says_something(tree: Tree, path: str, name: str) -> bool:
     if name == "setup.cfg":
         return "install_requires" in tree.text(path)
     if name == "setup.py":
-        return "install_requires" in tree.text(path)
+        return re.search(r"\bsetup\(", tree.text(path)) is not None
     return True
 
 
