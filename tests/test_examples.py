@@ -17,8 +17,10 @@ from plainfall.clone.walk import walk
 from plainfall.ecosystems.python.additions import named_elsewhere
 from plainfall.ecosystems.python.frameworks.django import recognise as recognise_django
 from plainfall.ecosystems.python.imports import answers, imported_modules
+from plainfall.onboarding.clone_root import CloneFolder, clone_of
 from plainfall.repository import last_commit_time, repository_of
 from plainfall.standins.registry import Archive, Registry
+from plainfall.surroundings import Surroundings
 from plainfall.survey.look import look
 
 Offer = Callable[..., Registry]
@@ -308,3 +310,34 @@ def test_the_package_client_inside_works_on_the_parts_environment(machine: Machi
     assert told.status == 0 and "ensurepip" in told.out, told.err
     prefix = machine.run("inside", clone, "--", "pip", "config", "debug")
     assert str(clone / ".venv") in prefix.out
+
+
+def test_asking_for_the_last_commit_runs_nothing_of_the_clones_choosing(tmp_path: Path) -> None:
+    clone = tmp_path / "clone"
+    clone.mkdir()
+    (clone / "a.txt").write_text("a")
+    committed(clone)
+    mark = tmp_path / "mark"
+    with (clone / ".git/config").open("a") as file:
+        file.write(
+            f"[core]\n\tfsmonitor = touch {mark}\n\tpager = touch {mark}\n\tsshCommand = touch {mark}\n"
+            "[extensions]\n\tpartialClone = origin\n[remote \"origin\"]\n\tpromisor = true\n"
+            f"\turl = ext::touch {mark}\n[protocol \"ext\"]\n\tallow = always\n[log]\n\tshowSignature = true\n"
+            f"[gpg]\n\tprogram = touch {mark}\n"
+        )  # fmt: skip
+    assert last_commit_time(clone, {"PATH": os.environ["PATH"]}) is not None
+    head = (clone / ".git" / (clone / ".git/HEAD").read_text().split()[1]).read_text().strip()
+    (clone / ".git/objects" / head[:2] / head[2:]).unlink()
+    assert last_commit_time(clone, {"PATH": os.environ["PATH"]}) is None
+    assert not mark.exists()
+
+
+def test_a_folder_of_another_owner_is_no_clone(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    (tmp_path / "examples").mkdir()
+    (tmp_path / "examples/app.py").write_text("")
+    committed(tmp_path)
+    here = Surroundings({}, tmp_path, tmp_path.parent / "home", tmp_path / "cache", tmp_path / "state")
+    assert clone_of(tmp_path / "examples", here) == CloneFolder(tmp_path, "examples")
+    assert clone_of(tmp_path / "examples", dataclasses.replace(here, home=tmp_path)).folder == ""
+    monkeypatch.setattr("os.geteuid", lambda: 12345)
+    assert clone_of(tmp_path / "examples", here) == CloneFolder(tmp_path / "examples")

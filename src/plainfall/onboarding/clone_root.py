@@ -31,7 +31,7 @@ class CloneFolder:
         return not self.folder or part == self.folder or part.startswith(f"{self.folder}/")
 
 
-def clone_of(named: Path, user_state: Path) -> CloneFolder:
+def clone_of(named: Path, surroundings: Surroundings) -> CloneFolder:
     """The clone of a folder: the nearest folder upwards from it that holds records of this user's Plainfall, else
     the work tree of the repository that tracks something in it, else the folder itself.
 
@@ -40,11 +40,11 @@ def clone_of(named: Path, user_state: Path) -> CloneFolder:
     if not named.is_dir():
         return CloneFolder(named)
     real = Path(os.path.realpath(named))
-    home = Path(os.path.realpath(Path.home()))
+    home = Path(os.path.realpath(surroundings.home))
     for above in (real, *real.parents):
         if not _may_be_clone(above, real, home):
             break
-        if (above / FOLDER).is_dir() and CloneState(above, user_state).is_known():
+        if (above / FOLDER).is_dir() and CloneState(above, surroundings.state).is_known():
             return CloneFolder(above, _from(above, real)) if above != real else CloneFolder(named)
         if os.path.lexists(above / ".git"):
             break

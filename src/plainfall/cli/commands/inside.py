@@ -35,7 +35,7 @@ def run(options: argparse.Namespace, console: Console) -> int:
             "there is no command", remedy="Write it behind two dashes, as in: plainfall inside -- python -V"
         )
     surroundings = Surroundings.of_process()
-    place = clone_of(Path(options.clone).absolute(), surroundings.state)
+    place = clone_of(Path(options.clone).absolute(), surroundings)
     folder, variables = variables_inside(place, options.part, surroundings)
     words = own_client(folder, list(options.words), variables)
     program = shutil.which(words[0], path=variables["PATH"]) if "/" not in words[0] else words[0]

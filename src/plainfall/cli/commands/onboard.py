@@ -52,7 +52,7 @@ def run(options: argparse.Namespace, console: Console) -> int:
     view = RunView(console)
     try:
         outcome = onboard(
-            clone_of(Path(options.clone).absolute(), surroundings.state),
+            clone_of(Path(options.clone).absolute(), surroundings),
             wishes_of(options),
             surroundings,
             view,

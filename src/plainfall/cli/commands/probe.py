@@ -58,7 +58,7 @@ def run(options: argparse.Namespace, console: Console) -> int:
         Path(options.picture).absolute() if options.picture else None,
     )
     surroundings = Surroundings.of_process()
-    place = clone_of(Path(options.clone).absolute(), surroundings.state)
+    place = clone_of(Path(options.clone).absolute(), surroundings)
     looks = probe_servers(place, surroundings, wishes)
     well = bool(looks) and all(look.well for look in looks)
     if console.json:

@@ -79,7 +79,7 @@ def run(options: argparse.Namespace, console: Console) -> int:
     register.cut_logs()
     if options.list:
         return _list(console, register)
-    place = clone_of(Path(options.clone).absolute(), surroundings.state)
+    place = clone_of(Path(options.clone).absolute(), surroundings)
     state = CloneState(place.clone, surroundings.state)
     survey, _, parts = survey_of(place, options.part, state, surroundings)
     if options.commands:

@@ -44,7 +44,7 @@ def arguments(parser: argparse.ArgumentParser) -> None:
 def run(options: argparse.Namespace, console: Console) -> int:
     """Shows the settings of every part, or of the one that is named; changes nothing."""
     surroundings = Surroundings.of_process()
-    place = clone_of(Path(options.clone).absolute(), surroundings.state)
+    place = clone_of(Path(options.clone).absolute(), surroundings)
     clone = place.clone
     state = CloneState(clone, surroundings.state)
     survey, tree, _ = survey_of(place, (), state, surroundings, partial=True)

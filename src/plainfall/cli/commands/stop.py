@@ -25,11 +25,12 @@ def arguments(parser: argparse.ArgumentParser) -> None:
 
 def run(options: argparse.Namespace, console: Console) -> int:
     """Ends each recorded server and prints which processes were ended."""
-    user_state = Surroundings.of_process().state
+    surroundings = Surroundings.of_process()
+    user_state = surroundings.state
     if options.all:
         return _everywhere(console, stop_everywhere(user_state))
     stopped = stop_servers(
-        clone_of(Path(options.clone).absolute(), user_state), user_state, _key(options.part)
+        clone_of(Path(options.clone).absolute(), surroundings), user_state, _key(options.part)
     )
     if console.json:
         rows = [_row(one) for one in stopped]

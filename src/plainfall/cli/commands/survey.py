@@ -39,7 +39,7 @@ def run(options: argparse.Namespace, console: Console) -> int:
     surroundings = Surroundings.of_process()
     if options.release_index:
         return _learn(options.release_index, surroundings, console)
-    place = clone_of(Path(options.clone).absolute(), surroundings.state)
+    place = clone_of(Path(options.clone).absolute(), surroundings)
     survey, _ = look(place.clone, surroundings.cache, folder=place.folder)
     runtimes = {part.key: _runtime(part, surroundings) for part in survey.parts}
     if console.json:
