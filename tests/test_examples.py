@@ -15,6 +15,7 @@ from test_building import tree
 
 from plainfall.clone.walk import walk
 from plainfall.ecosystems.python.additions import named_elsewhere
+from plainfall.ecosystems.python.applications import applications
 from plainfall.ecosystems.python.frameworks.django import recognise as recognise_django
 from plainfall.ecosystems.python.imports import answers, imported_modules
 from plainfall.onboarding.clone_root import CloneFolder, clone_of
@@ -341,3 +342,52 @@ def test_a_folder_of_another_owner_is_no_clone(tmp_path: Path, monkeypatch: pyte
     assert clone_of(tmp_path / "examples", dataclasses.replace(here, home=tmp_path)).folder == ""
     monkeypatch.setattr("os.geteuid", lambda: 12345)
     assert clone_of(tmp_path / "examples", here) == CloneFolder(tmp_path / "examples")
+
+
+def test_a_program_of_the_project_is_started_with_the_word_that_its_help_names(
+    machine: Machine, offer: Offer
+) -> None:
+    offer([Archive.of(package("bottle"))])
+    files = tree("rain", requires="bottle")
+    files["pyproject.toml"] += "[project.scripts]\nrain = 'rain:main'\n"
+    entry = "    members[info + 'entry_points.txt'] = '[console_scripts]\\nrain = rain:main\\n'\n"
+    files["ownbuild.py"] = files["ownbuild.py"].replace(
+        "    members = dict(members)\n", "    members = dict(members)\n" + entry
+    )
+    files["rain.py"] = (
+        "import argparse, http.server\n\n\ndef main():\n    parser = argparse.ArgumentParser()\n"
+        "    words = parser.add_subparsers(dest='word', required=True)\n    words.add_parser('measure')\n"
+        "    words.add_parser('serve').add_argument('--port', type=int, default=1)\n    options = parser.parse_args()\n"
+        "    handler = http.server.SimpleHTTPRequestHandler\n"
+        "    http.server.HTTPServer(('127.0.0.1', options.port), handler).serve_forever()\n"
+    )
+    clone = machine.clone(files)
+    run = machine.run("onboard", clone, "--json")
+    assert run.document["outcome"] == "done", run.document["failure"]
+    server = run.step("server")
+    assert server["title"].startswith("rain serve --port") and "--help names 'serve'" in server["why"]
+    machine.run("stop", clone)
+    again = machine.run("onboard", clone, "--json")
+    assert again.document["outcome"] == "done" and "tried first" not in " ".join(
+        again.step("server")["remarks"]
+    )
+    machine.run("stop", clone)
+
+
+def test_a_manifest_whose_keywords_are_gathered_first(tmp_path: Path) -> None:
+    (tmp_path / "setup.py").write_text(
+        "from setuptools import setup\nparams = dict(name='rain', install_requires=['gaugekit'])\nsetup(**params)\n"
+    )
+    listed = look(tmp_path)[0].parts[0].dependencies
+    assert listed is not None and listed.names == ("gaugekit",)
+
+
+def test_a_factory_that_wants_arguments_is_no_application(tmp_path: Path) -> None:
+    (tmp_path / "requirements.txt").write_text("flask\n")
+    for text, found in (
+        ("def create_app(config):", 0),
+        ("def create_app(config=None, *more):", 1),
+        ("def create_app():", 1),
+    ):
+        (tmp_path / "app.py").write_text(f"from flask import Flask\n{text}\n    return Flask('x')\n")
+        assert len(applications(walk(tmp_path), "", "Flask")) == found, text

@@ -27,7 +27,10 @@ _STAGES: tuple[tuple[str, str], ...] = (
     ("probe", r"^(curl|wget|open|xdg-open)\b"),
     ("environment", ""),
     ("settings", r"^(cp|mv|copy)\s+\S*(env|config|settings)\S*\s|^export\s+\w+="),
-    ("seeds", r"\b\w*(seed|loaddata|fixture|populate)\w*|\b(load|fill|import)[\w-]*\.py\b"),
+    (
+        "seeds",
+        r"\b\w*(seed|loaddata|fixture|populate|(test|sample|demo)_?data)\w*|\b(load|fill|import)[\w-]*\.py\b",
+    ),
     (
         "migrations",
         r"\b\w*(migrat\w*|db\s+upgrade|upgrade\s+head|createdb|create_all|init.?db)\b",

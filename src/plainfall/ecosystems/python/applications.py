@@ -61,7 +61,14 @@ def applications(tree: Tree, folder: str, makers: str) -> list[Application]:
     for path, text in texts:
         match, factory = made.search(text), False
         if match is None:
-            match = next((m for m in _FACTORY.finditer(text) if inside.search(_body(text, m.end()))), None)
+            match = next(
+                (
+                    m
+                    for m in _FACTORY.finditer(text)
+                    if inside.search(_body(text, m.end())) and not _wants_arguments(text, m.end())
+                ),
+                None,
+            )
             factory = match is not None
         # A call of a maker whose body is not here says nothing of the framework, unless that is imported somewhere.
         match = match or (_CALLED.search(text) if is_used else None)
@@ -71,6 +78,13 @@ def applications(tree: Tree, folder: str, makers: str) -> list[Application]:
             evidence = Evidence(place + path, line, match.group(0).splitlines()[0].strip())
             results.append(Application(module, match.group(1), root, factory, evidence))
     return sorted(results, key=_merit)
+
+
+def _wants_arguments(text: str, position: int) -> bool:
+    """Whether a function, whose arguments begin at a position, cannot be called without any."""
+    inside = text[position : text.find(")", position)][:2000]
+    given = [one.strip() for one in re.sub(r"\[[^\[\]]*\]", "", inside).split(",") if one.strip()]
+    return any("=" not in one and not one.startswith("*") for one in given)
 
 
 def _body(text: str, start: int) -> str:

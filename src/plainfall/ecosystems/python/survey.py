@@ -224,7 +224,8 @@ def _project_scripts(tree: Tree, folder: str) -> Iterator[Command]:
     if listed is not None and serves_pages(listed.names):
         own = _project_name(tree, folder)
         for one in scripts:
-            likely = _likely_server(one, own, alone=len(scripts) == 1)
+            here = _module_is_here(tree, folder, one.module)
+            likely = _likely_server(one, own, alone=len(scripts) == 1) if here else 0
             if likely:
                 reason = f"the project's own program {one.name!r}, since nothing says how it is started"
                 yield Command("server", one.name, reason, likely, one.evidence, folder)
@@ -272,7 +273,9 @@ def _project_name(tree: Tree, folder: str) -> str:
 def _module_is_here(tree: Tree, folder: str, module: str) -> bool:
     path = module.replace(".", "/")
     place = f"{folder}/" if folder else ""
-    return f"{place}{path}.py" in tree or f"{place}{path}/__init__.py" in tree
+    return any(
+        f"{place}{inner}{path}{end}" in tree for inner in ("", "src/") for end in (".py", "/__init__.py")
+    )
 
 
 def needed_modules(tree: Tree, folder: str) -> tuple[Extension, ...]:

@@ -190,8 +190,9 @@ def read_setup_py(tree: Tree, path: str, target: Target) -> Listed:
     called = False
     for node in ast.walk(module):
         if isinstance(node, ast.Call) and ast.unparse(node.func).rpartition(".")[2] == "setup":
-            called = called or any(keyword.arg == "name" for keyword in node.keywords)
-            for keyword in node.keywords:
+            keywords = [one for keyword in node.keywords for one in _spread(keyword, names)]
+            called = called or any(keyword.arg in ("name", None) for keyword in keywords)
+            for keyword in keywords:
                 if keyword.arg in ("install_requires", "extras_require"):
                     try:
                         results[keyword.arg] = _stated(keyword.value, names, 0)
@@ -210,6 +211,21 @@ def read_setup_py(tree: Tree, path: str, target: Target) -> Listed:
     return Listed(
         "setup.py", path, (path,), None, tuple(wishes), extras=tuple(extras), remarks=tuple(remarks)
     )
+
+
+def _spread(keyword: ast.keyword, names: Mapping[str, ast.expr]) -> list[ast.keyword]:
+    """The keywords that ``**NAME`` stands for, where the name holds a literal dictionary or a call of ``dict``."""
+    value = keyword.value
+    if keyword.arg is not None or not isinstance(value, ast.Name) or value.id not in names:
+        return [keyword]
+    held = names[value.id]
+    if isinstance(held, ast.Call) and ast.unparse(held.func) == "dict":
+        return [keyword, *held.keywords]
+    if isinstance(held, ast.Dict):
+        pairs = zip(held.keys, held.values, strict=True)
+        texts = [(key.value, one) for key, one in pairs if isinstance(key, ast.Constant)]
+        return [keyword, *(ast.keyword(arg=str(key), value=one) for key, one in texts)]
+    return [keyword]
 
 
 def _stated(node: ast.expr, names: Mapping[str, ast.expr], depth: int) -> Any:
