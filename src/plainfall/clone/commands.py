@@ -28,6 +28,10 @@ _PRODUCTION = re.compile(r"^(gunicorn|uwsgi|daphne|waitress-serve|mod_wsgi)\b")
 _PLACEHOLDER = re.compile(
     r"^/?(path|folder|dir|directory)[-_/](to|of)\b|^<[^<>]*>$|^\[[^\[\]]*\]$|^\.\.\.$|^(your|my)[-_]\w|=<[^<>]*>$"
 )
+_DEPLOYED = re.compile(
+    r"deploy|production|docker|container|systemd|nginx|apache|kubernetes|windows", re.IGNORECASE
+)
+_ANOTHER_MACHINE = re.compile(r"(?<![\d.])(?!127\.|0\.0\.0\.0)\d{1,3}(?:\.\d{1,3}){3}(?![\d.])")
 _PROCESS_STAGES = {"web": "server", "server": "server", "dev": "server", "release": "migrations"}
 
 
@@ -35,9 +39,9 @@ _PROCESS_STAGES = {"web": "server", "server": "server", "dev": "server", "releas
 class Command:
     """A command line for a stage, why it is believed to be one, and where it stands.
 
-    ``rank`` orders the candidates of a stage, larger is better. ``folder`` is where it runs, relative to
-    the clone. ``script`` is the text of the manifest's script that it runs, if it runs one.
-    """
+    ``rank`` orders the candidates of a stage, larger is better. ``folder`` is where it runs, relative to the clone.
+    ``script`` is the text of the manifest's script that it runs, if it runs one. One that ``may_fail`` is a guess
+    that the program can do without."""
 
     stage: str
     line: str
@@ -46,6 +50,7 @@ class Command:
     evidence: Evidence
     folder: str = ""
     script: str = ""
+    may_fail: bool = False
 
     @property
     def pieces(self) -> list[str]:
@@ -122,10 +127,16 @@ def readme_commands(
                 step.stage,
                 command,
                 f"the README's step{heading}",
-                1 if foreign else 66 - min(position, 10),
+                1 if foreign else 66 - min(position, 10) - _doubt(command, step.heading),
                 step.evidence,
                 folder,
             )
+
+
+def _doubt(command: str, heading: str) -> int:
+    """How much less a documented command is what a developer wants: it is for a deployment, or for another
+    machine."""
+    return 12 * bool(_DEPLOYED.search(heading)) + 20 * bool(_ANOTHER_MACHINE.search(command))
 
 
 def without_placeholders(line: str, files: Collection[str]) -> str:
@@ -142,6 +153,18 @@ def without_placeholders(line: str, files: Collection[str]) -> str:
         elif len(kept) > 1 and re.fullmatch(r"--?[\w-]+", kept[-1]):
             kept.pop()  # the option whose value it is
     return " ".join(kept)
+
+
+def without_installs(commands: Sequence[Command], words: Vocabulary) -> Iterator[Command]:
+    """The commands without what they install on the way (``pip install x && x serve``): that is Plainfall's part,
+    and another environment's client would work on that one. A command that does nothing else is left out."""
+    for command in commands:
+        pieces = [piece.strip() for piece in re.split(r"&&|;", command.line)]
+        kept = [piece for piece in pieces if piece and not words.installs.search(piece)]
+        if len(kept) == len(pieces) or command.stage == "dependencies" or command.script:
+            yield command
+        elif kept:
+            yield replace(command, line=" && ".join(kept))
 
 
 def with_port_words(commands: Sequence[Command]) -> Iterator[Command]:

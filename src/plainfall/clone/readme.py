@@ -71,7 +71,7 @@ def stage_of(command: str, heading: str, words: Vocabulary, programs: frozenset[
         if own.get(stage, matcher).search(command):
             return stage
     if command.split()[0] in programs:
-        return "server" if _LISTENS.search(command) else ""
+        return "server" if _LISTENS.search(command) or len(command.split()) == 1 else ""
     if _DATABASE.search(heading):
         return "migrations"
     pieces = command.split()

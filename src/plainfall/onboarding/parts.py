@@ -12,6 +12,7 @@ from typing import TYPE_CHECKING, Any
 
 from plainfall.errors import PlainfallError, disk_full_explained
 from plainfall.onboarding.events import Event, Listener, StepFinished, StepProgress, StepStarted
+from plainfall.onboarding.stages.configuring import with_open_values
 from plainfall.onboarding.steps import Stage, State, Step, StepResult
 from plainfall.onboarding.work import Work
 
@@ -80,7 +81,10 @@ class PartRun:
             try:
                 result = _explained(step, self.work)
                 return replace(result, remarks=(*tried, *result.remarks))
-            except PlainfallError as problem:
+            except PlainfallError as error:
+                problem = with_open_values(self.work, error)
+                if problem is not error:
+                    raise problem from error
                 done = self._mended(step, problem) if len(tried) < _TRIES else ""
                 if not done:
                     raise

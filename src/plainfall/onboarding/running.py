@@ -141,6 +141,7 @@ def onboard(
                     contradictions=outcome.contradictions,
                     after=needs.get(part.key, {}),
                     byproducts=byproducts,
+                    ends_with_settings=last <= Stage.SETTINGS.position,
                 ),
                 steps,
                 tell,

@@ -10,7 +10,7 @@ from datetime import UTC, datetime, timedelta
 from plainfall.clone.parts import Addition
 from plainfall.diagnosis.reading import diagnose
 from plainfall.errors import CommandFailed, DependencyProblem, PlainfallError, ServerFailed
-from plainfall.onboarding.stages import installing
+from plainfall.onboarding.stages import installing, serving
 from plainfall.onboarding.steps import Stage, Step
 from plainfall.onboarding.work import Work
 from plainfall.repository import last_commit_time
@@ -18,7 +18,7 @@ from plainfall.surroundings import passed_on
 
 __all__ = ["second_try"]
 
-_PROGRAM = re.compile(r"([\w-]+) is not installed in the part's environment")
+_PROGRAM = re.compile(r"([\w.-]+) is not installed in the part's environment")
 _OLD = timedelta(days=365)
 _LATER = (Stage.MIGRATIONS, Stage.SEEDS, Stage.TASKS, Stage.SERVER, Stage.PROBE)
 
@@ -31,7 +31,7 @@ def second_try(work: Work, step: Step, error: PlainfallError) -> str:
     if work.part.dependencies is None or step.part != work.part.key:
         return ""
     if step.stage in _LATER:
-        added = _missing_package(work, error)
+        added = _missing_package(work, step, error)
         if added:
             return added
     if step.stage is Stage.DEPENDENCIES or step.stage in _LATER:
@@ -39,7 +39,7 @@ def second_try(work: Work, step: Step, error: PlainfallError) -> str:
     return ""
 
 
-def _missing_package(work: Work, error: PlainfallError) -> str:
+def _missing_package(work: Work, step: Step, error: PlainfallError) -> str:
     """A module that is not installed, and that another list of the project names."""
     known = diagnose("\n".join(error.lines), None)
     program = _PROGRAM.match(error.cause)
@@ -51,13 +51,16 @@ def _missing_package(work: Work, error: PlainfallError) -> str:
         return ""
     _keep(work, addition)
     result = installing.dependencies(work)
+    if step.stage is Stage.PROBE:
+        serving.server(work)  # it has loaded what was there when it started
     return f"{thing} was missing: {addition.text} was installed, too ({addition.evidence}): {result.title}"
 
 
 def _keep(work: Work, addition: Addition) -> None:
     """Adds a package to the part, in this run and in later ones."""
     rows = list(work.state.record(work.part.key, installing.ADDED).get("rows", []))
-    rows.append([addition.text, addition.evidence.path, addition.evidence.line, addition.evidence.text])
+    place = addition.evidence
+    rows.append([addition.text, place.path, place.line, place.text, addition.in_place])
     work.state.keep(work.part.key, installing.ADDED, {"rows": rows})
 
 

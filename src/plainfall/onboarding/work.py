@@ -75,6 +75,7 @@ class Work:
     avoided: set[int] = field(default_factory=set)
     byproducts: ByProducts | None = None
     edits: Edits | None = None
+    ends_with_settings: bool = False
 
     @property
     def onboarded(self) -> bool:

@@ -7,7 +7,7 @@ from collections.abc import Collection, Iterator, Mapping, Sequence
 from dataclasses import replace
 from pathlib import Path
 
-from plainfall.clone.commands import process_file_commands, readme_commands, with_port_words
+from plainfall.clone.commands import process_file_commands, readme_commands, with_port_words, without_installs
 from plainfall.clone.parts import PartFound, SettingsFound, Survey
 from plainfall.clone.readme import ReadmeStep, read_steps, readme_addresses
 from plainfall.clone.walk import Tree, is_side, walk
@@ -267,7 +267,7 @@ def _part(
     if readme and not is_secondary:
         commands += readme_commands(steps, tree, folder, language.name, vocabulary(), files)
         pages += [path for _, path, _ in readme_addresses(tree.text(readme), readme)]
-    commands = list(with_port_words(commands))
+    commands = list(with_port_words(list(without_installs(commands, vocabulary()))))
     return PartFound(
         path=folder,
         language=language.name,

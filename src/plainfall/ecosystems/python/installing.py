@@ -46,7 +46,11 @@ class PythonInstalling:
             place = Evidence("setuptools", 0, top)
             return Addition(former, place, place)
         from plainfall.ecosystems.python.additions import named_elsewhere
+        from plainfall.ecosystems.python.console_scripts import console_scripts
 
+        own = next((one for one in console_scripts(tree, part.path) if one.name == module), None)
+        if own is not None:
+            return Addition(part.path or ".", own.evidence, own.evidence, in_place=True)
         return named_elsewhere(tree, part.path, top)
 
     def may_resolve(self, part: PartFound) -> bool:

@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Sequence
 from typing import Any
 
 from plainfall.data.sqlite import database_of_settings
-from plainfall.errors import ValueNeeded
+from plainfall.errors import CommandFailed, PlainfallError, ServerFailed, ValueNeeded
 from plainfall.onboarding.steps import State, StepResult
 from plainfall.onboarding.work import Work
 from plainfall.settings.setting import ORIGINS, Setting
@@ -14,12 +15,13 @@ from plainfall.settings.unit_settings import Settled, SettledFile, record_of
 from plainfall.settings.units import Unit
 from plainfall.writing import digest_of
 
-__all__ = ["settings"]
+__all__ = ["settings", "with_open_values"]
 
 
 def settings(work: Work) -> StepResult:
-    """Fills the part's settings files, and those that it shares with other parts. Raises ValueNeeded if a
-    value that only the person has is still open and the code stops without it."""
+    """Fills the part's settings files, and those that it shares with other parts. A value that only the person has
+    and that the code seems to stop without is no reason to stop here, if a later step shows whether it does. Raises
+    ValueNeeded where none does."""
     settling = work.settled_by()
     own = settling.unit(work.part.path)
     units = [unit for unit in (settling.shared, own) if unit is not None]
@@ -35,8 +37,10 @@ def settings(work: Work) -> StepResult:
     target = next((one.file.target for settled, _ in done for one in settled.files), ".env")
     work.database = database_of_settings(work.settings, work.folder, target)
     work.fingerprints["settings"] = digest_of(work.settings)
-    if work.onboarded:
-        _stop_if_open(result)
+    shown_later = any(work.part.candidates(stage) for stage in ("migrations", "seeds", "tasks", "server"))
+    needed = _needed(result)
+    if work.onboarded and needed and (work.ends_with_settings or not shown_later):
+        raise _value_needed(needed)
     return _result(work, done, result)
 
 
@@ -59,25 +63,46 @@ def _write(work: Work, unit: Unit, settled: Settled) -> list[SettledFile]:
     return changed
 
 
-def _stop_if_open(settings: Sequence[Setting]) -> None:
-    needed = [setting for setting in settings if setting.origin == "open" and setting.needed_by]
-    if needed:
-        first = needed[0]
-        names = ", ".join(setting.key for setting in needed)
-        givable = [setting for setting in needed if "by hand" not in setting.note]
-        remedy = f"Write {names} into {first.file}; it is yours, and Plainfall adds nothing to such a file."
-        if givable:
-            words = " ".join(f"--set {setting.key}=VALUE" for setting in givable)
-            remedy = f"Run the same command with {words}, or write it into {first.file}."
-        raise ValueNeeded(
-            f"{names}: only you know {'this value' if len(needed) == 1 else 'these values'}, and the code "
-            "stops without",
-            place=first.evidence,
-            remedy=remedy,
-            lines=tuple(
-                f"{s.key} is read at {s.needed_by}: {s.needed_by.text}" for s in needed if s.needed_by
-            ),
-        )
+def with_open_values(work: Work, error: PlainfallError) -> PlainfallError:
+    """The failure of a step where values are open that the code seems to stop without: ValueNeeded if the output
+    names one of them, else the same failure with a hint."""
+    if not isinstance(error, CommandFailed | ServerFailed):
+        return error
+    needed = _needed(work.settings_shown)
+    if not needed:
+        return error
+    text = "\n".join((error.cause, *error.lines))
+    named = [one for one in needed if re.search(rf"\b{re.escape(one.key.rpartition('.')[2])}\b", text)]
+    if named:
+        known = _value_needed(named)
+        known.lines, known.log = (*error.lines, *known.lines), error.log
+        return known
+    names = ", ".join(one.key for one in needed)
+    error.remedy += (
+        f" It may also be for want of {names}, which {'has' if len(needed) == 1 else 'have'} no value."
+    )
+    return error
+
+
+def _needed(settings: Sequence[Setting]) -> list[Setting]:
+    return [setting for setting in settings if setting.origin == "open" and setting.needed_by]
+
+
+def _value_needed(needed: Sequence[Setting]) -> ValueNeeded:
+    first = needed[0]
+    names = ", ".join(setting.key for setting in needed)
+    givable = [setting for setting in needed if "by hand" not in setting.note]
+    remedy = f"Write {names} into {first.file}; it is yours, and Plainfall adds nothing to such a file."
+    if givable:
+        words = " ".join(f"--set {setting.key}=VALUE" for setting in givable)
+        remedy = f"Run the same command with {words}, or write it into {first.file}."
+    return ValueNeeded(
+        f"{names}: only you know {'this value' if len(needed) == 1 else 'these values'}, and the code "
+        "stops without",
+        place=first.evidence,
+        remedy=remedy,
+        lines=tuple(f"{s.key} is read at {s.needed_by}: {s.needed_by.text}" for s in needed if s.needed_by),
+    )
 
 
 def _result(

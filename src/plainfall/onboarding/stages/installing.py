@@ -198,7 +198,11 @@ def _with_added(work: Work) -> DependencyFile:
     listed = work.part.dependencies
     assert listed is not None  # a part without a list has no such step
     rows = work.state.record(work.part.key, ADDED).get("rows", [])
-    added = [Addition(text, place, place) for text, *where in rows for place in [Evidence(*where)]]
+    added = [
+        Addition(text, place, place, in_place)
+        for text, *where, in_place in rows
+        for place in [Evidence(*where)]
+    ]
     known = {one.text for one in listed.additions}
     listed = replace(listed, additions=(*listed.additions, *(one for one in added if one.text not in known)))
     work.part = replace(work.part, dependencies=listed)

@@ -13,7 +13,7 @@ from plainfall.clone.commands import Command
 from plainfall.diagnosis.reading import lines_that_matter
 from plainfall.ecosystems.frameworks import every_traits
 from plainfall.ecosystems.shape import Debugging, DebugWish
-from plainfall.errors import ServerFailed
+from plainfall.errors import CommandFailed, ServerFailed
 from plainfall.onboarding.choices import CHOSEN_RANK
 from plainfall.onboarding.commands import check_command
 from plainfall.onboarding.explaining import diagnose_for, mend_words
@@ -64,12 +64,12 @@ def server(work: Work) -> StepResult:
     most; a command that a person chose is the only one. Raises ServerFailed with the lines of the log that matter.
     """
     candidates = _in_turn(work)
-    failed: list[tuple[Command, CommandEnded]] = []
+    failed: list[tuple[Command, CommandEnded | CommandFailed]] = []
     while candidates:
         command = candidates.pop(0)
         try:
             result = _serve(work, command)
-        except CommandEnded as error:
+        except (CommandEnded, CommandFailed) as error:
             failed.append((command, error))
             candidates = [*_with_its_word(work, command), *candidates][: _TRIES - len(failed)]
             continue
@@ -87,14 +87,14 @@ def server(work: Work) -> StepResult:
 def _with_its_word(work: Work, command: Command) -> list[Command]:
     """The same program with the word by which it serves, where it is a bare one whose help names such a word, and
     with its option for the port."""
-    if re.fullmatch(r"[\w.-]+", command.line) is None:
+    if re.fullmatch(r"(?:python -m )?[\w.-]+", command.line) is None:
         return []
-    words = _WORD_OF_HELP.findall(_help(work, [command.line, "--help"]))
+    words = _WORD_OF_HELP.findall(_help(work, [*command.line.split(), "--help"]))
     known = {first or second for first, second in words}
     word = next((one for one in _SERVE_WORDS if one in known), None)
     if word is None:
         return []
-    port = " --port ${PORT}" if "--port" in _help(work, [command.line, word, "--help"]) else ""
+    port = " --port ${PORT}" if "--port" in _help(work, [*command.line.split(), word, "--help"]) else ""
     reason = f"{command.line} --help names {word!r}"
     return [replace(command, line=f"{command.line} {word}{port}", reason=reason)]
 
@@ -292,7 +292,7 @@ def _failure(work: Work, command: Command, running: Running, ready: Ready) -> Se
         if ready.mute:
             where += ": what it says there is no HTTP" if value else ""
         cause = f"the server gave no answer within {ready.seconds:.0f} s, {where}"
-    kind = CommandEnded if ready.state == "ended" and not known.rule else ServerFailed
+    kind = CommandEnded if ready.state == "ended" and known.rule in ("", "command-missing") else ServerFailed
     return kind(
         cause + (f": {known.cause}" if known.cause else ""),
         remedy=known.remedy + mend_words(known)

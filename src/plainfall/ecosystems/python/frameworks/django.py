@@ -90,8 +90,10 @@ def _account_fields(settings: str, texts: Mapping[str, str]) -> tuple[str, list[
         if found is None or application not in path.split("/") or "models" not in path:
             continue
         body = re.split(r"^\S", text[found.end() :], maxsplit=1, flags=re.MULTILINE)[0]
-        field = re.search(r"^\s+USERNAME_FIELD\s*=\s*['\"](\w+)['\"]", body, re.MULTILINE)
-        required = re.search(r"^\s+REQUIRED_FIELDS\s*(?::[^=]+)?=\s*\[([^\]]*)\]", body, re.MULTILINE)
+        field = re.search(r"^[ \t]+USERNAME_FIELD[ \t]*=[ \t]*['\"](\w+)['\"]", body, re.MULTILINE)
+        required = re.search(
+            r"^[ \t]+REQUIRED_FIELDS[ \t]*(?::[^=\n]+)?=[ \t]*\[([^\]]*)\]", body, re.MULTILINE
+        )
         names = re.findall(r"['\"](\w+)['\"]", required.group(1)) if required else None
         if names is None and "AbstractUser" not in found.group(1):
             names = []
@@ -137,6 +139,7 @@ def _seeds(tree: Tree, folder: str, run: str) -> Iterator[Command]:
             RANK - 5,
             Evidence(place + fixtures[0], 1),
             folder,
+            may_fail=True,
         )
 
 

@@ -150,6 +150,12 @@ def _read_list(tree: Tree, path: str, kind: str, target: Target) -> Listed:
     reader = _LOCKS.get(kind) or _MANIFESTS.get(kind)
     if reader:
         listed = reader(tree, path, target)
+        wishes = tuple(
+            line
+            for line in listed.wishes
+            if line.requirement is None or target.holds(line.requirement.marker)
+        )
+        listed = replace(listed, wishes=wishes)
         return replace(listed, remarks=(*listed.remarks, *_unknown_words(listed, target)))
     result = read_requirements(path, tree.text, target.variables, target.hosts)
     value = tuple(

@@ -27,7 +27,7 @@ _TYPES = {
     "Decimal": "number",
 }
 # These stop the program when they are given None.
-_WANT_TEXT = {"int", "float", "json.loads", "Path", "pathlib.Path", "strtobool", "Decimal"}
+_WANT_TEXT = {"int", "float", "json.loads", "Path", "pathlib.Path", "Decimal"}
 _FORMS = {"Fernet": "fernet", "bytes.fromhex": "hex", "unhexlify": "hex", "b64decode": "base64"}
 _READER_TYPES = {
     "bool": "boolean",
