@@ -190,3 +190,17 @@ def test_a_missing_driver_is_said(machine: Machine) -> None:
     }
     run = machine.run("onboard", machine.clone(files), "--json", "--until", "settings")
     assert "add psycopg2-binary" in run.step("settings")["remarks"][-1]
+
+
+def test_a_value_that_only_seems_to_be_needed_is_no_reason_to_stop(machine: Machine) -> None:
+    files = {
+        **NEEDED,
+        "unused.py": "import os\nKEY = os.environ['NEVER_READ']\n",
+    }
+    clone = machine.clone(files)
+    run = machine.run("onboard", clone, "--set", "FEED_TOKEN=abc", "--json")
+    assert run.status == 0, run.document["failure"]
+    assert any("NEVER_READ" in one for one in run.step("settings")["remarks"])
+    machine.run("stop", clone)
+    stopped = machine.run("onboard", clone, "--until", "settings")
+    assert stopped.status == 3 and "NEVER_READ" in stopped.err
