@@ -193,8 +193,12 @@ def test_a_missing_driver_is_said(machine: Machine) -> None:
 
 
 def test_a_value_that_only_seems_to_be_needed_is_no_reason_to_stop(machine: Machine) -> None:
+    server = (
+        "import http.server, os\nTOKEN = os.environ['FEED_TOKEN']\n"
+        "http.server.test(http.server.SimpleHTTPRequestHandler, port=int(os.environ['PORT']), bind='127.0.0.1')\n"
+    )
     files = {
-        **NEEDED,
+        "app.py": server,
         "unused.py": "import os\nKEY = os.environ['NEVER_READ']\n",
     }
     clone = machine.clone(files)
@@ -204,3 +208,8 @@ def test_a_value_that_only_seems_to_be_needed_is_no_reason_to_stop(machine: Mach
     machine.run("stop", clone)
     stopped = machine.run("onboard", clone, "--until", "settings")
     assert stopped.status == 3 and "NEVER_READ" in stopped.err
+    (clone / ".env").unlink()
+    named = machine.run("onboard", clone, "--json").document["failure"]
+    assert (
+        named["cause"].startswith("FEED_TOKEN: only you know") and "KeyError: 'FEED_TOKEN'" in named["lines"]
+    )
