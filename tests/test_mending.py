@@ -139,3 +139,15 @@ def test_an_environment_whose_runtime_is_gone_is_made_anew(machine: Machine) -> 
     assert failed.status == 1 and "the environment is broken (.venv/bin/gone)" in " ".join(failed.err.split())
     again = machine.run("onboard", clone, "--mend")
     assert again.status == 1  # made again once, and not for ever
+
+
+def test_a_module_of_the_parts_own_that_is_not_there(machine: Machine) -> None:
+    files = {
+        "rain/__init__.py": "",
+        "app.py": "import rain.fall\n",
+        "Procfile": "web: python app.py\n",
+        "requirements.txt": "",
+    }
+    failed = machine.run("onboard", machine.clone(files), "--json").document["failure"]
+    assert "rain belongs to this part, which has no such module" in failed["cause"]
+    assert failed["remedy"].startswith("Check the name rain.fall")

@@ -13,6 +13,7 @@ from plainfall.server.ports import holder_of
 __all__ = ["diagnose_for", "mend_words"]
 
 _MODULE_MISSING = "module-missing"
+_OWN = "belongs to this part, which has no such module"
 
 
 def diagnose_for(work: Work, output: str, status: int | None = None) -> Diagnosis:
@@ -28,6 +29,11 @@ def diagnose_for(work: Work, output: str, status: int | None = None) -> Diagnosi
         remedy = (
             "--from-imports installs the packages that the sources import and no list names "
             f"({', '.join(one.text for one in unlisted)}). Look at the names first; or add them to a list."
+        )
+        return Diagnosis(known.rule, f"{known.cause} ({more})", remedy, known.line, "", known.thing)
+    if known.rule.endswith(_MODULE_MISSING) and more.endswith(_OWN):
+        remedy = (
+            f"Check the name {known.thing}, and whether its file is in the clone: it may not be committed."
         )
         return Diagnosis(known.rule, f"{known.cause} ({more})", remedy, known.line, "", known.thing)
     if known.rule.endswith(_MODULE_MISSING) and "not installed" in more:
@@ -52,6 +58,10 @@ def _more(work: Work, known: Diagnosis) -> Iterator[str]:
 def _where(work: Work, module: str) -> str:
     """Whether a list of the clone has the module, and whether it was installed, and where."""
     names = {_plain(name) for name in work.installing.package_names(module)}
+    top, dot, _ = module.partition(".")
+    place = f"{work.part.path}/" if work.part.path else ""
+    if dot and any(path.startswith(f"{place}{top}/") for path in work.tree.files):
+        return f"{top} {_OWN}"
     listed = work.part.dependencies
     installed = [str(one) for one in work.state.record(work.part.key, "dependencies").get("names", [])]
     here = next((one for one in installed if _plain(one.split()[0]) in names), None)
