@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import re
-import subprocess
 import time
 from dataclasses import replace
 from pathlib import Path
@@ -14,12 +12,12 @@ from plainfall.diagnosis.reading import lines_that_matter
 from plainfall.ecosystems.frameworks import every_traits
 from plainfall.ecosystems.shape import Debugging, DebugWish
 from plainfall.errors import CommandFailed, ServerFailed
-from plainfall.onboarding.choices import CHOSEN_RANK
 from plainfall.onboarding.commands import check_command
 from plainfall.onboarding.explaining import diagnose_for, mend_words
+from plainfall.onboarding.stages.start_commands import TRIES, in_turn, keep_answering, with_its_word
 from plainfall.onboarding.steps import State, StepResult
 from plainfall.onboarding.work import Work
-from plainfall.processes import release, run
+from plainfall.processes import release
 from plainfall.server.control_group import make_group
 from plainfall.server.logs import end_of_log
 from plainfall.server.ports import free_port, holder_of, listening_ports, with_port
@@ -45,12 +43,6 @@ _ANSWERS = {
     422: "it wants values with the request: it is an interface, not a page",
     426: "it wants another protocol: it is no page",
 }
-_ANSWERED = "answering command"
-_HELP = 20.0  # seconds that a program may take to print its help
-_SERVE_WORDS = ("serve", "runserver", "server", "run-server", "start", "run", "web", "webserver", "up")
-_WORD_OF_HELP = re.compile(r"^ {1,12}([a-z][\w-]*)(?: {2,40}|$)|(?<=[{,])([a-z][\w-]*)(?=[,}])", re.MULTILINE)
-_TRIES = 3  # start commands that are tried in one run
-_WORTH_TRYING = 3  # candidates of a lower rank name what is not here
 
 
 class CommandEnded(ServerFailed):
@@ -63,7 +55,7 @@ def server(work: Work) -> StepResult:
     Where a start command ends at once for a reason that is not known, the next candidate is tried, three at the
     most; a command that a person chose is the only one. Raises ServerFailed with the lines of the log that matter.
     """
-    candidates = _in_turn(work)
+    candidates = in_turn(work)
     failed: list[tuple[Command, CommandEnded | CommandFailed]] = []
     while candidates:
         command = candidates.pop(0)
@@ -71,10 +63,10 @@ def server(work: Work) -> StepResult:
             result = _serve(work, command)
         except (CommandEnded, CommandFailed) as error:
             failed.append((command, error))
-            candidates = [*_with_its_word(work, command), *candidates][: _TRIES - len(failed)]
+            candidates = [*with_its_word(work, command), *candidates][: TRIES - len(failed)]
             continue
         if failed:
-            work.state.keep(work.part.key, _ANSWERED, {"line": command.line, "reason": command.reason})
+            keep_answering(work, command)
             tried = [f"tried first: {one.line}: {error.cause}" for one, error in failed]
             result = replace(result, remarks=(*tried, *result.remarks))
         return result
@@ -82,41 +74,6 @@ def server(work: Work) -> StepResult:
     others = [f"also tried: {one.line}: {error.cause}" for one, error in failed[1:]]
     first.lines = (*first.lines, *others)
     raise first
-
-
-def _with_its_word(work: Work, command: Command) -> list[Command]:
-    """The same program with the word by which it serves, where it is a bare one whose help names such a word, and
-    with its option for the port."""
-    if re.fullmatch(r"(?:python -m )?[\w.-]+", command.line) is None:
-        return []
-    words = _WORD_OF_HELP.findall(_help(work, [*command.line.split(), "--help"]))
-    known = {first or second for first, second in words}
-    word = next((one for one in _SERVE_WORDS if one in known), None)
-    if word is None:
-        return []
-    port = " --port ${PORT}" if "--port" in _help(work, [*command.line.split(), word, "--help"]) else ""
-    reason = f"{command.line} --help names {word!r}"
-    return [replace(command, line=f"{command.line} {word}{port}", reason=reason)]
-
-
-def _help(work: Work, words: list[str]) -> str:
-    try:
-        return run(words, work.variables(), folder=work.folder, seconds=_HELP).output[:20_000]
-    except (OSError, subprocess.TimeoutExpired):
-        return ""
-
-
-def _in_turn(work: Work) -> list[Command]:
-    """The start commands to try: the chosen one, or the one that answered before, then the best."""
-    every = work.part.candidates("server")
-    if every[0].rank >= CHOSEN_RANK:
-        return every[:1]
-    before = work.state.record(work.part.key, _ANSWERED)
-    answered = before.get("line")
-    if answered and all(one.line != answered for one in every):
-        every.append(replace(every[0], line=answered, reason=str(before.get("reason"))))
-    every.sort(key=lambda one: one.line != answered)
-    return [one for number, one in enumerate(every) if number == 0 or one.rank >= _WORTH_TRYING][:_TRIES]
 
 
 def _serve(work: Work, command: Command) -> StepResult:
