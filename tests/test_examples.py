@@ -391,3 +391,19 @@ def test_a_factory_that_wants_arguments_is_no_application(tmp_path: Path) -> Non
     ):
         (tmp_path / "app.py").write_text(f"from flask import Flask\n{text}\n    return Flask('x')\n")
         assert len(applications(walk(tmp_path), "", "Flask")) == found, text
+
+
+def test_a_program_at_the_top_is_no_part_beside_one_with_lists(tmp_path: Path) -> None:
+    program = "from fastapi import FastAPI\napp = FastAPI()\nif __name__ == '__main__':\n    app.run()\n"
+    for path, text in {
+        "tool.py": program,
+        "service/manage.py": "import django",
+        "service/requirements/dev.txt": "fastapi\n",
+    }.items():
+        (tmp_path / path).parent.mkdir(exist_ok=True, parents=True)
+        (tmp_path / path).write_text(text)
+    assert [part.path for part in look(tmp_path)[0].parts] == ["service"]
+    alone = tmp_path / "alone"
+    alone.mkdir()
+    (alone / "tool.py").write_text(program)
+    assert [part.path for part in look(alone)[0].parts] == [""]

@@ -53,12 +53,20 @@ def recognise_python(tree: Tree, folder: str) -> list[Evidence]:
         results.remove("pyproject.toml")
     results += sorted(name for name in names if REQUIREMENTS.match(name))
     mains = [name for name in ("manage.py", *MAINS) if name in names]
-    if not results and not mains and not inside:
+    if not results and not mains and not inside and (tree.named or not _lists_anywhere(tree)):
         mains = _other_mains(tree, folder)
     if not results and inside and "manage.py" not in mains:
         return []
     place = f"{folder}/" if folder else ""
     return [Evidence(f"{place}{name}", 1) for name in (*results, *mains)]
+
+
+def _lists_anywhere(tree: Tree) -> bool:
+    """Whether any folder has a manifest or a list: then that is where the programs of the clone are."""
+    names = (path.rpartition("/")[2] for path in tree.files)
+    return any(name in _MANIFESTS or REQUIREMENTS.match(name) for name in names) or any(
+        folder.rpartition("/")[2] == "requirements" for folder in tree.folders
+    )
 
 
 def _other_mains(tree: Tree, folder: str) -> list[str]:
