@@ -10,7 +10,7 @@ from conftest import Machine, package
 
 from plainfall.clone.walk import walk
 from plainfall.ecosystems.python.asks import python_asks
-from plainfall.ecosystems.python.wheel import has_wheel
+from plainfall.ecosystems.python.wheel_names import has_wheel
 from plainfall.standins.registry import Archive, Registry
 
 PLACES = {

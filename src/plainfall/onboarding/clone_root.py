@@ -40,6 +40,8 @@ def clone_of(named: Path, surroundings: Surroundings) -> CloneFolder:
     if not named.is_dir():
         return CloneFolder(named)
     real = Path(os.path.realpath(named))
+    if os.path.lexists(real / ".git"):
+        return CloneFolder(named)
     home = Path(os.path.realpath(surroundings.home))
     for above in (real, *real.parents):
         if not _may_be_clone(above, real, home):

@@ -13,19 +13,22 @@ import os
 import threading
 from collections.abc import Iterator
 from contextlib import contextmanager
+from functools import cached_property
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 from urllib.parse import quote
 
 from plainfall.confinement import Confined
 from plainfall.errors import CloneBusy, ForeignState, PlainfallError, disk_full_explained
 from plainfall.evidence import Evidence
 from plainfall.onboarding.copied import adopted
-from plainfall.onboarding.register import Register
 from plainfall.repository import Repository, exclude_locally, repository_of
 from plainfall.sealing import Seal
 from plainfall.server.control_group import sweep_groups
 from plainfall.writing import digest_of
+
+if TYPE_CHECKING:
+    from plainfall.onboarding.register import Register
 
 __all__ = ["FOLDER", "CloneState"]
 
@@ -46,7 +49,7 @@ class CloneState:
 
     def __init__(self, clone: Path, user_state: Path) -> None:
         self.clone = clone
-        self.register = Register(user_state)
+        self._user_state = user_state
         self.confined = Confined(clone)
         self.seal = Seal(user_state, clone)
         self.folder = clone / FOLDER
@@ -57,6 +60,13 @@ class CloneState:
         self._data: dict[str, Any] = {}
         self._repository: Repository | None = None
         self._load()
+
+    @cached_property
+    def register(self) -> Register:
+        """This user's ports and servers (imported here, since a survey needs none of it)."""
+        from plainfall.onboarding.register import Register
+
+        return Register(self._user_state)
 
     def _load(self) -> None:
         """Reads the valid records; remarks on the others."""

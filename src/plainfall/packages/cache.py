@@ -33,13 +33,13 @@ from typing import Any
 from plainfall.errors import ArchiveRefused, disk_full_explained
 from plainfall.packages.digests import is_key
 from plainfall.packages.placing import Folders, is_written_to
+from plainfall.packages.remembered import Remembered
 from plainfall.packages.unpacking import Unpacked, unpack_zip
 from plainfall.writing import read_json, write_replacing
 
 __all__ = ["CachedTree", "PackageCache", "make_tree", "unpack_into_cache"]
 
 _MANIFEST_VERSION = 2
-_NAME = re.compile(r"[A-Za-z0-9][A-Za-z0-9-]{0,180}")
 _FILE_NAME = re.compile(r"[^./\0-\x1f][^/\0-\x1f]{0,239}")
 _LEFT_FOR = 86_400.0  # seconds after which what was being made counts as given up
 _PARTIAL_FOR = 7 * 86_400.0  # seconds for which a download that broke off is kept
@@ -69,11 +69,8 @@ class CachedTree:
         return False
 
 
-class PackageCache:
+class PackageCache(Remembered):
     """Looks things up in the cache folder and adds to it. Safe to use from several processes at once."""
-
-    def __init__(self, folder: Path) -> None:
-        self.folder = folder
 
     def archive_folder(self, sha256: str) -> Path:
         """Where the archive with that digest lies or would lie."""
@@ -161,16 +158,6 @@ class PackageCache:
             return None
         return paths, manifest["facts"]
 
-    def remember(self, kind: str, key: str, value: object) -> None:
-        """Keeps a small conclusion (JSON) under a key, for every later run of this user."""
-        folder = self.folder / kind
-        folder.mkdir(parents=True, exist_ok=True)
-        write_replacing(folder / f"{_named(key)}.json", json.dumps(value))
-
-    def recall(self, kind: str, key: str) -> Any:
-        """What ``remember`` kept, or None."""
-        return read_json(self.folder / kind / f"{_named(key)}.json")
-
     def sweep(self) -> None:
         """Removes what runs that were killed left half made, at most once a day."""
         stamp = self.folder / "swept"
@@ -196,12 +183,6 @@ def _checked(key: str) -> str:
             f"{key[:120]!r} is no digest, and nothing is looked up under it",
             remedy="The registry, the index page or the lock that states it is wrong or hostile.",
         )
-    return key
-
-
-def _named(key: str) -> str:
-    if not _NAME.fullmatch(key):
-        raise ArchiveRefused(f"{key[:120]!r} is no name under which anything is remembered")
     return key
 
 

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
-from plainfall.packages.cache import PackageCache
+from plainfall.packages.remembered import Remembered
 from plainfall.surroundings import Surroundings
 from plainfall.writing import digest_of
 
@@ -72,7 +72,7 @@ def find_interpreters(
     Good answers are remembered per file identity in the user's cache under ``kind``; an interpreter that gave
     none (it may only have been interrupted) is asked again the next time.
     """
-    cache = PackageCache(surroundings.cache)
+    cache = Remembered(surroundings.cache)
     remembered: dict[str, Any] = cache.recall("interpreters", kind) or {}
     remembered = {identity: facts for identity, facts in remembered.items() if "broken" not in facts}
     results: list[Interpreter | BrokenInterpreter] = []

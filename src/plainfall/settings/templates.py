@@ -9,7 +9,6 @@ from __future__ import annotations
 import posixpath
 import re
 from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
-from difflib import SequenceMatcher
 
 from plainfall.clone.parts import SettingsFound
 from plainfall.clone.walk import Tree
@@ -141,6 +140,8 @@ def _target(
         elif name == natural:
             likeness = 0.9
         elif name.rpartition(".")[2] == ending:
+            from difflib import SequenceMatcher  # rarely needed, and slow to import
+
             likeness = SequenceMatcher(None, name, natural).ratio() - 0.1
         else:
             continue

@@ -7,7 +7,6 @@ asked for its default, once for each interpreter, and the answer is remembered.
 
 from __future__ import annotations
 
-import configparser
 import re
 import subprocess
 from collections.abc import Iterator, Mapping
@@ -155,6 +154,8 @@ def _read(path: Path) -> dict[str, tuple[str, Evidence]]:
         return {}
     except (OSError, UnicodeDecodeError) as error:
         raise BadInput(f"cannot be read: {error}", place=Evidence(str(path))) from error
+    import configparser  # rarely needed, and slow to import
+
     parser = configparser.RawConfigParser()
     try:
         parser.read_string(text, str(path))

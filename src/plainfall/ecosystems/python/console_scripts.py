@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import ast
-import configparser
 import re
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
@@ -57,6 +56,8 @@ def _of_pyproject(tree: Tree, path: str) -> Iterator[ConsoleScript]:
 
 
 def _of_cfg(tree: Tree, path: str) -> Iterator[ConsoleScript]:
+    import configparser  # rarely needed, and slow to import
+
     parser = configparser.RawConfigParser(strict=False)
     try:
         parser.read_string(tree.text(path), path)

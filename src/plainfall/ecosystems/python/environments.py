@@ -9,7 +9,7 @@ from plainfall.clone.extensions import without_words
 from plainfall.clone.parts import DependencyFile, PartFound
 from plainfall.ecosystems.python.environment import VirtualEnvironment, make_environment, standing
 from plainfall.ecosystems.python.interpreters import GRAMMAR, interpreter_at, python_interpreters, unfit
-from plainfall.ecosystems.python.wheel import has_wheel
+from plainfall.ecosystems.python.wheel_names import has_wheel
 from plainfall.ecosystems.shape import CloneAccess, Debugging, DebugWish, EnvironmentStanding, Progress
 from plainfall.errors import NoFittingRuntime
 from plainfall.runtimes.choice import Choice, choose, named_choice

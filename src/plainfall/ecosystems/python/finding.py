@@ -18,7 +18,7 @@ from packaging.version import InvalidVersion, Version
 from plainfall.ecosystems.python.configuration import Source, Sources
 from plainfall.ecosystems.python.pins import Pin
 from plainfall.ecosystems.python.simple import ACCEPT, IndexFile, parse_page
-from plainfall.ecosystems.python.wheel import wheel_parts
+from plainfall.ecosystems.python.wheel_names import wheel_parts
 from plainfall.errors import DependencyProblem, RegistryProblem
 from plainfall.evidence import Evidence
 from plainfall.packages.client import RegistryClient, without_credentials

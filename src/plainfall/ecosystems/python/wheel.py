@@ -5,46 +5,20 @@ from __future__ import annotations
 import configparser
 import csv
 import re
-from collections.abc import Sequence
 from pathlib import Path
 from typing import Any
 
-from packaging.utils import InvalidWheelFilename, canonicalize_name, parse_wheel_filename
-from packaging.version import InvalidVersion
+from packaging.utils import canonicalize_name
 
 from plainfall.errors import ArchiveRefused
 from plainfall.packages.unpacking import Unpacked
 
-__all__ = ["describe_wheel", "has_wheel", "wheel_parts"]
+__all__ = ["describe_wheel"]
 
 _SCHEMES = {"purelib", "platlib", "headers", "scripts", "data"}
 _INTERPRETER = re.compile(r"(python|pythonw|pypy|activate|deactivate)[^/]*", re.IGNORECASE)
 _LARGEST = 32 * 1024**2  # bytes of a file that describes a wheel
 _ENTRY = re.compile(r"^\s*([\w.]+)\s*(?::\s*([\w.]+))?\s*(\[.*\])?\s*$")
-
-
-def wheel_parts(filename: str) -> tuple[str, str, tuple[object, ...], frozenset[Any]] | None:
-    """Name, version, build number and tags of a wheel's file name; None if it is not a valid one."""
-    try:
-        name, version, build, tags = parse_wheel_filename(filename)
-    except (InvalidWheelFilename, InvalidVersion):
-        return None
-    return name, str(version), build, tags
-
-
-def has_wheel(filenames: Sequence[str], version: str) -> bool:
-    """Whether one of the archives is a wheel for that version of Python, by its interpreter and ABI tags
-    alone (the platform is the same for every interpreter of a machine)."""
-    major, minor = (int(number) for number in re.findall(r"\d+", version)[:2])
-    for filename in filenames:
-        parts = wheel_parts(filename)
-        for tag in parts[3] if parts else ():
-            if tag.interpreter in (f"py{major}", f"py{major}{minor}", f"cp{major}{minor}"):
-                return True
-            older = re.fullmatch(rf"cp{major}(\d+)", tag.interpreter)
-            if tag.abi == "abi3" and older and int(older.group(1)) <= minor:
-                return True
-    return False
 
 
 def describe_wheel(folder: Path, files: list[Unpacked]) -> dict[str, Any]:

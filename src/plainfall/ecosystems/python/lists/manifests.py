@@ -4,7 +4,6 @@
 from __future__ import annotations
 
 import ast
-import configparser
 import re
 from collections.abc import Iterable, Mapping
 from typing import Any
@@ -145,6 +144,8 @@ def read_pipfile(tree: Tree, path: str, target: Target) -> Listed:
 
 def read_setup_cfg(tree: Tree, path: str, target: Target) -> Listed:
     """``install_requires`` and the wanted ``extras_require`` of ``setup.cfg``."""
+    import configparser  # rarely needed, and slow to import
+
     parser = configparser.RawConfigParser()
     try:
         parser.read_string(tree.text(path), path)
