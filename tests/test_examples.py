@@ -294,16 +294,6 @@ def test_tracked_files_are_known_whatever_their_names(tmp_path: Path) -> None:
     assert when is not None and when.isoformat() == "2026-11-01T12:00:00+00:00"
 
 
-def test_one_program_is_one_part(tmp_path: Path) -> None:
-    manage = "from django.core.management import execute_from_command_line\n"
-    for path, text in {"requirements.txt": "django\n", "site/manage.py": manage, "tools/x.txt": ""}.items():
-        (tmp_path / path).parent.mkdir(exist_ok=True)
-        (tmp_path / path).write_text(text)
-    survey, _ = look(tmp_path)
-    assert [part.path for part in survey.parts] == [""]
-    assert survey.parts[0].candidates("server")[0].line.startswith("python site/manage.py")
-
-
 def test_the_package_client_inside_works_on_the_parts_environment(machine: Machine) -> None:
     clone = machine.clone({"app.py": SERVER.format(more="")})
     assert machine.run("onboard", clone, "--until", "environment").status == 0
@@ -391,19 +381,3 @@ def test_a_factory_that_wants_arguments_is_no_application(tmp_path: Path) -> Non
     ):
         (tmp_path / "app.py").write_text(f"from flask import Flask\n{text}\n    return Flask('x')\n")
         assert len(applications(walk(tmp_path), "", "Flask")) == found, text
-
-
-def test_a_program_at_the_top_is_no_part_beside_one_with_lists(tmp_path: Path) -> None:
-    program = "from fastapi import FastAPI\napp = FastAPI()\nif __name__ == '__main__':\n    app.run()\n"
-    for path, text in {
-        "tool.py": program,
-        "service/manage.py": "import django",
-        "service/requirements/dev.txt": "fastapi\n",
-    }.items():
-        (tmp_path / path).parent.mkdir(exist_ok=True, parents=True)
-        (tmp_path / path).write_text(text)
-    assert [part.path for part in look(tmp_path)[0].parts] == ["service"]
-    alone = tmp_path / "alone"
-    alone.mkdir()
-    (alone / "tool.py").write_text(program)
-    assert [part.path for part in look(alone)[0].parts] == [""]

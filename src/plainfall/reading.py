@@ -26,6 +26,7 @@ __all__ = [
     "of_its_form",
     "table_in",
     "toml_table",
+    "without_colours",
     "yaml_node",
     "yaml_value",
 ]
@@ -45,8 +46,14 @@ _CODING = re.compile(rb"^[ \t\f]*#.*?coding[:=][ \t]*([-\w.]+)", re.MULTILINE)
 _CODINGS = re.compile(
     r"(iso-?8859-?|latin-?|cp|windows-?|koi8-?)[\w-]{1,5}|gb\w{1,5}|big5|shift_jis|euc-(jp|kr)"
 )
+_TERMINAL = re.compile(r"\x1b(?:\[[0-9;?:]{0,40}[ -/]{0,4}[@-~]|\][^\x07\x1b]{0,2000}(?:\x07|\x1b\\))")
 _UTF_16 = (b"\xff\xfe", b"\xfe\xff")
 _SURROGATE_ESCAPE = re.compile(r"\\u[dD][89a-fA-F]")
+
+
+def without_colours(text: str) -> str:
+    """The text without what a terminal takes as commands (ECMA-48: colours, the cursor, titles)."""
+    return _TERMINAL.sub("", text) if "\x1b" in text else text
 
 
 def json_value(text: str, path: str, remedy: str = _RESTORE) -> Any:

@@ -116,6 +116,8 @@ def readme_commands(
         if step.stage in ("migrations", "seeds", "server"):
             heading = f" under {step.heading!r}" if step.heading else ""
             command = words.runner.sub("", step.command)
+            if step.stage == "server" and words.elsewhere.match(command):
+                continue  # what a container or another machine serves is not this part's server
             if step.stage == "server":
                 command = without_placeholders(command, {*tree.folders.get(folder, ()), *files})
             foreign = (

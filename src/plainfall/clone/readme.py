@@ -10,7 +10,7 @@ from plainfall.clone.prose import blocks_of, bounded_lines
 from plainfall.clone.vocabulary import Vocabulary
 from plainfall.evidence import Evidence
 
-__all__ = ["ReadmeStep", "read_steps", "readme_addresses", "stage_of"]
+__all__ = ["ReadmeStep", "own_commands", "read_steps", "readme_addresses", "stage_of"]
 
 _HEADING = re.compile(
     r"set.?up|start|install|quick|usage|running|run\b|develop|local|build|migrat|seed|data ?base|schema|"
@@ -75,8 +75,10 @@ def stage_of(command: str, heading: str, words: Vocabulary, programs: frozenset[
     if _DATABASE.search(heading):
         return "migrations"
     pieces = command.split()
-    bare = len(pieces) == 2 and words.interpreter.fullmatch(pieces[0]) and words.script_file.search(pieces[1])
-    return "server" if bare else ""
+    if len(pieces) < 2 or not words.interpreter.fullmatch(pieces[0]) or pieces[1].startswith("-"):
+        return ""
+    bare = len(pieces) == 2 and words.script_file.search(pieces[1])
+    return "server" if bare or _LISTENS.search(command) else ""
 
 
 def read_steps(
@@ -101,6 +103,15 @@ def read_steps(
                     ReadmeStep(command, heading, stage, Evidence(path, block.line + offset, command))
                 )
     return [*steps, *_in_sentences(text, path, programs)]
+
+
+def own_commands(text: str, path: str, programs: frozenset[str]) -> Iterator[ReadmeStep]:
+    """Every command of the project's own programs in a document's code blocks, under whatever heading."""
+    for block in blocks_of(text, path):
+        for offset, command in _commands(block.code) if block.language in _SHELLS | {"log"} else ():
+            if command.split()[0] in programs:
+                heading = block.headings[-1][1] if block.headings else ""
+                yield ReadmeStep(command, heading, "", Evidence(path, block.line + offset, command))
 
 
 def _in_sentences(text: str, path: str, programs: frozenset[str]) -> Iterator[ReadmeStep]:

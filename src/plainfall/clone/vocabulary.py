@@ -10,7 +10,8 @@ from functools import cached_property
 __all__ = ["Vocabulary"]
 
 # Commands that are no part's own: containers, other machines, build files.
-_OUTSIDE = ("sudo", "docker", "docker-compose", "podman", "kubectl", "make")
+_ELSEWHERE = ("sudo", "docker", "docker-compose", "podman", "kubectl", "systemctl", "service")
+_OUTSIDE = (*_ELSEWHERE, "make")
 
 
 @dataclass(frozen=True)
@@ -29,6 +30,11 @@ class Vocabulary:
     def runner(self) -> re.Pattern[str]:
         """Matches ``NAME run`` before a command: the part's own environment is active already."""
         return re.compile(rf"^({_any(self.runners)})\s+run\s+")
+
+    @cached_property
+    def elsewhere(self) -> re.Pattern[str]:
+        """Matches a command that starts something in a container, as another user, or on another machine."""
+        return re.compile(rf"^({_any(_ELSEWHERE)})\b")
 
     @cached_property
     def outside(self) -> re.Pattern[str]:

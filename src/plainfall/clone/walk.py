@@ -17,7 +17,7 @@ from plainfall.reading import clone_text, is_replaced
 if TYPE_CHECKING:
     from pathspec import GitIgnoreSpec
 
-__all__ = ["Tree", "is_side", "walk"]
+__all__ = ["Tree", "is_copied", "is_side", "walk"]
 
 _SKIPPED = frozenset(
     ".git .hg .svn .plainfall node_modules bower_components __pycache__ site-packages .tox .nox "
@@ -26,7 +26,13 @@ _SKIPPED = frozenset(
 # Folders that belong to a project and are none: documents, tests, examples, what others made.
 _SIDE = re.compile(
     r"(^|/)(vendor|third[-_]party|external|docs?|examples?|samples?|demos?|sandbox|tutorials?|tests?|testing|"
-    r"benchmarks?|requirements|scripts|tools)(/|$)",
+    r"benchmarks?|requirements|scripts|tools|\.[^/]+)(/|$)",
+    re.IGNORECASE,
+)
+# Where a program keeps copies of published packages that its pages load.
+_COPIED = re.compile(
+    r"(^|/)(static|public|assets|media|www|web|htdocs|res|resources)/(.+/)?(components|libs?|vendors?|plugins|packages|js|"
+    r"bower|themes)/",
     re.IGNORECASE,
 )
 _DEEPEST = 8
@@ -109,6 +115,11 @@ class Tree:
 def is_side(folder: str) -> bool:
     """Whether a folder is, or lies in, one that belongs to a project and is none: documents, tests, examples."""
     return _SIDE.search(folder) is not None
+
+
+def is_copied(folder: str) -> bool:
+    """Whether a folder lies where a program keeps copies of published packages that its pages load."""
+    return _COPIED.search(folder) is not None
 
 
 def walk(root: Path) -> Tree:

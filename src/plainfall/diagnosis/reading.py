@@ -11,6 +11,7 @@ from pathlib import Path
 from typing import Any
 
 from plainfall.diagnosis.system_packages import install_words
+from plainfall.reading import without_colours
 
 __all__ = ["Diagnosis", "diagnose", "lines_that_matter"]
 
@@ -48,7 +49,7 @@ def diagnose(output: str, status: int | None = None) -> Diagnosis:
     """The rule for the last line of the output that any rule recognises; else the one for the exit status
     (negative for a signal)."""
     for entire in reversed(output.splitlines()[-400:]):
-        line = _shortened(entire)
+        line = _shortened(without_colours(entire))
         for pattern, rule in _rules():
             match = pattern.search(line) if pattern is not None else None
             if match:
@@ -76,7 +77,7 @@ def _diagnosis(rule: Mapping[str, Any], named: str, line: str) -> Diagnosis:
 
 def lines_that_matter(output: str) -> tuple[str, ...]:
     """At most 12 lines: the last traceback's end or the last telling lines, else the very last ones."""
-    lines = [_shortened(line.rstrip()) for line in output.splitlines() if line.strip()]
+    lines = [_shortened(line.rstrip()) for line in without_colours(output).splitlines() if line.strip()]
     lines = [line for line in lines if not _NOISE.search(line)]
     starts = [number for number, line in enumerate(lines) if line.startswith("Traceback (most recent")]
     if starts:

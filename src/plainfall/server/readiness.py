@@ -21,6 +21,7 @@ from pathlib import Path
 
 import psutil
 
+from plainfall.reading import without_colours
 from plainfall.server.ports import listening_ports
 from plainfall.server.process import Running, belonging, has_ended
 from plainfall.server.visitor import LOOPBACK
@@ -91,7 +92,7 @@ class _Log:
                 end = file.read().decode("utf-8", "replace")
         except OSError:
             return ""
-        return re.sub(r"\x1b\[[0-9;?]*[A-Za-z]", "", end)
+        return without_colours(end)
 
     def crashed(self) -> bool:
         """Whether it ends with the word of a reloader that its server has ended."""

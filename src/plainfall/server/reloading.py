@@ -10,6 +10,7 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
+from plainfall.reading import without_colours
 from plainfall.server.channels import open_channel
 from plainfall.server.process import Running, belonging
 from plainfall.server.reload_channel import Channel
@@ -67,7 +68,7 @@ def _notice(log: Path, size: int, before: set[int], running: Running) -> str:
     if log.exists() and log.stat().st_size > size:
         with open(log, "rb") as file:
             file.seek(size)
-            text = re.sub(r"\x1b\[[0-9;?]*[A-Za-z]", "", file.read().decode("utf-8", "replace"))
+            text = without_colours(file.read().decode("utf-8", "replace"))
         line = next((line.strip() for line in text.splitlines() if _TELLS.search(line)), "")
         if line:
             return f"log: {line[:100]}"

@@ -8,13 +8,13 @@ from collections.abc import Collection, Iterator
 from dataclasses import replace
 
 from plainfall.clone.commands import Command, readme_commands
-from plainfall.clone.readme import read_steps
+from plainfall.clone.readme import ReadmeStep, own_commands, read_steps
 from plainfall.clone.vocabulary import Vocabulary
 from plainfall.clone.walk import Tree
 from plainfall.errors import BadInput
 from plainfall.evidence import Evidence
 
-__all__ = ["document_commands"]
+__all__ = ["document_commands", "documented_uses"]
 
 _NAMES = re.compile(
     r"^(contributing|install(ation|ing)?|develop(ment|ing|er)?|hacking|set.?up|quick.?start|getting.?started|running|"
@@ -61,6 +61,19 @@ def document_commands(
     for name in _BUILD_FILES:
         if place + name in tree:
             yield from _build_commands(tree, place + name, folder, language, words, programs)
+
+
+def documented_uses(tree: Tree, folder: str, programs: frozenset[str]) -> Iterator[ReadmeStep]:
+    """Every use of the project's own programs in the code blocks of its README and its other documents."""
+    place = f"{folder}/" if folder else ""
+    readmes = [
+        place + name for name in sorted(tree.folders.get(folder, ())) if name.lower().startswith("readme")
+    ]
+    for path in [*readmes, *_documents(tree, folder)]:
+        try:
+            yield from own_commands(tree.text(path), path, programs)
+        except BadInput:
+            continue  # not text that anybody reads
 
 
 def _documents(tree: Tree, folder: str) -> list[str]:

@@ -9,6 +9,7 @@ names: it runs the code of other clones, too.
 from __future__ import annotations
 
 import platform
+import subprocess
 from collections.abc import Sequence
 from pathlib import Path
 from typing import Any
@@ -86,7 +87,11 @@ def fetched_runtime(
     finally:
         store.close()
     file = tree.folder / "bin" / "node"
-    facts = dict(ask_node(file))
+    try:
+        facts = dict(ask_node(file))
+    except (OSError, ValueError, subprocess.SubprocessError) as error:
+        progress(0, 0, f"Node {version} was fetched and does not work on this machine: {error}")
+        return None
     cache.remember("node-runtimes", key, remembered)
     interpreter = Interpreter(file, Path(facts["executable"]), str(facts["version"]), facts)
     asked = ", ".join(f"{ask.text} ({ask.evidence})" for ask in value)

@@ -110,6 +110,7 @@ def dependency_file(tree: Tree, folder: str) -> DependencyFile | None:
         return _from_imports(tree, folder, target)
     listed = read_list(tree, chosen.path, chosen.kind, target)
     additions, unlisted = _beyond(tree, folder, listed, library, target)
+    additions = (*_itself(tree, folder, listed), *additions)
     entries: Sequence[Any] = listed.pins if listed.pins is not None else listed.wishes
     if not candidates:
         reason = f"{folder} has no list of its own: the project above is used in place, with what it lists"
@@ -139,6 +140,18 @@ def dependency_file(tree: Tree, folder: str) -> DependencyFile | None:
         listed.options,
         additions,
         unlisted,
+    )
+
+
+def _itself(tree: Tree, folder: str, listed: Listed) -> tuple[Addition, ...]:
+    """The project itself, in place, where its list of requirements counts and its manifest brings programs."""
+    if listed.kind != "requirements.txt" or listed.pins is not None:
+        return ()
+    if any(line.reference in (".", "./") or line.is_own for line in listed.wishes):
+        return ()
+    scripts = console_scripts(tree, folder)
+    return (
+        (Addition(folder or ".", scripts[0].evidence, scripts[0].evidence, in_place=True),) if scripts else ()
     )
 
 

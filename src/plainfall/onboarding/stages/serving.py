@@ -14,6 +14,7 @@ from plainfall.ecosystems.shape import Debugging, DebugWish
 from plainfall.errors import CommandFailed, ServerFailed
 from plainfall.onboarding.commands import check_command
 from plainfall.onboarding.explaining import diagnose_for, mend_words
+from plainfall.onboarding.first_time import files_in, first_step
 from plainfall.onboarding.stages.start_commands import TRIES, in_turn, keep_answering, with_its_word
 from plainfall.onboarding.steps import State, StepResult
 from plainfall.onboarding.work import Work
@@ -32,9 +33,8 @@ if TYPE_CHECKING:  # asking over HTTP takes long to import, and most runs have a
 __all__ = ["probe", "running_of", "server", "stop_server"]
 
 _DEBUG_PORT = 9229  # the first that is tried; where it is taken, the next
-# The usual variable, and those of servers that do not look at it.
-
-
+# Reasons for which another start command may do: none that is known, and those that are about the command itself.
+_ANOTHER_MAY_DO = ("", "command-missing", "name-missing")
 # Statuses by which a page of a server that has only an interface says that there is nothing to see.
 _OF_INTERFACE = (400, 401, 403, 404, 405, 406, 422, 426)
 _ANSWERS = {
@@ -46,7 +46,10 @@ _ANSWERS = {
 
 
 class CommandEnded(ServerFailed):
-    """A start command that ended at once, for a reason that no rule knows."""
+    """A start command that ended at once. ``another_may_do`` tells that no reason is known for which every
+    other command would fail, too."""
+
+    another_may_do = False
 
 
 def server(work: Work) -> StepResult:
@@ -57,23 +60,45 @@ def server(work: Work) -> StepResult:
     """
     candidates = in_turn(work)
     failed: list[tuple[Command, CommandEnded | CommandFailed]] = []
+    prepared: list[str] = []
     while candidates:
         command = candidates.pop(0)
+        files = files_in(work.folder)
         try:
             result = _serve(work, command)
         except (CommandEnded, CommandFailed) as error:
+            again = _after_first_time(work, command, error, files) if not prepared else ""
+            if not again and isinstance(error, CommandEnded) and not error.another_may_do:
+                raise
             failed.append((command, error))
-            candidates = [*with_its_word(work, command), *candidates][: TRIES - len(failed)]
+            if again:
+                prepared.append(again)
+                candidates = [command, *candidates]
+            else:
+                candidates = [*with_its_word(work, command, "\n".join(error.lines)), *candidates]
+            candidates = candidates[: TRIES + len(prepared) - len(failed)]
             continue
         if failed:
             keep_answering(work, command)
             tried = [f"tried first: {one.line}: {error.cause}" for one, error in failed]
-            result = replace(result, remarks=(*tried, *result.remarks))
+            result = replace(result, remarks=(*prepared, *tried, *result.remarks))
         return result
     first = failed[0][1]
     others = [f"also tried: {one.line}: {error.cause}" for one, error in failed[1:]]
     first.lines = (*first.lines, *others)
     raise first
+
+
+def _after_first_time(
+    work: Work, command: Command, error: CommandEnded | CommandFailed, files: frozenset[str]
+) -> str:
+    """What was done, or happened, once before the same command is worth another start, in words; "" for nothing."""
+    if isinstance(error, CommandFailed):
+        return ""
+    written = sorted(files_in(work.folder) - files)
+    if written:
+        return f"its first start wrote {', '.join(written[:3])} and ended"
+    return first_step(work, command, error.lines, error.log)
 
 
 def _serve(work: Work, command: Command) -> StepResult:
@@ -249,8 +274,7 @@ def _failure(work: Work, command: Command, running: Running, ready: Ready) -> Se
         if ready.mute:
             where += ": what it says there is no HTTP" if value else ""
         cause = f"the server gave no answer within {ready.seconds:.0f} s, {where}"
-    kind = CommandEnded if ready.state == "ended" and known.rule in ("", "command-missing") else ServerFailed
-    return kind(
+    error = (CommandEnded if ready.state == "ended" else ServerFailed)(
         cause + (f": {known.cause}" if known.cause else ""),
         remedy=known.remedy + mend_words(known)
         or (
@@ -263,6 +287,9 @@ def _failure(work: Work, command: Command, running: Running, ready: Ready) -> Se
         log=running.log,
         mend=known.mend,
     )
+    if isinstance(error, CommandEnded):
+        error.another_may_do = known.rule in _ANOTHER_MAY_DO
+    return error
 
 
 def _port_key(work: Work) -> str | None:

@@ -3,20 +3,17 @@
 from __future__ import annotations
 
 import re
-import subprocess
 from dataclasses import replace
 
 from plainfall.clone.commands import Command
 from plainfall.onboarding.choices import CHOSEN_RANK
+from plainfall.onboarding.start_help import help_text, help_words, words_of_help
 from plainfall.onboarding.work import Work
-from plainfall.processes import run
 
 __all__ = ["TRIES", "in_turn", "keep_answering", "with_its_word"]
 
 _ANSWERED = "answering command"
-_HELP = 20.0  # seconds that a program may take to print its help
 _SERVE_WORDS = ("serve", "runserver", "server", "run-server", "start", "run", "web", "webserver", "up")
-_WORD_OF_HELP = re.compile(r"^ {1,12}([a-z][\w-]*)(?: {2,40}|$)|(?<=[{,])([a-z][\w-]*)(?=[,}])", re.MULTILINE)
 TRIES = 3  # start commands that are tried in one run
 _WORTH_TRYING = 3  # candidates of a lower rank name what is not here
 
@@ -39,23 +36,15 @@ def keep_answering(work: Work, command: Command) -> None:
     work.state.keep(work.part.key, _ANSWERED, {"line": command.line, "reason": command.reason})
 
 
-def with_its_word(work: Work, command: Command) -> list[Command]:
-    """The same program with the word by which it serves, where it is a bare one whose help names such a word, and
-    with its option for the port."""
+def with_its_word(work: Work, command: Command, output: str) -> list[Command]:
+    """The same program with the word by which it serves, where it is a bare one whose help (or what it has printed
+    instead of serving) names such a word, and with its option for the port."""
     if re.fullmatch(r"(?:python -m )?[\w.-]+", command.line) is None:
         return []
-    words = _WORD_OF_HELP.findall(_help(work, [*command.line.split(), "--help"]))
-    known = {first or second for first, second in words}
+    known = {*help_words(work, command.line.split()), *words_of_help(output)}
     word = next((one for one in _SERVE_WORDS if one in known), None)
     if word is None:
         return []
-    port = " --port ${PORT}" if "--port" in _help(work, [*command.line.split(), word, "--help"]) else ""
+    port = " --port ${PORT}" if "--port" in help_text(work, [*command.line.split(), word]) else ""
     reason = f"{command.line} --help names {word!r}"
     return [replace(command, line=f"{command.line} {word}{port}", reason=reason)]
-
-
-def _help(work: Work, words: list[str]) -> str:
-    try:
-        return run(words, work.variables(), folder=work.folder, seconds=_HELP).output[:20_000]
-    except (OSError, subprocess.TimeoutExpired):
-        return ""

@@ -101,12 +101,17 @@ def _account_fields(settings: str, texts: Mapping[str, str]) -> tuple[str, list[
     return None
 
 
+# Folders that new projects are made from: their files are no program yet.
+_TEMPLATE = re.compile(r"(^|[/_-])(templates?|skeleton|boilerplate|cookiecutter)[/_-]|\{\{", re.IGNORECASE)
+
+
 def _manage(tree: Tree, folder: str) -> tuple[str, Evidence] | None:
     """The nearest ``manage.py``, relative to the part, with the line that makes it Django's."""
     place = f"{folder}/" if folder else ""
     results = [path for path in tree.below(folder) if path.rpartition("/")[2] == "manage.py"]
     for path in sorted(results, key=lambda path: path.count("/")):
-        if _RUNS.search(tree.text(place + path)):
+        text = tree.text(place + path)
+        if _RUNS.search(text) and "{{" not in text and not _TEMPLATE.search(path):
             return path, tree.line_of(place + path, "django")
     return None
 

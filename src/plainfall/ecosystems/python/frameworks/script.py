@@ -22,6 +22,8 @@ _SERVES = re.compile(
 )
 _NAMES = ("server.py", "app.py", "main.py", "run.py", "web.py")
 _RANK = 25
+# Files at the top of many clones that other tools run.
+_NO_PROGRAMS = ("test_", "conftest", "setup", "versioneer", "ez_setup", "noxfile", "fabfile", "tasks", "dodo")
 
 
 def recognise(tree: Tree, folder: str, names: frozenset[str]) -> FrameworkFound | None:
@@ -51,7 +53,7 @@ def recognise(tree: Tree, folder: str, names: frozenset[str]) -> FrameworkFound 
 
 
 def _is_server(tree: Tree, path: str) -> bool:
-    if not path.endswith(".py") or path.rpartition("/")[2].startswith(("test_", "conftest", "setup")):
+    if not path.endswith(".py") or path.rpartition("/")[2].startswith(_NO_PROGRAMS):
         return False
     try:
         text = tree.text(path)

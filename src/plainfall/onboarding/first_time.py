@@ -1,0 +1,109 @@
+"""What a program wants once before it can serve: a first step of its own (``NAME init``), or a first start that
+only writes its configuration. Tried only after its server has ended at once."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator
+from dataclasses import replace
+from pathlib import Path
+
+from plainfall.clone.commands import Command
+from plainfall.ecosystems import recognising_of
+from plainfall.errors import CommandFailed
+from plainfall.onboarding.stages.tasks import carry_out
+from plainfall.onboarding.start_help import help_words, words_of_help
+from plainfall.onboarding.work import Work
+from plainfall.server.logs import end_of_log
+from plainfall.survey.documents import documented_uses
+
+__all__ = ["files_in", "first_step"]
+
+_FIRST = re.compile(
+    r"(?:init(?:iali[sz]e)?|setup|create|prepare)(?:[-_](?:db|database|tables|instance|config|server))?|init-?db|"
+    r"bootstrap|migrate|db|database"
+)
+_SECOND = re.compile(r"init|upgrade|migrate|create|setup")
+# What would take something away, or belongs to somebody else's machine.
+_HARMFUL = re.compile(
+    r"--?(force|drop|reset|wipe|overwrite|delete|clear|purge)\b|[|;&<>`$]|\bsudo\b|https?://"
+)
+_TRIES = 2
+
+
+def first_step(work: Work, command: Command, lines: tuple[str, ...], log: str | None) -> str:
+    """Carries out a first step of the project's own, once; returns it in words, "" if there was none that could be
+    done. It is what the server's output names, else what the project's documents do, else what the program's help
+    lists."""
+    if work.state.record(work.part.key, "first step"):
+        return ""
+    output = "\n".join([*lines, end_of_log(Path(log)) if log else ""])
+    tried: list[str] = []
+    for one in _candidates(work, command, output):
+        if one.line in tried or _HARMFUL.search(one.line):
+            continue
+        tried.append(one.line)
+        try:
+            carry_out(work, "migrations", one)
+        except CommandFailed:
+            if len(tried) == _TRIES:
+                break
+            continue
+        work.state.keep(work.part.key, "first step", {"line": one.line})
+        return f"`{one.line}` was run once before ({one.reason})"
+    return ""
+
+
+def _candidates(work: Work, command: Command, output: str) -> Iterator[Command]:
+    recognising = recognising_of(work.part.language)
+    programs = recognising.programs(work.tree, work.part.path) if recognising else frozenset()
+    if not programs:
+        return
+    base = replace(command, stage="migrations", script="")
+    names = "|".join(re.escape(name) for name in sorted(programs, key=len, reverse=True))
+    for match in re.finditer(rf"(?<![\w./-])({names})(?: [\w-]+){{0,2}}", output):
+        words = match.group(0).split()
+        # A sentence goes on behind the command.
+        for line in (" ".join(words[:count]) for count in (1, 2, 3)):
+            if _is_first(line, programs):
+                yield replace(base, line=line, reason="the server's output names it")
+                break
+    for step in documented_uses(work.tree, work.part.path, programs):
+        if _is_first(step.command, programs):
+            yield replace(base, line=step.command, reason="documented", evidence=step.evidence)
+    for name in sorted(programs):
+        if _is_first(name, programs):
+            yield replace(base, line=name, reason="a program of the project's own")
+    module = re.match(r"python -m ([\w-]+)(?![\w.-])", command.line)
+    program = module.group(1) if module else command.line.partition(" ")[0]
+    if program in programs:
+        start = module.group(0) if module else program
+        listed = dict.fromkeys([*words_of_help(output), *help_words(work, start.split())])
+        for word in sorted(listed, key=lambda word: word != "bootstrap"):
+            if _FIRST.fullmatch(word) and word not in ("db", "database"):
+                yield replace(base, line=f"{start} {word}", reason=f"the help of {start} names {word!r}")
+
+
+def _is_first(line: str, programs: frozenset[str]) -> bool:
+    """Whether a command line is a first step of one of the programs: ``gauges init``, ``gauges-init``, ``gauges db
+    upgrade``."""
+    program, *words = line.split() or [""]
+    if program not in programs:
+        return False
+    if any(
+        program == f"{other}{sign}{word}" for other in programs for sign in "-_" for word in ("init", "setup")
+    ):
+        return True
+    words = [word for word in words if not word.startswith("-")]
+    if not words or not _FIRST.fullmatch(words[0]):
+        return False
+    return words[0] not in ("db", "database") or (len(words) > 1 and _SECOND.fullmatch(words[1]) is not None)
+
+
+def files_in(folder: Path) -> frozenset[str]:
+    """The names in a part's folder that a start may add to: no logs, nothing hidden."""
+    return frozenset(
+        one.name
+        for one in folder.iterdir()
+        if one.is_file() and not one.name.startswith(".") and one.suffix != ".log"
+    )

@@ -1,0 +1,100 @@
+"""What a program wants once before it serves: a first step of its own, or a first start that only writes files."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from pathlib import Path
+
+import pytest
+from conftest import Machine, package
+from test_building import tree
+
+from plainfall.standins.registry import Archive, Registry
+
+Offer = Callable[..., Registry]
+SERVES = (
+    "        handler = http.server.SimpleHTTPRequestHandler\n"
+    "        http.server.HTTPServer(('127.0.0.1', int(os.environ['PORT'])), handler).serve_forever()\n"
+)
+PROGRAM = """import http.server, os, pathlib, sys
+
+
+def main():
+    made = pathlib.Path('gauges.dat')
+    words = sys.argv[1:]
+    if '--help' in words:
+        print('usage: rain [word]\\n\\ncommands:\\n{listed}')
+    elif words == ['{word}']:
+        made.write_text('gauges')
+    elif words == ['reset'] or words[1:]:
+        pathlib.Path('taken-away.dat').write_text('never to be run')
+    elif not made.exists():
+        sys.exit('{refusal}')
+    else:
+{serves}
+
+if __name__ == '__main__':
+    main()
+"""
+
+
+def clone_of(machine: Machine, **words: str) -> Path:
+    """A project whose own program ``rain`` wants a first step before it serves."""
+    files = tree("rain", requires="bottle")
+    files["pyproject.toml"] += "[project.scripts]\nrain = 'rain:main'\n"
+    entry = "    members[info + 'entry_points.txt'] = '[console_scripts]\\nrain = rain:main\\n'\n"
+    files["ownbuild.py"] = files["ownbuild.py"].replace(
+        "    members = dict(members)\n", "    members = dict(members)\n" + entry
+    )
+    given = {"word": "init", "refusal": "no gauges", "listed": "", **words}
+    files["rain.py"] = PROGRAM.format(serves=SERVES, **given)
+    files["README.md"] = f"# Rain\n\n## Run\n\n    rain\n{given.get('readme', '')}"
+    return machine.clone(files)
+
+
+@pytest.mark.parametrize(
+    "words",
+    [
+        {"refusal": "no gauges yet: run rain init first"},
+        {"listed": "  reset    take all away\\n  init     make the list of gauges\\n"},
+        {"readme": "\n## What happens behind it\n\n    rain init\n"},
+        {"word": "bootstrap", "listed": "  init     one step\\n  bootstrap  every step\\n"},
+    ],
+    ids=["the output says so", "its help lists it", "documented", "all of them"],
+)
+def test_a_first_step_of_the_projects_own_is_carried_out_once(
+    machine: Machine, offer: Offer, words: dict[str, str]
+) -> None:
+    offer([Archive.of(package("bottle"))])
+    clone = clone_of(machine, **words)
+    run = machine.run("onboard", clone, "--json")
+    assert run.document["outcome"] == "done", run.document["failure"]
+    remarks = " ".join(run.step("server")["remarks"])
+    assert f"`rain {words.get('word', 'init')}` was run once before" in remarks
+    machine.run("stop", clone)
+    (clone / "gauges.dat").unlink()
+    again = machine.run("onboard", clone, "--json")
+    assert again.status == 1 and not (clone / "gauges.dat").exists()  # nothing is repeated unasked
+
+
+def test_what_takes_something_away_is_never_a_first_step(machine: Machine, offer: Offer) -> None:
+    offer([Archive.of(package("bottle"))])
+    clone = clone_of(machine, refusal="no gauges: rain reset", readme="\n    rain init --force\n")
+    run = machine.run("onboard", clone, "--json")
+    assert run.status == 1 and "no gauges: rain reset" in run.document["failure"]["lines"]
+    assert not list(clone.glob("*.dat"))
+
+
+def test_a_first_start_that_only_writes_its_configuration_is_followed_by_a_second(machine: Machine) -> None:
+    program = (
+        "import http.server, os, pathlib, sys\n\n"
+        "if not pathlib.Path('rain_settings.py').exists():\n"
+        "    pathlib.Path('rain_settings.py').write_text('gauges = 3\\n')\n    sys.exit('look at rain_settings.py')\n"
+        "http.server.HTTPServer(('127.0.0.1', int(os.environ['PORT'])),"
+        " http.server.SimpleHTTPRequestHandler).serve_forever()\n"
+    )
+    clone = machine.clone({"app.py": program})
+    run = machine.run("onboard", clone, "--json")
+    assert run.document["outcome"] == "done", run.document["failure"]
+    assert "its first start wrote rain_settings.py and ended" in run.step("server")["remarks"][0]
+    machine.run("stop", clone)

@@ -1,0 +1,83 @@
+"""What in a clone is a part, and what belongs to one: sides, copies of other projects, templates."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import pytest
+from conftest import Machine
+
+from plainfall.clone.walk import walk
+from plainfall.diagnosis.reading import lines_that_matter
+from plainfall.ecosystems.python.frameworks.django import recognise as recognise_django
+from plainfall.survey.look import look
+
+
+def test_one_program_is_one_part(tmp_path: Path) -> None:
+    manage = "from django.core.management import execute_from_command_line\n"
+    for path, text in {"requirements.txt": "django\n", "site/manage.py": manage, "tools/x.txt": ""}.items():
+        (tmp_path / path).parent.mkdir(exist_ok=True)
+        (tmp_path / path).write_text(text)
+    survey, _ = look(tmp_path)
+    assert [part.path for part in survey.parts] == [""]
+    assert survey.parts[0].candidates("server")[0].line.startswith("python site/manage.py")
+
+
+def test_a_program_at_the_top_is_no_part_beside_one_with_lists(tmp_path: Path) -> None:
+    program = "from fastapi import FastAPI\napp = FastAPI()\nif __name__ == '__main__':\n    app.run()\n"
+    for path, text in {
+        "tool.py": program,
+        "service/manage.py": "import django",
+        "service/requirements/dev.txt": "fastapi\n",
+    }.items():
+        (tmp_path / path).parent.mkdir(exist_ok=True, parents=True)
+        (tmp_path / path).write_text(text)
+    assert [part.path for part in look(tmp_path)[0].parts] == ["service"]
+    alone = tmp_path / "alone"
+    alone.mkdir()
+    (alone / "tool.py").write_text(program)
+    assert [part.path for part in look(alone)[0].parts] == [""]
+
+
+def test_sides_and_copies_of_other_projects_are_no_parts(machine: Machine) -> None:
+    package_text = '{"name": "chart", "main": "chart.js", "scripts": {"test": "true"}}'
+    clone = machine.clone(
+        {
+            "requirements.txt": "bottle\n",
+            "app.py": "import bottle\nbottle.run()\n",
+            ".github/requirements.txt": "a\n",
+            "rain/static/components/chart/package.json": package_text,
+            "examples/page/package.json": package_text,
+            "page/package.json": '{"name": "page", "scripts": {"dev": "node page.js"}}',
+        },
+    )
+    parts = [one.path for one in look(clone)[0].parts]
+    assert parts == ["", "page"]
+    assert [one.path for one in look(clone, folder="examples/page")[0].parts] == ["examples/page"]
+
+
+def test_what_a_container_serves_is_no_start_command(machine: Machine) -> None:
+    clone = machine.clone(
+        {
+            "requirements.txt": "bottle\n",
+            "README.md": "# Rain\n\n## Run\n\n    docker run -p 80:80 rain\n\n    python gauges --port 8080\n",
+            "gauges": "#!/usr/bin/env python\n",
+        },
+    )
+    assert [one.line for one in look(clone)[0].parts[0].candidates("server")] == ["python gauges --port 8080"]
+
+
+def test_a_template_of_a_project_is_no_project(machine: Machine) -> None:
+    manage = "import django.core.management\ndjango.core.management.execute_from_command_line()\n"
+    clone = machine.clone({"rain/project_template/manage.py": manage})
+    assert recognise_django(walk(clone), "", frozenset({"django"})) is None
+    clone = machine.clone({"site/manage.py": manage})
+    assert recognise_django(walk(clone), "", frozenset({"django"})) is not None
+
+
+@pytest.mark.parametrize(
+    "line",
+    ["\x1b[31;1merror: no gauges\x1b[0m", "\x1b]0;rain\x07error: no gauges", "error:\x1b[2K no gauges"],
+)
+def test_what_a_terminal_takes_as_commands_is_not_shown(line: str) -> None:
+    assert lines_that_matter(line) == ("error: no gauges",)
