@@ -17,22 +17,23 @@ from plainfall.reading import clone_text, is_replaced
 if TYPE_CHECKING:
     from pathspec import GitIgnoreSpec
 
-__all__ = ["Tree", "is_copied", "is_side", "walk"]
+__all__ = ["Tree", "is_aside", "is_side", "walk"]
 
 _SKIPPED = frozenset(
     ".git .hg .svn .plainfall node_modules bower_components __pycache__ site-packages .tox .nox "
     ".mypy_cache .ruff_cache .pytest_cache .idea .gradle .bundle".split()
 )
 # Folders that belong to a project and are none: documents, tests, examples, what others made.
-_SIDE = re.compile(
-    r"(^|/)(vendor|third[-_]party|external|docs?|examples?|samples?|demos?|sandbox|tutorials?|tests?|testing|"
-    r"benchmarks?|requirements|scripts|tools|\.[^/]+)(/|$)",
-    re.IGNORECASE,
+_ASIDE = (
+    r"vendor|third[-_]party|external|docs?|examples?|samples?|demos?|sandbox|tutorials?|tests?|testing|benchmarks?|"
+    r"\.[^/]+"
 )
-# Where a program keeps copies of published packages that its pages load.
-_COPIED = re.compile(
-    r"(^|/)(static|public|assets|media|www|web|htdocs|res|resources)/(.+/)?(components|libs?|vendors?|plugins|packages|js|"
-    r"bower|themes)/",
+_SIDE = re.compile(rf"(^|/)({_ASIDE}|requirements|scripts|tools)(/|$)", re.IGNORECASE)
+# Of other languages' parts: those, and where a program keeps copies of published packages that its pages load.
+_ANOTHERS = re.compile(
+    rf"(^|/)({_ASIDE})(/|$)|"
+    r"(^|/)(static|public|assets|media|www|web|htdocs|res|resources)/(.+/)?"
+    r"(components|libs?|vendors?|plugins|packages|js|bower|themes)/",
     re.IGNORECASE,
 )
 _DEEPEST = 8
@@ -117,9 +118,10 @@ def is_side(folder: str) -> bool:
     return _SIDE.search(folder) is not None
 
 
-def is_copied(folder: str) -> bool:
-    """Whether a folder lies where a program keeps copies of published packages that its pages load."""
-    return _COPIED.search(folder) is not None
+def is_aside(folder: str) -> bool:
+    """Whether a folder below a part is no part of it, in whatever language: its documents, an example, a copy of
+    another project's package. Its tools may be one."""
+    return _ANOTHERS.search(folder) is not None
 
 
 def walk(root: Path) -> Tree:

@@ -10,7 +10,7 @@ from pathlib import Path
 from plainfall.clone.commands import process_file_commands, readme_commands, with_port_words, without_installs
 from plainfall.clone.parts import PartFound, SettingsFound, Survey
 from plainfall.clone.readme import ReadmeStep, read_steps, readme_addresses
-from plainfall.clone.walk import Tree, is_copied, is_side, walk
+from plainfall.clone.walk import Tree, is_aside, is_side, walk
 from plainfall.ecosystems import languages, source_readers, vocabulary
 from plainfall.ecosystems.frameworks import find_frameworks
 from plainfall.ecosystems.shape import Language, Recognising
@@ -179,7 +179,7 @@ def _recognised(tree: Tree) -> Iterator[_Recognised]:
     for one in every:
         inside = tree.in_named(one[0]) or ""
         above = any(other[0] != one[0] and _within(one[0], other[0]) for other in every)
-        if not above or not (is_side(inside) or is_copied(inside)):
+        if not above or not is_aside(inside):
             yield one
 
 
