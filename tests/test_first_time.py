@@ -38,16 +38,21 @@ if __name__ == '__main__':
 """
 
 
-def clone_of(machine: Machine, **words: str) -> Path:
-    """A project whose own program ``rain`` wants a first step before it serves."""
+def project(program: str) -> dict[str, str]:
+    """The files of a project with a program ``rain`` of its own."""
     files = tree("rain", requires="bottle")
     files["pyproject.toml"] += "[project.scripts]\nrain = 'rain:main'\n"
     entry = "    members[info + 'entry_points.txt'] = '[console_scripts]\\nrain = rain:main\\n'\n"
     files["ownbuild.py"] = files["ownbuild.py"].replace(
         "    members = dict(members)\n", "    members = dict(members)\n" + entry
     )
+    return {**files, "rain.py": program}
+
+
+def clone_of(machine: Machine, **words: str) -> Path:
+    """A project whose own program wants a first step before it serves."""
     given = {"word": "init", "refusal": "no gauges", "listed": "", **words}
-    files["rain.py"] = PROGRAM.format(serves=SERVES, **given)
+    files = project(PROGRAM.format(serves=SERVES, **given))
     files["README.md"] = f"# Rain\n\n## Run\n\n    rain\n{given.get('readme', '')}"
     return machine.clone(files)
 
@@ -97,4 +102,27 @@ def test_a_first_start_that_only_writes_its_configuration_is_followed_by_a_secon
     run = machine.run("onboard", clone, "--json")
     assert run.document["outcome"] == "done", run.document["failure"]
     assert "its first start wrote rain_settings.py and ended" in run.step("server")["remarks"][0]
+    machine.run("stop", clone)
+
+
+def test_a_tool_whose_program_is_no_server_is_onboarded_without_one(machine: Machine, offer: Offer) -> None:
+    offer([Archive.of(package("bottle"))])
+    tool = "import sys\n\n\ndef main():\n    sys.exit('usage: rain FILE')\n"
+    clone = machine.clone(project(tool))
+    run = machine.run("onboard", clone, "--json")
+    assert run.status == 0 and run.document["servers"] == []
+    assert run.states["server"] == run.states["probe"] == "left out"
+    remarks = " ".join(run.step("server")["remarks"])
+    assert "tried: rain: the server ended with status 1" in remarks and "serve --command" in remarks
+    documented = machine.clone({**project(tool), "README.md": "# Rain\n\n## Run\n\n    rain\n"}, "documented")
+    assert machine.run("onboard", documented).status == 1  # what is documented is no guess
+
+
+def test_the_project_itself_is_in_place_with_a_list_of_requirements(machine: Machine, offer: Offer) -> None:
+    offer([Archive.of(package("bottle"))])
+    serves = f"import http.server, os\n\n\ndef main():\n    if True:\n{SERVES}"
+    clone = machine.clone({**project(serves), "requirements.txt": "bottle\n"})
+    run = machine.run("onboard", clone, "--json")
+    assert run.document["outcome"] == "done", run.document["failure"]
+    assert run.step("server")["title"].startswith("rain: ") and (clone / ".venv/bin/rain").exists()
     machine.run("stop", clone)

@@ -146,7 +146,8 @@ def test_an_existing_file_is_only_added_to(machine: Machine) -> None:
 
 def test_a_value_that_the_code_needs_ends_with_status_3(machine: Machine) -> None:
     clone = machine.clone(NEEDED)
-    run = machine.run("onboard", clone)
+    assert machine.run("onboard", clone).status == 0  # nothing is started here that would stop without it
+    run = machine.run("onboard", clone, "--until", "settings")
     assert run.status == 3
     assert "FEED_TOKEN" in run.err and "app.py:2" in run.err and "--set FEED_TOKEN=VALUE" in run.err
     assert machine.run("onboard", clone, "--set", "FEED_TOKEN=abc").status == 0

@@ -249,7 +249,7 @@ def _project_scripts(tree: Tree, folder: str) -> Iterator[Command]:
             likely = _likely_server(one, own, alone=len(scripts) == 1) if here else 0
             if likely:
                 reason = f"the project's own program {one.name!r}, since nothing says how it is started"
-                yield Command("server", one.name, reason, likely, one.evidence, folder)
+                yield Command("server", one.name, reason, likely, one.evidence, folder, may_fail=True)
 
 
 def _called(script: ConsoleScript, tree: Tree, folder: str) -> str:

@@ -37,9 +37,8 @@ def settings(work: Work) -> StepResult:
     target = next((one.file.target for settled, _ in done for one in settled.files), ".env")
     work.database = database_of_settings(work.settings, work.folder, target)
     work.fingerprints["settings"] = digest_of(work.settings)
-    shown_later = any(work.part.candidates(stage) for stage in ("migrations", "seeds", "tasks", "server"))
     needed = _needed(result)
-    if work.onboarded and needed and (work.ends_with_settings or not shown_later):
+    if work.onboarded and needed and work.ends_with_settings:
         raise _value_needed(needed)
     return _result(work, done, result)
 

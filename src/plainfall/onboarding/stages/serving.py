@@ -83,10 +83,26 @@ def server(work: Work) -> StepResult:
             tried = [f"tried first: {one.line}: {error.cause}" for one, error in failed]
             result = replace(result, remarks=(*prepared, *tried, *result.remarks))
         return result
+    if all(one.may_fail and isinstance(error, CommandEnded) for one, error in failed):
+        return _no_server([(one.line, error.cause) for one, error in failed])
     first = failed[0][1]
     others = [f"also tried: {one.line}: {error.cause}" for one, error in failed[1:]]
     first.lines = (*first.lines, *others)
     raise first
+
+
+def _no_server(tried: list[tuple[str, str]]) -> StepResult:
+    """The result where nothing says how a project is started, and its own programs do not serve by themselves."""
+    return StepResult(
+        State.LEFT_OUT,
+        "no server was started",
+        "nothing says how one is started, and its own programs end at once: it may be a library or a tool",
+        (),
+        (
+            *(f"tried: {line}: {cause}" for line, cause in tried),
+            "name its start command, if it has one: plainfall serve --command COMMAND",
+        ),
+    )
 
 
 def _after_first_time(
@@ -326,7 +342,8 @@ def probe(work: Work) -> StepResult:
     """Asks for the page; kept if this very server was probed well before. Raises ServerFailed if no page
     answers well."""
     record = work.server
-    assert record is not None  # the server step comes before
+    if record is None:
+        return StepResult(State.LEFT_OUT, "no server runs", "none was started")
     before = record.get("probe")
     if before and not before["problem"]:
         return StepResult(

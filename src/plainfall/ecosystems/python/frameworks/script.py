@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from dataclasses import replace
 
 from plainfall.clone.commands import Command
 from plainfall.clone.frameworks import FrameworkFound
@@ -46,9 +47,10 @@ def recognise(tree: Tree, folder: str, names: frozenset[str]) -> FrameworkFound 
     for path in tree.below(folder):
         if re.fullmatch(r"\w+/__main__\.py", path) and _serves_somewhere(tree, place, path.partition("/")[0]):
             package = path.partition("/")[0]
-            return _found(
+            result = _found(
                 f"python -m {package}", f"{package} has a main module", Evidence(place + path, 1), folder
             )
+            return replace(result, commands=tuple(replace(one, may_fail=True) for one in result.commands))
     return None
 
 
