@@ -25,6 +25,7 @@ def main():
     if '--help' in words:
         print('usage: rain [word]\\n\\ncommands:\\n{listed}')
     elif words == ['{word}']:
+        assert not '{question}' or input('{question}') == ''
         made.write_text('gauges')
     elif words == ['reset'] or words[1:]:
         pathlib.Path('taken-away.dat').write_text('never to be run')
@@ -51,7 +52,7 @@ def project(program: str) -> dict[str, str]:
 
 def clone_of(machine: Machine, **words: str) -> Path:
     """A project whose own program wants a first step before it serves."""
-    given = {"word": "init", "refusal": "no gauges", "listed": "", **words}
+    given = {"word": "init", "refusal": "no gauges", "listed": "", "question": "", **words}
     files = project(PROGRAM.format(serves=SERVES, **given))
     files["README.md"] = f"# Rain\n\n## Run\n\n    rain\n{given.get('readme', '')}"
     return machine.clone(files)
@@ -63,9 +64,10 @@ def clone_of(machine: Machine, **words: str) -> Path:
         {"refusal": "no gauges yet: run rain init first"},
         {"listed": "  reset    take all away\\n  init     make the list of gauges\\n"},
         {"readme": "\n## What happens behind it\n\n    rain init\n"},
+        {"readme": "\n## More\n\n    rain init --of GAUGE_NAME\n", "question": "How many? [3]"},
         {"word": "bootstrap", "listed": "  init     one step\\n  bootstrap  every step\\n"},
     ],
-    ids=["the output says so", "its help lists it", "documented", "all of them"],
+    ids=["the output says so", "its help lists it", "documented", "it asks", "all of them"],
 )
 def test_a_first_step_of_the_projects_own_is_carried_out_once(
     machine: Machine, offer: Offer, words: dict[str, str]

@@ -64,14 +64,15 @@ def _is_script_of(path: str, runtime: str) -> bool:
     return first.startswith(b"#!") and re.search(rf"\b{runtime}[\d.]*\s*$".encode(), first) is not None
 
 
-def run_command(work: Work, stage: str, command: str, mark: str, evidence: Evidence) -> list[str]:
-    """Runs the command line in the part's folder and environment, output (secrets covered) into the
-    stage's log; returns remarks for people: processes that outlived it are ended, since nothing that a
-    step leaves behind would ever be ended by anyone.
+def run_command(
+    work: Work, stage: str, command: str, mark: str, evidence: Evidence, answers: bytes = b""
+) -> list[str]:
+    """Runs the command line in the part's folder and environment, with ``answers`` (4 kB at the most) as its input,
+    output (secrets covered) into the stage's log; returns remarks for people: processes that outlived it are ended,
+    since nothing that a step leaves behind would ever be ended by anyone.
 
-    Raises CommandFailed with the lines that matter if it does not end with status 0. If this process is
-    interrupted meanwhile, the command and all that it started is ended before the exception goes on.
-    """
+    Raises CommandFailed with the lines that matter if it does not end with status 0. If this process is interrupted
+    meanwhile, the command and all that it started is ended before the exception goes on."""
     log = work.state.log(work.part.key, stage)
     adopt_orphans()
     work.before_command()
@@ -84,10 +85,13 @@ def run_command(work: Work, stage: str, command: str, mark: str, evidence: Evide
         enter_words(group, command),
         {**work.variables(), MARK: mark},
         folder=work.folder,
-        stdin=subprocess.DEVNULL,
+        stdin=subprocess.PIPE if answers else subprocess.DEVNULL,
         stdout=subprocess.PIPE,
         stderr=subprocess.STDOUT,
     )
+    if process.stdin is not None:
+        with contextlib.suppress(BrokenPipeError), process.stdin:  # it may have ended without reading
+            process.stdin.write(answers)
     pieces = []
     try:
         with open(handle, "w", encoding="utf-8") as file:

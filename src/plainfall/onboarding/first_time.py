@@ -28,7 +28,9 @@ _SECOND = re.compile(r"init|upgrade|migrate|create|setup")
 _HARMFUL = re.compile(
     r"--?(force|drop|reset|wipe|overwrite|delete|clear|purge)\b|[|;&<>`$]|\bsudo\b|https?://"
 )
+_READERS_OWN = re.compile(r"^<|^\[|[A-Z]{2,}[-_]?[A-Z]{2,}|path/to|/your|/my|example\.(com|org)|~/|^/")
 _TRIES = 2
+_DEFAULTS = b"\n" * 40  # to what it asks: its defaults
 
 
 def first_step(work: Work, command: Command, lines: tuple[str, ...], log: str | None) -> str:
@@ -44,7 +46,7 @@ def first_step(work: Work, command: Command, lines: tuple[str, ...], log: str | 
             continue
         tried.append(one.line)
         try:
-            carry_out(work, "migrations", one)
+            carry_out(work, "migrations", one, answers=_DEFAULTS)
         except CommandFailed:
             if len(tried) == _TRIES:
                 break
@@ -69,8 +71,9 @@ def _candidates(work: Work, command: Command, output: str) -> Iterator[Command]:
                 yield replace(base, line=line, reason="the server's output names it")
                 break
     for step in documented_uses(work.tree, work.part.path, programs):
-        if _is_first(step.command, programs):
-            yield replace(base, line=step.command, reason="documented", evidence=step.evidence)
+        line = _without_placeholders(step.command)
+        if _is_first(line, programs):
+            yield replace(base, line=line, reason="documented", evidence=step.evidence)
     for name in sorted(programs):
         if _is_first(name, programs):
             yield replace(base, line=name, reason="a program of the project's own")
@@ -84,15 +87,25 @@ def _candidates(work: Work, command: Command, output: str) -> Iterator[Command]:
                 yield replace(base, line=f"{start} {word}", reason=f"the help of {start} names {word!r}")
 
 
+def _without_placeholders(line: str) -> str:
+    """A documented command without words that the reader is to replace, and the options that they belong to."""
+    kept: list[str] = []
+    for word in line.split():
+        if kept and _READERS_OWN.search(word):
+            if len(kept) > 1 and kept[-1].startswith("-") and not word.startswith("-"):
+                kept.pop()
+            continue
+        kept.append(word)
+    return " ".join(kept)
+
+
 def _is_first(line: str, programs: frozenset[str]) -> bool:
     """Whether a command line is a first step of one of the programs: ``gauges init``, ``gauges-init``, ``gauges db
     upgrade``."""
     program, *words = line.split() or [""]
     if program not in programs:
         return False
-    if any(
-        program == f"{other}{sign}{word}" for other in programs for sign in "-_" for word in ("init", "setup")
-    ):
+    if re.search(r"[-_](init|init-?db|setup|bootstrap)$", program):
         return True
     words = [word for word in words if not word.startswith("-")]
     if not words or not _FIRST.fullmatch(words[0]):

@@ -13,7 +13,7 @@ from plainfall.evidence import Evidence
 __all__ = ["MAINS", "MAIN_GUARD", "Application", "applications", "routes", "server_configuration", "sources"]
 
 _TESTS = re.compile(
-    r"(^|/)(tests?|testing|docs?|examples?|migrations|alembic|scripts)(/|$)|(^|/)(test_|conftest)"
+    r"(^|/)(tests?|testing|docs?|examples?|contrib|migrations|alembic|scripts)(/|$)|(^|/)(test_|conftest)"
 )
 _FACTORY = re.compile(r"^def\s+(create_app|make_app|create_application|get_app)\s*\(", re.MULTILINE)
 _CALLED = re.compile(r"^(app|application)\s*=\s*(?:create_app|make_app|create_application)\(", re.MULTILINE)
