@@ -291,6 +291,10 @@ def test_start_commands_of_containers_and_editors(
         ("raingauge up [options]", "raingauge up"),
         ("python app.py --data data/readings.db", "python app.py --data data/readings.db"),
         ("my-gauge up", "my-gauge up"),
+        ("raingauge up -d /path/to/empty/data/dir -p 80", "raingauge up -d .plainfall/folder -p 80"),
+        ("raingauge up --store=x $HOME/rain", "raingauge up --store=x"),
+        ("raingauge up ~/packages &", "raingauge up .plainfall/folder"),
+        ("raingauge up -c ~/rain.toml --all", "raingauge up --all"),
     ],
 )
 def test_words_of_the_readers_own_are_left_out_of_a_start_command(written: str, run: str) -> None:

@@ -14,6 +14,7 @@ from plainfall.errors import BadInput
 from plainfall.evidence import Evidence
 
 __all__ = [
+    "GIVEN_FOLDER",
     "Command",
     "process_file_commands",
     "readme_commands",
@@ -28,6 +29,14 @@ _PRODUCTION = re.compile(r"^(gunicorn|uwsgi|daphne|waitress-serve|mod_wsgi)\b")
 _PLACEHOLDER = re.compile(
     r"^/?(path|folder|dir|directory)[-_/](to|of)\b|^<[^<>]*>$|^\[[^\[\]]*\]$|^\.\.\.$|^(your|my)[-_]\w|=<[^<>]*>$"
 )
+# A folder of the reader's own, or one in their home, which no clone may choose. A name with an ending is a file.
+_OWN_FOLDER = re.compile(
+    r"^(?=/|~|\$|\.|<|your|my)[^.]*(dir|folder|data|storage|store|packages|repo|collection|root|library|files|dav|music|photos|"
+    r"path/to/?$)[^.]*$",
+    re.IGNORECASE,
+)
+_HOME = re.compile(r"^(~|\$HOME|\$\{HOME\})/")
+GIVEN_FOLDER = ".plainfall/folder"  # from the clone's own folder
 _DEPLOYED = re.compile(
     r"deploy|production|docker|container|systemd|nginx|apache|kubernetes|windows", re.IGNORECASE
 )
@@ -119,7 +128,9 @@ def readme_commands(
             if step.stage == "server" and words.elsewhere.match(command):
                 continue  # what a container or another machine serves is not this part's server
             if step.stage == "server":
-                command = without_placeholders(command, {*tree.folders.get(folder, ()), *files})
+                upwards = "../" * (folder.count("/") + 1) if folder else ""
+                names = {*tree.folders.get(folder, ()), *files}
+                command = without_placeholders(command, names, upwards + GIVEN_FOLDER)
             foreign = (
                 missing_script(command, tree, folder, words)
                 or words.outside.match(command)
@@ -141,15 +152,17 @@ def _doubt(command: str, heading: str) -> int:
     return 12 * bool(_DEPLOYED.search(heading)) + 20 * bool(_ANOTHER_MACHINE.search(command))
 
 
-def without_placeholders(line: str, files: Collection[str]) -> str:
+def without_placeholders(line: str, files: Collection[str], given: str = GIVEN_FOLDER) -> str:
     """A start command without words that stand for something of the reader's own (``path/to/readings.db``,
-    ``<station>``), and without the sign that sends it to the background. A path to one of the
-    ``files`` in the part's folder is that file."""
+    ``<station>``), and without the sign that sends it to the background. A path to one of the ``files`` in the
+    part's folder is that file; one to a folder, or into the home folder, is the ``given`` folder."""
     line = line.rstrip().removesuffix("&").rstrip()
     kept: list[str] = []
     for piece in line.split(" "):
-        if not kept or not _PLACEHOLDER.search(piece):
+        if not kept or not (_PLACEHOLDER.search(piece) or _HOME.search(piece)):
             kept.append(piece)
+        elif _OWN_FOLDER.search(piece):
+            kept.append(given)
         elif (name := piece.rpartition("/")[2]) in files and "/" in piece:
             kept.append(name)
         elif len(kept) > 1 and re.fullmatch(r"--?[\w-]+", kept[-1]):

@@ -96,7 +96,8 @@ def read_steps(
         if not is_step and not (programs and block.language in _SHELLS | {"log"}):
             continue
         heading = block.headings[-1][1] if block.headings else ""
-        for offset, command in _commands(block.code):
+        for offset, written in _commands(block.code):
+            command = _by_name(written, words, programs)
             stage = stage_of(command, heading, words, programs)
             if is_step or (stage == "server" and command.split()[0] in programs):
                 steps.append(
@@ -108,10 +109,21 @@ def read_steps(
 def own_commands(text: str, path: str, programs: frozenset[str]) -> Iterator[ReadmeStep]:
     """Every command of the project's own programs in a document's code blocks, under whatever heading."""
     for block in blocks_of(text, path):
-        for offset, command in _commands(block.code) if block.language in _SHELLS | {"log"} else ():
+        for offset, written in _commands(block.code) if block.language in _SHELLS | {"log"} else ():
+            command = _by_name(written, Vocabulary(), programs)
             if command.split()[0] in programs:
                 heading = block.headings[-1][1] if block.headings else ""
                 yield ReadmeStep(command, heading, "", Evidence(path, block.line + offset, command))
+
+
+def _by_name(command: str, words: Vocabulary, programs: frozenset[str]) -> str:
+    """A command whose program is one of the project's own, or an interpreter, in some environment's folder of
+    commands (``env/bin/rain``): by its name, as the part's environment has it."""
+    first, space, rest = command.partition(" ")
+    folder, _, name = first.rpartition("/")
+    if not re.search(r"(^|/)bin$", folder) or folder.startswith("/"):
+        return command
+    return f"{name}{space}{rest}" if name in programs or words.interpreter.fullmatch(name) else command
 
 
 def _in_sentences(text: str, path: str, programs: frozenset[str]) -> Iterator[ReadmeStep]:

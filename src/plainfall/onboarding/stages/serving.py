@@ -7,7 +7,7 @@ from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from plainfall.clone.commands import Command
+from plainfall.clone.commands import GIVEN_FOLDER, Command
 from plainfall.diagnosis.reading import lines_that_matter
 from plainfall.ecosystems.frameworks import every_traits
 from plainfall.ecosystems.shape import Debugging, DebugWish
@@ -212,6 +212,8 @@ def _start(
     key = _port_key(work)
     work.prepare()
     check_command(work, line, command.evidence)
+    if GIVEN_FOLDER in line:
+        work.state.confined.own_folder(GIVEN_FOLDER)
     variables = {**work.variables(), **dict.fromkeys(_port_variables(key), str(port))}
     if debugging is not None:
         own = {name: variables.get(name, "") for name in debugging.joined}
