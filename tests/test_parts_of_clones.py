@@ -9,7 +9,11 @@ from conftest import Machine
 
 from plainfall.clone.walk import walk
 from plainfall.diagnosis.reading import lines_that_matter
+from plainfall.ecosystems.python.asks import python_with
 from plainfall.ecosystems.python.frameworks.django import recognise as recognise_django
+from plainfall.ecosystems.python.interpreters import python_interpreters
+from plainfall.runtimes.interpreters import Interpreter
+from plainfall.surroundings import Surroundings
 from plainfall.survey.look import look
 
 
@@ -81,3 +85,52 @@ def test_a_template_of_a_project_is_no_project(machine: Machine) -> None:
 )
 def test_what_a_terminal_takes_as_commands_is_not_shown(line: str) -> None:
     assert lines_that_matter(line) == ("error: no gauges",)
+
+
+@pytest.mark.parametrize(
+    "line",
+    [
+        "grep -q x /etc/rain.conf || printf x | sudo tee -a /etc/rain.conf",
+        "echo start > /etc/rain",
+        "python gauges run >> ~/.profile",
+        "python gauges run | tee -a /var/rain",
+    ],
+)
+def test_a_documented_line_that_changes_the_machine_is_never_run(machine: Machine, line: str) -> None:
+    files = {
+        "requirements.txt": "",
+        "app.py": "",
+        "gauges": "",
+        "README.md": f"# Rain\n\n## Run\n\n    {line}\n",
+    }
+    part = look(machine.clone(files))[0].parts[0]
+    assert line not in [one.line for one in part.commands]
+
+
+def test_an_older_runtime_where_the_code_imports_what_newer_ones_lack(machine: Machine) -> None:
+    [ask] = python_with("telnetlib")
+    assert ask.specifier == "<3.13" and python_with("gauges") == []
+    versions = {
+        one.version for one in python_interpreters(Surroundings.of_process()) if isinstance(one, Interpreter)
+    }
+    lines = {tuple(map(int, version.split(".")[:2])) for version in versions}
+    if max(lines) < (3, 13) or not any((3, 8) <= line < (3, 13) for line in lines):
+        pytest.skip("it takes a Python that lacks the module, and one that has it")
+    program = (
+        "import http.server, os, telnetlib\nhttp.server.HTTPServer(('127.0.0.1', int(os.environ['PORT'])),"
+        " http.server.SimpleHTTPRequestHandler).serve_forever()\n"
+    )
+    clone = machine.clone({"app.py": program, "requirements.txt": "", ".python-version": "3.13\n"})
+    assert machine.run("onboard", clone).status == 1  # the person's own pin stands
+    (clone / ".python-version").unlink()
+    (clone / "Dockerfile").write_text("FROM python:3.13\n")
+    run = machine.run("onboard", clone, "--json")
+    assert run.document["outcome"] == "done", run.document["failure"]
+    assert "newer runtimes have no module telnetlib" in " ".join(run.step("server")["remarks"])
+    machine.run("stop", clone)
+    again = machine.run("onboard", clone, "--json")
+    assert again.step("runtime")["why"].startswith("asked for: <3.13 (the standard library)")
+    assert again.states["runtime"] == "kept" and "newer runtimes" not in " ".join(
+        again.step("server")["remarks"]
+    )
+    machine.run("stop", clone)

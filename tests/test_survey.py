@@ -291,6 +291,7 @@ def test_start_commands_of_containers_and_editors(
         ("raingauge up [options]", "raingauge up"),
         ("python app.py --data data/readings.db", "python app.py --data data/readings.db"),
         ("my-gauge up", "my-gauge up"),
+        ("raingauge start / stop / reload", "raingauge start"),
         ("raingauge up -d /path/to/empty/data/dir -p 80", "raingauge up -d .plainfall/folder -p 80"),
         ("raingauge up --store=x $HOME/rain", "raingauge up --store=x"),
         ("raingauge up ~/packages &", "raingauge up .plainfall/folder"),

@@ -41,6 +41,8 @@ _DEPLOYED = re.compile(
     r"deploy|production|docker|container|systemd|nginx|apache|kubernetes|windows", re.IGNORECASE
 )
 _ANOTHER_MACHINE = re.compile(r"(?<![\d.])(?!127\.|0\.0\.0\.0)\d{1,3}(?:\.\d{1,3}){3}(?![\d.])")
+# A documented line that changes the machine and not the clone is never run.
+_REACHES_OUT = re.compile(r"\bsudo\b|\bsu\s+-|(?:>|\btee\b[^|;&]*?)\s*(?:/(?!dev/null\b|tmp/)|~)")
 _PROCESS_STAGES = {"web": "server", "server": "server", "dev": "server", "release": "migrations"}
 
 
@@ -127,6 +129,8 @@ def readme_commands(
             command = words.runner.sub("", step.command)
             if step.stage == "server" and words.elsewhere.match(command):
                 continue  # what a container or another machine serves is not this part's server
+            if _REACHES_OUT.search(command):
+                continue
             if step.stage == "server":
                 upwards = "../" * (folder.count("/") + 1) if folder else ""
                 names = {*tree.folders.get(folder, ()), *files}
@@ -156,7 +160,7 @@ def without_placeholders(line: str, files: Collection[str], given: str = GIVEN_F
     """A start command without words that stand for something of the reader's own (``path/to/readings.db``,
     ``<station>``), and without the sign that sends it to the background. A path to one of the ``files`` in the
     part's folder is that file; one to a folder, or into the home folder, is the ``given`` folder."""
-    line = line.rstrip().removesuffix("&").rstrip()
+    line = re.sub(r"\s/\s.*$", "", line.rstrip().removesuffix("&").rstrip())  # other words for the same place
     kept: list[str] = []
     for piece in line.split(" "):
         if not kept or not (_PLACEHOLDER.search(piece) or _HOME.search(piece)):

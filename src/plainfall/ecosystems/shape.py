@@ -208,6 +208,10 @@ class Recognising(Protocol):
         """What a developer of that day (ISO 8601) would have taken."""
         ...
 
+    def asks_for_module(self, module: str) -> list[VersionAsk]:
+        """What asks for a runtime whose standard library still has a module that newer ones lack."""
+        ...
+
     def extensions(self, tree: Tree, folder: str) -> tuple[Extension, ...]:
         """Optional pieces of the runtime that the code cannot do without."""
         ...

@@ -34,6 +34,9 @@ def second_try(work: Work, step: Step, error: PlainfallError) -> str:
         added = _missing_package(work, step, error)
         if added:
             return added
+        older = _older_runtime(work, step, error)
+        if older:
+            return older
     if step.stage is Stage.DEPENDENCIES or step.stage in _LATER:
         return _of_its_time(work, step, error)
     return ""
@@ -54,6 +57,36 @@ def _missing_package(work: Work, step: Step, error: PlainfallError) -> str:
     if step.stage is Stage.PROBE:
         serving.server(work)  # it has loaded what was there when it started
     return f"{thing} was missing: {addition.text} was installed, too ({addition.evidence}): {result.title}"
+
+
+def _older_runtime(work: Work, step: Step, error: PlainfallError) -> str:
+    """A runtime whose standard library still has the module that the code imports, if one that fits is here."""
+    known = diagnose("\n".join(error.lines), None)
+    recognising = work.language.recognising
+    if known.rule != "module-of-another-runtime" or recognising is None or work.wishes.runtime is not None:
+        return ""
+    before = work.state.record(work.part.key, installing.NEEDED_MODULE)
+    if before or not recognising.asks_for_module(known.thing):
+        return ""
+    work.state.keep(work.part.key, installing.NEEDED_MODULE, {"module": known.thing})
+    had = work.chosen().taken.identity
+    try:
+        result = installing.runtime(work)
+        if work.chosen().taken.identity != had:
+            installing.environment(work)
+            installing.dependencies(work)
+    except PlainfallError:
+        work.state.forget(work.part.key, installing.NEEDED_MODULE)
+        installing.runtime(work)
+        installing.environment(work)
+        installing.dependencies(work)
+        return ""
+    if work.chosen().taken.identity == had:  # what somebody asks for more strongly stands
+        work.state.forget(work.part.key, installing.NEEDED_MODULE)
+        return ""
+    if step.stage is Stage.PROBE:
+        serving.server(work)
+    return f"newer runtimes have no module {known.thing}: {result.title} was taken"
 
 
 def _keep(work: Work, addition: Addition) -> None:

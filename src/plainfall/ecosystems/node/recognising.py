@@ -62,6 +62,9 @@ class NodeRecognising:
     def asks_of_time(self, day: str) -> list[VersionAsk]:
         return []
 
+    def asks_for_module(self, module: str) -> list[VersionAsk]:
+        return []
+
     def extensions(self, tree: Tree, folder: str) -> tuple[Extension, ...]:
         return needed_modules(tree, folder)
 

@@ -14,9 +14,19 @@ from plainfall.errors import BadInput
 from plainfall.evidence import Evidence
 from plainfall.runtimes.asks import Strength, VersionAsk
 
-__all__ = ["READERS", "manifest", "python_asks", "python_of_time"]
+__all__ = ["READERS", "manifest", "python_asks", "python_of_time", "python_with"]
 
 Reader = Callable[[Tree, str], Iterator[VersionAsk]]
+# Modules of the standard library by the release line that was the first without them.
+_FIRST_WITHOUT = {
+    "3.10": frozenset({"formatter", "parser", "symbol"}),
+    "3.11": frozenset({"binhex"}),
+    "3.12": frozenset({"asynchat", "asyncore", "distutils", "imp", "smtpd"}),
+    "3.13": frozenset(
+        "aifc audioop cgi cgitb chunk crypt imghdr lib2to3 mailcap msilib nis nntplib ossaudiodev pipes sndhdr "
+        "spwd sunau telnetlib uu xdrlib".split()
+    ),
+}
 
 
 def python_asks(tree: Tree, folder: str) -> list[VersionAsk]:
@@ -43,6 +53,15 @@ def python_of_time(day: str) -> list[VersionAsk]:
     lines = [line for released, line in _RELEASED.items() if _half_a_year_later(released) <= day]
     line = lines[-1] if lines else next(iter(_RELEASED.values()))
     return [VersionAsk(line, f"=={line}.*", Strength.PREFERENCE, "its time", Evidence("--as-of", 0, day))]
+
+
+def python_with(module: str) -> list[VersionAsk]:
+    """The release lines whose standard library had a module (PEP 594, PEP 632 and the release notes)."""
+    line = next((line for line, modules in _FIRST_WITHOUT.items() if module in modules), "")
+    if not line:
+        return []
+    why = Evidence("the standard library", 0, module)
+    return [VersionAsk(f"<{line}", f"<{line}", Strength.RANGE, "a module that newer ones lack", why)]
 
 
 def _half_a_year_later(day: str) -> str:

@@ -11,7 +11,7 @@ from plainfall.clone.commands import Command
 from plainfall.clone.parts import DependencyFile, Extension, PortWanted
 from plainfall.clone.walk import Tree
 from plainfall.ecosystems.python import survey
-from plainfall.ecosystems.python.asks import python_asks, python_of_time
+from plainfall.ecosystems.python.asks import python_asks, python_of_time, python_with
 from plainfall.ecosystems.python.console_scripts import console_scripts
 from plainfall.evidence import Evidence
 from plainfall.runtimes.asks import VersionAsk
@@ -31,6 +31,9 @@ class PythonRecognising:
 
     def asks_of_time(self, day: str) -> list[VersionAsk]:
         return python_of_time(day)
+
+    def asks_for_module(self, module: str) -> list[VersionAsk]:
+        return python_with(module)
 
     def extensions(self, tree: Tree, folder: str) -> tuple[Extension, ...]:
         return survey.needed_modules(tree, folder)

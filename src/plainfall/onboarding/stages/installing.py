@@ -16,6 +16,7 @@ from plainfall.onboarding.edits import Edits
 from plainfall.onboarding.stages.tasks import carry_out
 from plainfall.onboarding.steps import State, StepResult
 from plainfall.onboarding.work import Work
+from plainfall.runtimes.asks import VersionAsk
 from plainfall.runtimes.choice import Choice
 from plainfall.settings.answers import install_code
 from plainfall.settings.setting import Question
@@ -23,8 +24,11 @@ from plainfall.workers import worker_pool
 from plainfall.writing import digest_of, digest_of_files
 
 _HOSTS = "registry hosts"
+NEEDED_MODULE = (
+    "module of the standard library"  # the record of one that the code imports and newer runtimes lack
+)
 
-__all__ = ["ADDED", "dependencies", "environment", "may_install", "runtime"]
+__all__ = ["ADDED", "NEEDED_MODULE", "dependencies", "environment", "may_install", "runtime"]
 
 
 def runtime(work: Work) -> StepResult:
@@ -33,6 +37,9 @@ def runtime(work: Work) -> StepResult:
     part, recognising = work.part, work.language.recognising
     if day and day != "none" and recognising is not None:
         part = replace(part, asks=(*part.asks, *recognising.asks_of_time(day)))
+    module = work.state.record(part.key, NEEDED_MODULE).get("module", "")
+    if module and recognising is not None:
+        part = replace(part, asks=(*part.asks, *recognising.asks_for_module(module)))
     choice = work.environment.choose_runtime(part, work.surroundings, work.wishes.runtime, work.progress)
     work.choice = choice
     taken = choice.taken
@@ -45,13 +52,13 @@ def runtime(work: Work) -> StepResult:
     return StepResult(
         State.KEPT if same else State.DONE,
         f"{work.language.title} {taken.version} at {taken.file}",
-        why_runtime(work, choice),
-        tuple(ask.evidence for ask in work.part.asks),
+        why_runtime(part.asks, choice),
+        tuple(ask.evidence for ask in part.asks),
         tuple(choice.remarks),
         {
             "asked": [
                 {"text": ask.text, "source": ask.source, "evidence": [ask.evidence.as_json()]}
-                for ask in work.part.asks
+                for ask in part.asks
             ],
             "chosen": {"version": taken.version, "path": str(taken.path), "file": str(taken.file)},
             "rejected": [
@@ -62,11 +69,11 @@ def runtime(work: Work) -> StepResult:
     )
 
 
-def why_runtime(work: Work, choice: Choice) -> str:
+def why_runtime(asks: Sequence[VersionAsk], choice: Choice) -> str:
     """The asks in one line, or that nothing is asked."""
-    if not work.part.asks:
+    if not asks:
         return "no version is asked for; the newest release here"
-    strong = sorted(work.part.asks, key=lambda ask: -ask.strength)
+    strong = sorted(asks, key=lambda ask: -ask.strength)
     asked = ", ".join(f"{ask.text} ({ask.evidence})" for ask in strong[:4])
     asked += f" and {len(strong) - 4} weaker asks" if len(strong) > 4 else ""
     others = len({other.version for other in choice.rejected if other.version != choice.taken.version})
