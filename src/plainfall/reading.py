@@ -46,7 +46,9 @@ _CODING = re.compile(rb"^[ \t\f]*#.*?coding[:=][ \t]*([-\w.]+)", re.MULTILINE)
 _CODINGS = re.compile(
     r"(iso-?8859-?|latin-?|cp|windows-?|koi8-?)[\w-]{1,5}|gb\w{1,5}|big5|shift_jis|euc-(jp|kr)"
 )
-_TERMINAL = re.compile(r"\x1b(?:\[[0-9;?:]{0,40}[ -/]{0,4}[@-~]|\][^\x07\x1b]{0,2000}(?:\x07|\x1b\\))")
+_TERMINAL = re.compile(
+    r"\x1b(?:\[[0-9;?:]{0,40}[ -/]{0,4}[@-~]|\][^\x07\x1b]{0,2000}(?:\x07|\x1b\\)|[()][0-9A-Z]|[=>78])"
+)
 _UTF_16 = (b"\xff\xfe", b"\xfe\xff")
 _SURROGATE_ESCAPE = re.compile(r"\\u[dD][89a-fA-F]")
 

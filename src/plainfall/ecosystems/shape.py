@@ -208,6 +208,11 @@ class Recognising(Protocol):
         """What a developer of that day (ISO 8601) would have taken."""
         ...
 
+    def may_serve(self, tree: Tree, folder: str, names: Collection[str]) -> bool:
+        """Whether anything in a part without a framework tells that its program is a server; ``names`` are those of
+        its packages."""
+        ...
+
     def asks_for_module(self, module: str) -> list[VersionAsk]:
         """What asks for a runtime whose standard library still has a module that newer ones lack."""
         ...

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 import shlex
-from collections.abc import Iterable, Iterator, Mapping
+from collections.abc import Collection, Iterable, Iterator, Mapping
 from pathlib import Path
 from typing import Any
 
@@ -61,6 +61,9 @@ class NodeRecognising:
 
     def asks_of_time(self, day: str) -> list[VersionAsk]:
         return []
+
+    def may_serve(self, tree: Tree, folder: str, names: Collection[str]) -> bool:
+        return True
 
     def asks_for_module(self, module: str) -> list[VersionAsk]:
         return []

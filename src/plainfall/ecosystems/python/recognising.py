@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import shlex
-from collections.abc import Iterable, Iterator, Mapping
+from collections.abc import Collection, Iterable, Iterator, Mapping
 from pathlib import Path
 from typing import Any
 
@@ -12,7 +12,8 @@ from plainfall.clone.parts import DependencyFile, Extension, PortWanted
 from plainfall.clone.walk import Tree
 from plainfall.ecosystems.python import survey
 from plainfall.ecosystems.python.asks import python_asks, python_of_time, python_with
-from plainfall.ecosystems.python.console_scripts import console_scripts
+from plainfall.ecosystems.python.console_scripts import console_scripts, serves_pages
+from plainfall.ecosystems.python.frameworks.script import opens_port
 from plainfall.evidence import Evidence
 from plainfall.runtimes.asks import VersionAsk
 
@@ -31,6 +32,9 @@ class PythonRecognising:
 
     def asks_of_time(self, day: str) -> list[VersionAsk]:
         return python_of_time(day)
+
+    def may_serve(self, tree: Tree, folder: str, names: Collection[str]) -> bool:
+        return serves_pages(names) or opens_port(tree, folder)
 
     def asks_for_module(self, module: str) -> list[VersionAsk]:
         return python_with(module)

@@ -220,7 +220,25 @@ def python_commands(tree: Tree, folder: str) -> list[Command]:
     """Commands from the manifest's scripts and from script files."""
     commands = list(script_file_commands(tree, folder, "python", (".py",)))
     commands += _project_scripts(tree, folder)
+    commands += _main_file(tree, folder)
     return commands
+
+
+def _main_file(tree: Tree, folder: str) -> Iterator[Command]:
+    """The file by whose name people know what to run, where it is a program; a framework's or a document's command
+    goes before it."""
+    place = f"{folder}/" if folder else ""
+    own = _project_name(tree, folder).replace("-", "_")
+    for name in ("main.py", "app.py", "run.py", "game.py", f"{own}.py"):
+        text = tree.text(place + name) if place + name in tree else ""
+        main = MAIN_GUARD.search(text)
+        if main is not None:
+            number = text[: main.start()].count("\n") + 1
+            reason = f"{name} is a program"
+            yield Command(
+                "server", f"python {name}", reason, 8, Evidence(place + name, number), folder, may_fail=True
+            )
+            return
 
 
 _STAGES = (

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 import time
 from dataclasses import replace
 from pathlib import Path
@@ -15,6 +16,7 @@ from plainfall.errors import CommandFailed, ServerFailed
 from plainfall.onboarding.commands import check_command
 from plainfall.onboarding.explaining import diagnose_for, mend_words
 from plainfall.onboarding.first_time import files_in, first_step
+from plainfall.onboarding.stages.programs import run_program
 from plainfall.onboarding.stages.start_commands import TRIES, in_turn, keep_answering, with_its_word
 from plainfall.onboarding.steps import State, StepResult
 from plainfall.onboarding.work import Work
@@ -35,8 +37,14 @@ __all__ = ["probe", "running_of", "server", "stop_server"]
 _DEBUG_PORT = 9229  # the first that is tried; where it is taken, the next
 # Reasons for which another start command may do: none that is known, and those that are about the command itself.
 _ANOTHER_MAY_DO = ("", "command-missing", "name-missing")
+# What a program says that wants to be told what to do.
+_USAGE = re.compile(
+    r"\busage\b|arguments? (is|are) required|missing (argument|command|option)", re.IGNORECASE
+)
 # Statuses by which a page of a server that has only an interface says that there is nothing to see.
 _OF_INTERFACE = (400, 401, 403, 404, 405, 406, 422, 426)
+# A server that refuses its own address, or whose code failed, is not one that wants values.
+_REFUSED = re.compile(r"DisallowedHost|invalid host|Traceback|\bat .{1,300}:\d+:\d+|exception", re.IGNORECASE)
 _ANSWERS = {
     401: "it asks for a login",
     405: "it wants another method than GET: it is an interface, not a page",
@@ -59,6 +67,15 @@ def server(work: Work) -> StepResult:
     most; a command that a person chose is the only one. Raises ServerFailed with the lines of the log that matter.
     """
     candidates = in_turn(work)
+    if not _may_serve(work):
+        try:
+            result = run_program(work, candidates[0])
+        except CommandFailed as error:
+            if not candidates[0].may_fail or not any(_USAGE.search(line) for line in error.lines):
+                raise
+            return _no_server([(candidates[0].line, error.cause)])
+        if result is not None:
+            return result
     failed: list[tuple[Command, CommandEnded | CommandFailed]] = []
     prepared: list[str] = []
     while candidates:
@@ -89,6 +106,14 @@ def server(work: Work) -> StepResult:
     others = [f"also tried: {one.line}: {error.cause}" for one, error in failed[1:]]
     first.lines = (*first.lines, *others)
     raise first
+
+
+def _may_serve(work: Work) -> bool:
+    """Whether anything tells that what is started is a server; the person's own port does, too."""
+    recognising, listed = work.language.recognising, work.part.dependencies
+    if work.part.frameworks or work.wishes.port is not None or work.wishes.debug or recognising is None:
+        return True
+    return recognising.may_serve(work.tree, work.part.path, listed.names if listed else ())
 
 
 def _no_server(tried: list[tuple[str, str]]) -> StepResult:
@@ -364,6 +389,8 @@ def probe(work: Work) -> StepResult:
         if not again.problem:
             result = again
             record["url"] = by_address
+    if result.status == 400 and not _REFUSED.search(end_of_log(Path(record["log"]))):
+        result = replace(result, problem="", notes=(*result.notes, _ANSWERS[422]))
     record["probe"] = result.as_json()
     work.state.keep_server(work.part.key, record)
     if result.problem:

@@ -12,7 +12,7 @@ from plainfall.ecosystems.python.applications import MAIN_GUARD
 from plainfall.errors import BadInput
 from plainfall.evidence import Evidence
 
-__all__ = ["recognise"]
+__all__ = ["opens_port", "recognise"]
 
 ORDER = 6
 
@@ -62,6 +62,19 @@ def _is_server(tree: Tree, path: str) -> bool:
     except BadInput:
         return False  # a source file that is no text is no program
     return MAIN_GUARD.search(text) is not None and _SERVES.search(text) is not None
+
+
+def opens_port(tree: Tree, folder: str) -> bool:
+    """Whether any source of the part opens a port."""
+    place = f"{folder}/" if folder else ""
+    for path in tree.below(folder):
+        if path.endswith(".py"):
+            try:
+                if _SERVES.search(tree.text(place + path)) or "import socket" in tree.text(place + path):
+                    return True
+            except BadInput:
+                return True  # nobody knows what it does
+    return False
 
 
 def _serves_somewhere(tree: Tree, place: str, package: str) -> bool:

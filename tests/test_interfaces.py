@@ -1,0 +1,62 @@
+"""Servers whose first page is no page: interfaces, logins, and what only looks like one."""
+
+from __future__ import annotations
+
+import pytest
+from conftest import Machine
+
+SERVER = """import http.server, os, sys
+
+
+class Gauges(http.server.BaseHTTPRequestHandler):
+    def do_GET(self):
+        status = 200 if self.path == {good!r} else {status}
+        if status >= 400 and {says!r}:
+            print({says!r}, file=sys.stderr, flush=True)
+        self.send_response(status)
+        self.end_headers()
+        self.wfile.write(b'<title>Gauges</title>')
+
+    def log_message(self, *words):
+        pass
+
+
+http.server.HTTPServer(('127.0.0.1', int(os.environ['PORT'])), Gauges).serve_forever()
+"""
+
+
+def onboarded(
+    machine: Machine, status: int, says: str = "", good: str = "", readme: str = ""
+) -> dict[str, object]:
+    program = SERVER.format(status=status, says=says, good=good)
+    clone = machine.clone({"app.py": program, "requirements.txt": "", "README.md": readme or "# Gauges\n"})
+    run = machine.run("onboard", clone, "--json")
+    machine.run("stop", clone)
+    return run.document
+
+
+@pytest.mark.parametrize("status", [400, 401, 405, 422, 426])
+def test_a_first_page_that_wants_something_else_is_an_answer(machine: Machine, status: int) -> None:
+    document = onboarded(machine, status)
+    assert document["outcome"] == "done", document["failure"]
+
+
+@pytest.mark.parametrize(
+    ("status", "says"),
+    [
+        (500, ""),
+        (404, ""),
+        (403, ""),
+        (400, "DisallowedHost: Invalid HTTP_HOST header: 'localhost:8000'"),
+        (400, "Traceback (most recent call last):"),
+    ],
+)
+def test_a_first_page_that_fails_is_a_failure(machine: Machine, status: int, says: str) -> None:
+    document = onboarded(machine, status, says)
+    assert document["outcome"] == "failed"
+
+
+def test_the_page_that_the_readme_names_is_the_one_to_look_at(machine: Machine) -> None:
+    readme = "# Gauges\n\n## Run\n\nThen look at http://localhost:8000/gauges/today\n"
+    document = onboarded(machine, 404, good="/gauges/today", readme=readme)
+    assert document["outcome"] == "done", document["failure"]

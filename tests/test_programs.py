@@ -1,0 +1,91 @@
+"""Programs that are no servers: a batch job, a console game, a worker, a window."""
+
+from __future__ import annotations
+
+import shutil
+
+import pytest
+from conftest import Machine, alive, eventually
+
+RUN = "# Gauges\n\n## Run\n\n    python tally.py\n"
+
+
+def test_a_batch_job_is_good_if_it_runs_to_its_end(machine: Machine) -> None:
+    job = "print('reading gauges')\nprint('12 mm of rain')\n"
+    run = machine.run(
+        "onboard", machine.clone({"tally.py": job, "README.md": RUN, "requirements.txt": ""}), "--json"
+    )
+    assert run.status == 0, run.document["failure"]
+    step = run.step("server")
+    assert step["title"] == "python tally.py: ran to its end" and "it is no server" in step["why"]
+    assert "its output: 12 mm of rain" in step["remarks"]
+    assert run.states["probe"] == "left out" and run.document["servers"] == []
+
+
+def test_a_program_that_stays_up_is_good_and_is_ended(machine: Machine) -> None:
+    game = (
+        "import os, pathlib\npathlib.Path('pid').write_text(str(os.getpid()))\nprint('How much rain?', flush=True)\n"
+        "input()\n"
+    )
+    clone = machine.clone({"tally.py": game, "README.md": RUN, "requirements.txt": ""})
+    run = machine.run("onboard", clone, "--json")
+    assert run.status == 0 and "stays up" in run.step("server")["title"]
+    pid = int((clone / "pid").read_text())
+    assert eventually(lambda: not alive(pid))
+
+
+def test_a_program_that_fails_is_a_failure_with_its_lines(machine: Machine) -> None:
+    broken = "print('reading gauges')\nraise SystemExit('error: no gauge answers')\n"
+    clone = machine.clone({"tally.py": broken, "README.md": RUN, "requirements.txt": ""})
+    run = machine.run("onboard", clone, "--json")
+    assert run.status == 1 and run.document["failure"]["lines"] == ["error: no gauge answers"]
+    assert "the program ended with status 1" in run.document["failure"]["cause"]
+
+
+def test_a_program_that_is_only_guessed_and_wants_arguments_is_no_failure(machine: Machine) -> None:
+    tool = "import argparse\n\nif __name__ == '__main__':\n    p = argparse.ArgumentParser()\n    p.add_argument('gauge')\n    p.parse_args()\n"
+    run = machine.run("onboard", machine.clone({"main.py": tool, "requirements.txt": ""}), "--json")
+    assert run.status == 0 and run.states["server"] == "left out"
+    assert "tried: python main.py" in " ".join(run.step("server")["remarks"])
+
+
+def test_what_listens_after_all_is_a_server(machine: Machine) -> None:
+    hidden = (
+        "import importlib, os\nserver = importlib.import_module('http' + '.server')\n"
+        "getattr(server, 'HTTP' + 'Server')(('127.0.0.1', int(os.environ.get('PORT', 8000))), "
+        "server.SimpleHTTPRequestHandler).handle_request\n"
+        "httpd = getattr(server, 'HTTP' + 'Server')(('127.0.0.1', 0), server.SimpleHTTPRequestHandler)\n"
+        "getattr(httpd, 'serve' + '_forever')()\n"
+    )
+    clone = machine.clone({"tally.py": hidden, "README.md": RUN, "requirements.txt": ""})
+    run = machine.run("onboard", clone, "--json")
+    assert run.status == 0 and len(run.document["servers"]) == 1
+    machine.run("stop", clone)
+
+
+@pytest.mark.skipif(shutil.which("Xvfb") is None, reason="there is no Xvfb here")
+def test_a_program_that_opens_a_window_gets_a_virtual_display(machine: Machine) -> None:
+    window = (
+        "import os, sys, time\nif 'DISPLAY' not in os.environ:\n"
+        "    sys.exit('_tkinter.TclError: no display name and no $DISPLAY environment variable')\n"
+        "print('shown on', os.environ['DISPLAY'], flush=True)\ntime.sleep(60)\n"
+    )
+    clone = machine.clone({"tally.py": window, "README.md": RUN, "requirements.txt": ""})
+    run = machine.run("onboard", clone, "--json")
+    assert run.status == 0, run.document["failure"]
+    remarks = " ".join(run.step("server")["remarks"])
+    assert "virtual display" in remarks and "shown on :" in remarks
+
+
+@pytest.mark.skipif(shutil.which("script") is None, reason="there is no script(1) here")
+def test_a_console_game_gets_a_terminal_of_its_own(machine: Machine) -> None:
+    game = (
+        "import curses, sys, time\n\ndef play(screen):\n    screen.addstr('rain'); screen.refresh(); time.sleep(60)\n\n"
+        "curses.wrapper(play)\n"
+    )
+    clone = machine.clone({"tally.py": game, "README.md": RUN, "requirements.txt": ""})
+    run = machine.run("onboard", clone, "--json")
+    assert run.status == 0, run.document["failure"]
+    step = run.step("server")
+    assert step["title"] == "python tally.py: stays up (5 s), and was ended"
+    assert step["remarks"][0] == "it wants a terminal, and was given one of its own"
