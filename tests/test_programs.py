@@ -20,6 +20,9 @@ def test_a_batch_job_is_good_if_it_runs_to_its_end(machine: Machine) -> None:
     assert step["title"] == "python tally.py: ran to its end" and "it is no server" in step["why"]
     assert "its output: 12 mm of rain" in step["remarks"]
     assert run.states["probe"] == "left out" and run.document["servers"] == []
+    again = machine.run("onboard", clone, "--json").step("server")
+    assert again["state"] == "kept" and again["title"] == step["title"]
+    assert (clone / "times").read_text() == "x"  # what it does to its data is not known
 
 
 def test_a_program_that_stays_up_is_good_and_is_ended(machine: Machine) -> None:

@@ -71,7 +71,7 @@ def _lists_anywhere(tree: Tree) -> bool:
 
 def _other_mains(tree: Tree, folder: str) -> list[str]:
     """Where nothing else says what a folder is: the files at its top that are programs, or where an application of
-    a web framework is made."""
+    a web framework is made, or what the README runs."""
     place = f"{folder}/" if folder else ""
     programs = []
     for name in tree.folders.get(folder, ()):
@@ -83,10 +83,22 @@ def _other_mains(tree: Tree, folder: str) -> list[str]:
                 continue  # a source file that is no text is no program
     if programs:
         return programs
-    return [
-        one.evidence.path[len(place) :]
-        for one in applications(tree, folder, "Flask|FastAPI|Starlette|Quart")[:1]
-    ]
+    made = applications(tree, folder, "Flask|FastAPI|Starlette|Quart")[:1]
+    return [one.evidence.path[len(place) :] for one in made] or _run_by_readme(tree, folder)
+
+
+def _run_by_readme(tree: Tree, folder: str) -> list[str]:
+    """The first file at a folder's top that a line of its README runs (``python tally.py``)."""
+    place = f"{folder}/" if folder else ""
+    names = tree.folders.get(folder, ())
+    for readme in (name for name in names if name.lower().startswith("readme")):
+        try:
+            runs = _RUNS.findall(tree.text(place + readme))
+        except BadInput:
+            continue  # a README that is no text runs nothing
+        if found := [name for name in runs if name in names]:
+            return found[:1]
+    return []
 
 
 def _is_project(tree: Tree, folder: str) -> bool:
@@ -241,6 +253,7 @@ def _main_file(tree: Tree, folder: str) -> Iterator[Command]:
             return
 
 
+_RUNS = re.compile(r"(?:^|[\s`$])python[\d.]* (?:\./)?([\w-]+\.py)\b", re.MULTILINE)
 _STAGES = (
     ("seeds", re.compile(r"seed")),
     ("migrations", re.compile(r"migrate|init(ialize)?[-_]?(\w+[-_])?(db|database)")),

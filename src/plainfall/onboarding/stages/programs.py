@@ -27,6 +27,7 @@ from plainfall.server.control_group import make_group
 from plainfall.server.logs import end_of_log
 from plainfall.server.ports import listening_ports
 from plainfall.server.process import belonging, new_mark, start, stop
+from plainfall.writing import digest_of
 
 __all__ = ["run_program"]
 
@@ -42,6 +43,7 @@ _WANTS_TERMINAL = re.compile(
     re.IGNORECASE,
 )
 _TERMINAL = {"TERM": "xterm-256color", "COLUMNS": "120", "LINES": "40"}
+_STANDS_ON = ("runtime", "dependencies", "settings")
 _SHOWN = 3  # lines of its output
 
 
@@ -49,7 +51,25 @@ def run_program(work: Work, command: Command) -> StepResult | None:
     """Runs the program and says what it did; None where it listens on a port, and so is a server. What still runs
     after some seconds is ended. One that wants a display gets a virtual one, if this machine has such a program.
 
-    Raises CommandFailed with the lines that matter where it ends with another status than 0."""
+    Kept if it was run before with the same runtime, dependencies and settings: what it does to its data is not
+    known. Raises CommandFailed with the lines that matter where it ends with another status than 0."""
+    fingerprint = digest_of(command.line, *(work.fingerprints.get(one) for one in _STANDS_ON))
+    before = work.state.record(work.part.key, "program")
+    if before.get("fingerprint") == fingerprint:
+        return StepResult(
+            State.KEPT,
+            str(before.get("title")),
+            "it was run before, and nothing that it depends on changed",
+            (command.evidence,),
+            (_again(command),),
+        )
+    result = _run(work, command)
+    if result is not None:
+        work.state.keep(work.part.key, "program", {"fingerprint": fingerprint, "title": result.title})
+    return result
+
+
+def _run(work: Work, command: Command) -> StepResult | None:
     try:
         return _watched(work, command, {})
     except CommandFailed as error:
