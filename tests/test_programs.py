@@ -11,10 +11,9 @@ RUN = "# Gauges\n\n## Run\n\n    python tally.py\n"
 
 
 def test_a_batch_job_is_good_if_it_runs_to_its_end(machine: Machine) -> None:
-    job = "print('reading gauges')\nprint('12 mm of rain')\n"
-    run = machine.run(
-        "onboard", machine.clone({"tally.py": job, "README.md": RUN, "requirements.txt": ""}), "--json"
-    )
+    job = "print('reading gauges')\nprint('12 mm of rain')\nopen('times', 'a').write('x')\n"
+    clone = machine.clone({"tally.py": job, "README.md": RUN})
+    run = machine.run("onboard", clone, "--json")
     assert run.status == 0, run.document["failure"]
     step = run.step("server")
     assert step["title"] == "python tally.py: ran to its end" and "it is no server" in step["why"]
@@ -55,9 +54,7 @@ def test_a_program_that_is_only_guessed_and_wants_arguments_is_no_failure(machin
 def test_what_listens_after_all_is_a_server(machine: Machine) -> None:
     hidden = (
         "import importlib, os\nserver = importlib.import_module('http' + '.server')\n"
-        "getattr(server, 'HTTP' + 'Server')(('127.0.0.1', int(os.environ.get('PORT', 8000))), "
-        "server.SimpleHTTPRequestHandler).handle_request\n"
-        "httpd = getattr(server, 'HTTP' + 'Server')(('127.0.0.1', 0), server.SimpleHTTPRequestHandler)\n"
+        "httpd = getattr(server, 'HTTP' + 'Server')(('127.0.0.1', int(os.environ.get('PORT', 0))), server.SimpleHTTPRequestHandler)\n"
         "getattr(httpd, 'serve' + '_forever')()\n"
     )
     clone = machine.clone({"tally.py": hidden, "README.md": RUN, "requirements.txt": ""})
