@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import argparse
+import re
 from datetime import date
 
 __all__ = [
@@ -77,6 +78,13 @@ def with_wishes(parser: argparse.ArgumentParser) -> None:
         help="for this clone, take this version whatever is listed",
     )
     parser.add_argument(
+        "--environment",
+        type=folder_name,
+        default=None,
+        metavar="FOLDER",
+        help="have the environment in this folder of the part (none: the usual one again); it is remembered",
+    )
+    parser.add_argument(
         "--as-of",
         type=day,
         default=None,
@@ -141,6 +149,16 @@ def day(text: str) -> str:
         return text if text == "none" else date.fromisoformat(text).isoformat()
     except ValueError as error:
         raise argparse.ArgumentTypeError(f"{text!r} is no day: write it as 2020-05-31") from error
+
+
+def folder_name(text: str) -> str:
+    """The name of a folder in a part, or "none". Raises ArgumentTypeError."""
+    name = text.rstrip("/")
+    if not re.fullmatch(r"\.?\w[\w.-]{0,60}", name) or name in (".git", ".plainfall"):
+        raise argparse.ArgumentTypeError(
+            f"{text!r} is no name of a folder in the part: write one such as env"
+        )
+    return name
 
 
 def status(text: str) -> int:

@@ -80,7 +80,13 @@ def databases_below(folder: Path) -> list[Path]:
     """SQLite files in a part's folder, told by their first bytes; environments are skipped."""
     results = []
     for root, folders, names in os.walk(folder):
-        folders[:] = [name for name in folders if name not in _SKIPPED and not name.startswith(".plainfall")]
+        folders[:] = [
+            name
+            for name in folders
+            if name not in _SKIPPED
+            and not name.startswith(".plainfall")
+            and not Path(root, name, "pyvenv.cfg").exists()
+        ]
         for name in names:
             if name.endswith(_ENDINGS):
                 file = Path(root, name)

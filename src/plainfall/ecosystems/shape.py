@@ -120,11 +120,13 @@ class InstallWishes:
 @dataclass(frozen=True)
 class CloneAccess:
     """What an environment's maker may touch and trust in a clone: where it may write, the user's seal for the
-    clone, and the files that were edited through links since they were laid (their packages are laid again)."""
+    clone, and the files that were edited through links since they were laid (their packages are laid again).
+    ``environment`` is the name of the environment's folder in the part ("": the language's usual one)."""
 
     confined: Confined
     seal: Seal
     edited: frozenset[str] = frozenset()
+    environment: str = ""
 
 
 @dataclass(frozen=True)
@@ -211,6 +213,11 @@ class Recognising(Protocol):
     def may_serve(self, tree: Tree, folder: str, names: Collection[str]) -> bool:
         """Whether anything in a part without a framework tells that its program is a server; ``names`` are those of
         its packages."""
+        ...
+
+    def environment_folders(self, tree: Tree, folder: str) -> list[str]:
+        """Names of folders that the project or the person has for the part's environment, besides the language's
+        usual one: one that is here, or that the README or the ignore file names."""
         ...
 
     def asks_for_module(self, module: str) -> list[VersionAsk]:

@@ -5,6 +5,7 @@ from __future__ import annotations
 import os
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
+from functools import cached_property
 from pathlib import Path
 from typing import Any
 
@@ -33,7 +34,9 @@ from plainfall.runtimes.choice import Choice
 from plainfall.settings.setting import Asker, Setting
 from plainfall.surroundings import Surroundings
 
-__all__ = ["Wishes", "Work"]
+__all__ = ["ENVIRONMENT", "Wishes", "Work"]
+
+ENVIRONMENT = "environment folder"  # the record of its name
 
 
 @dataclass(frozen=True)
@@ -47,6 +50,7 @@ class Wishes:
     wait: float = 60.0
     mend: bool = False
     debug: bool = False
+    environment: str = ""
     install: InstallWishes = field(default_factory=InstallWishes)
 
 
@@ -127,7 +131,22 @@ class Work:
 
     def access(self, edited: frozenset[str] = frozenset()) -> CloneAccess:
         """What the maker of the part's environment may touch and trust."""
-        return CloneAccess(self.state.confined, self.state.seal, edited)
+        return CloneAccess(self.state.confined, self.state.seal, edited, self.environment_name)
+
+    @cached_property
+    def environment_name(self) -> str:
+        """The name of the environment's folder in the part: the one that was asked for, now or before, else one
+        that the project or the person has and that can be used; "" for the usual one."""
+        wished = self.wishes.environment or self.state.record(self.part.key, ENVIRONMENT).get("folder", "")
+        recognising = self.language.recognising
+        if wished or recognising is None:
+            return "" if wished == "none" else wished
+        for name in recognising.environment_folders(self.tree, self.part.path):
+            access = CloneAccess(self.state.confined, self.state.seal, environment=name)
+            result = self.environment.standing(self.folder, self.chosen(), access)
+            if result.state != "wrong" or result.ours:
+                return name
+        return ""
 
     def standing(self) -> EnvironmentStanding:
         """How the part's environment stands."""

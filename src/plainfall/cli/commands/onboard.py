@@ -92,6 +92,7 @@ def wishes_of(options: argparse.Namespace) -> Wishes:
         options.seed_again,
         options.wait,
         options.mend,
+        environment=options.environment or "",
         install=install,
     )
 

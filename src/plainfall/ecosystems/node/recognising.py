@@ -65,6 +65,9 @@ class NodeRecognising:
     def may_serve(self, tree: Tree, folder: str, names: Collection[str]) -> bool:
         return True
 
+    def environment_folders(self, tree: Tree, folder: str) -> list[str]:
+        return []  # the runtime looks into one folder only
+
     def asks_for_module(self, module: str) -> list[VersionAsk]:
         return []
 

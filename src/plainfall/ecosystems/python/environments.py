@@ -8,6 +8,7 @@ from pathlib import Path
 from plainfall.clone.extensions import without_words
 from plainfall.clone.parts import DependencyFile, PartFound
 from plainfall.ecosystems.python.environment import VirtualEnvironment, make_environment, standing
+from plainfall.ecosystems.python.environment_names import USUAL
 from plainfall.ecosystems.python.interpreters import GRAMMAR, interpreter_at, python_interpreters, unfit
 from plainfall.ecosystems.python.wheel_names import has_wheel
 from plainfall.ecosystems.shape import CloneAccess, Debugging, DebugWish, EnvironmentStanding, Progress
@@ -18,13 +19,11 @@ from plainfall.surroundings import Surroundings
 
 __all__ = ["PythonEnvironment", "virtual_environment"]
 
-_FOLDER = ".venv"
 
-
-def virtual_environment(folder: Path, choice: Choice) -> VirtualEnvironment:
+def virtual_environment(folder: Path, choice: Choice, access: CloneAccess) -> VirtualEnvironment:
     """The environment of the part in a folder."""
     line = ".".join(choice.taken.version.split(".")[:2])
-    return VirtualEnvironment(folder / _FOLDER, line)
+    return VirtualEnvironment(folder / (access.environment or USUAL), line)
 
 
 class PythonEnvironment:
@@ -101,17 +100,19 @@ class PythonEnvironment:
         return Choice(choice.taken, choice.rejected, [*choice.remarks, *dict.fromkeys(remarks)])
 
     def standing(self, folder: Path, choice: Choice, access: CloneAccess) -> EnvironmentStanding:
-        result = standing(folder / _FOLDER, choice.taken, access.seal)
-        return EnvironmentStanding(result.state, _FOLDER, result.reason, result.ours)
+        name = access.environment or USUAL
+        result = standing(folder / name, choice.taken, access.seal)
+        return EnvironmentStanding(result.state, name, result.reason, result.ours)
 
     def make(self, folder: Path, choice: Choice, prompt: str, making: Path, access: CloneAccess) -> None:
-        make_environment(folder / _FOLDER, choice.taken, prompt, making, access.confined, access.seal)
+        place = folder / (access.environment or USUAL)
+        make_environment(place, choice.taken, prompt, making, access.confined, access.seal)
 
     def prepare(self, folder: Path, choice: Choice, access: CloneAccess) -> None:
         """Nothing: the environment holds all that its commands need."""
 
     def variables(self, folder: Path, choice: Choice, access: CloneAccess) -> dict[str, str]:
-        environment = virtual_environment(folder, choice)
+        environment = virtual_environment(folder, choice, access)
         return {
             "VIRTUAL_ENV": str(environment.folder),
             "PATH": str(environment.commands),

@@ -82,7 +82,7 @@ class PythonInstalling:
                 place=read.withheld[0].evidence,
                 remedy=f"{withheld_words(read.withheld)}. It is remembered for this clone and this host.",
             )
-        environment = virtual_environment(job.folder, job.choice)
+        environment = virtual_environment(job.folder, job.choice, job.access)
         lock = job.state / "pylock.toml"
         if job.wishes.keep_lock and read.pins is None:
             lock = job.folder / "pylock.toml"

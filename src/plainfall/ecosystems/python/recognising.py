@@ -13,6 +13,7 @@ from plainfall.clone.walk import Tree
 from plainfall.ecosystems.python import survey
 from plainfall.ecosystems.python.asks import python_asks, python_of_time, python_with
 from plainfall.ecosystems.python.console_scripts import console_scripts, serves_pages
+from plainfall.ecosystems.python.environment_names import environment_folders
 from plainfall.ecosystems.python.frameworks.script import opens_port
 from plainfall.evidence import Evidence
 from plainfall.runtimes.asks import VersionAsk
@@ -35,6 +36,9 @@ class PythonRecognising:
 
     def may_serve(self, tree: Tree, folder: str, names: Collection[str]) -> bool:
         return serves_pages(names) or opens_port(tree, folder)
+
+    def environment_folders(self, tree: Tree, folder: str) -> list[str]:
+        return environment_folders(tree, folder)
 
     def asks_for_module(self, module: str) -> list[VersionAsk]:
         return python_with(module)

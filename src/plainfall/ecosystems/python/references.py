@@ -102,10 +102,12 @@ class References:
                 f"{source} holds no pyproject.toml and no setup.py, so it cannot be built", place=place
             )
         if not editable:
+            environments = {one.parent.name for one in source.glob("*/pyvenv.cfg")}
+            skipped = {".git", ".venv", ".plainfall", "__pycache__", *environments}
             names = [
                 p.relative_to(source).as_posix()
                 for p in source.rglob("*")
-                if p.is_file() and not {".git", ".venv", ".plainfall", "__pycache__"} & set(p.parts)
+                if p.is_file() and not skipped & set(p.parts)
             ]
         key = digest_of(
             "folder",

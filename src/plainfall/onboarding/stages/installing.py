@@ -15,7 +15,7 @@ from plainfall.evidence import Evidence
 from plainfall.onboarding.edits import Edits
 from plainfall.onboarding.stages.tasks import carry_out
 from plainfall.onboarding.steps import State, StepResult
-from plainfall.onboarding.work import Work
+from plainfall.onboarding.work import ENVIRONMENT, Work
 from plainfall.runtimes.asks import VersionAsk
 from plainfall.runtimes.choice import Choice
 from plainfall.settings.answers import install_code
@@ -84,6 +84,9 @@ def environment(work: Work) -> StepResult:
     """Makes the environment, keeps a right one, replaces a wrong one if it is ours."""
     standing = work.standing()
     place = work.folder / standing.path
+    name = work.environment_name
+    if work.state.record(work.part.key, ENVIRONMENT).get("folder", "") != name:
+        work.state.keep(work.part.key, ENVIRONMENT, {"folder": name})
     work.edits = Edits.begin(work.state, work.surroundings.state, work.part.key, place)
     detail = {"path": str(place), "state_before": standing.state, "reason": standing.reason}
     if standing.state == "right":
