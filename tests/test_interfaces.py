@@ -60,3 +60,52 @@ def test_the_page_that_the_readme_names_is_the_one_to_look_at(machine: Machine) 
     readme = "# Gauges\n\n## Run\n\nThen look at http://localhost:8000/gauges/today\n"
     document = onboarded(machine, 404, good="/gauges/today", readme=readme)
     assert document["outcome"] == "done", document["failure"]
+
+
+LINKED = """import http.server, os
+
+PAGES = {
+    '/': '<title>Gauges</title><a href="/hill">Hill</a> <a href="/mill">Mill</a> <a href="/logout">Out</a>'
+         '<a href="/private">Private</a> <a href="https://rain.example/far">Far</a> <a href="/hill#today">Again</a>',
+    '/hill': '<title>Hill</title><img src="/drop.png">',
+    '/mill': '<title>Mill</title>',
+    '/logout': '<title>Out</title>',
+}
+
+
+class Gauges(http.server.BaseHTTPRequestHandler):
+    def do_GET(self):
+        with open('asked', 'a') as file:
+            file.write(self.path + '\\n')
+        page = PAGES.get(self.path)
+        self.send_response(200 if page else 403 if self.path == '/private' else MISSING)
+        self.send_header('Content-Type', 'text/html' if page else 'text/plain')
+        self.end_headers()
+        self.wfile.write((page or '').encode())
+
+    def log_message(self, *words):
+        pass
+
+
+http.server.HTTPServer(('127.0.0.1', int(os.environ['PORT'])), Gauges).serve_forever()
+"""
+
+
+@pytest.mark.parametrize(("missing", "status"), [(404, 1), (200, 0)])
+def test_the_pages_that_the_first_one_links_to_are_followed(
+    machine: Machine, missing: int, status: int
+) -> None:
+    clone = machine.clone({"app.py": LINKED.replace("MISSING", str(missing)), "requirements.txt": ""})
+    assert machine.run("onboard", clone).status == 0
+    (clone / "asked").unlink()
+    run = machine.run("probe", clone, "--follow", "--json")
+    [server] = run.document["servers"]
+    followed = {one["url"].rpartition("/")[2]: one for one in server["followed"]}
+    assert run.status == status and list(followed) == ["hill", "mill", "private"]
+    assert followed["private"]["status"] == 403 and followed["hill"]["title"] == "Hill"
+    assert bool(followed["hill"]["problem"]) == (missing == 404)
+    assert "links that end something were left alone: 1" in server["notes"]
+    assert "/logout" not in (clone / "asked").read_text()
+    shown = machine.run("probe", clone, "--follow").out
+    assert '200  /mill  "Mill"' in shown and ("1 of 1 assets failed" in shown) == (missing == 404)
+    machine.run("stop", clone)

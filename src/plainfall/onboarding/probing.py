@@ -30,16 +30,19 @@ from plainfall.server.signing import Account, SignedIn, register, sign_in
 from plainfall.server.visitor import Visitor
 from plainfall.surroundings import Surroundings
 
-__all__ = ["PageReport", "ProbeWishes", "ServerLook", "probe_servers"]
+__all__ = ["PageReport", "ProbeWishes", "ServerLook", "is_broken", "probe_servers"]
 
+_FOLLOWED = 30  # links of a page that are followed
+_ENDS = re.compile(r"log-?out|sign-?out|delete|remove|unsubscribe|destroy|reset|shutdown", re.IGNORECASE)
+_REFUSED = (401, 403, 405)  # statuses of a page that is only not meant for a guest
 _LOGGED = 0.06  # seconds in which a server writes its line after the answer is sent
 
 
 @dataclass(frozen=True)
 class ProbeWishes:
-    """What to probe besides the page: paths to ask for (instead of it), the status and the words
-    that are expected there, whether to sign in, to register, to touch a source file (``reload``: its path,
-    "" for one that is chosen), and the file that a picture is written to."""
+    """What to probe besides the page: paths to ask for (instead of it), the status and the words that are expected
+    there, whether to sign in, to register, to touch a source file (``reload``: its path, "" for one that is
+    chosen), the file that a picture is written to, and whether to follow the first page's links."""
 
     part: str | None = None
     paths: tuple[str, ...] = ()
@@ -49,6 +52,7 @@ class ProbeWishes:
     register: bool = False
     reload: str | None = None
     picture: Path | None = None
+    follow: bool = False
 
 
 @dataclass(frozen=True)
@@ -70,6 +74,7 @@ class ServerLook:
     pid: int
     log: str
     pages: list[PageReport] = field(default_factory=list)
+    followed: list[Probe] = field(default_factory=list)
     endpoints: list[Endpoint] = field(default_factory=list)
     channel: tuple[Channel, bool] | None = None
     signed: list[SignedIn] = field(default_factory=list)
@@ -88,6 +93,7 @@ class ServerLook:
         good = self.running and not any(one.probe.problem for one in self.pages)
         return (
             good
+            and not any(is_broken(one) for one in self.followed)
             and all(one.state == "in" for one in self.signed)
             and (self.reloaded is None or self.reloaded.noticed is not None)
         )
@@ -103,6 +109,7 @@ class ServerLook:
             "running": self.running,
             "probe": self.pages[0].probe.as_json() if self.pages else None,
             "pages": [{**one.probe.as_json(), "logged": list(one.logged)} for one in self.pages],
+            "followed": [one.as_json() for one in self.followed],
             "endpoints": [one.as_json() for one in self.endpoints],
             "reload_channel": {
                 "path": self.channel[0].path,
@@ -116,6 +123,11 @@ class ServerLook:
             "picture": self.picture or None,
             "notes": self.notes,
         }
+
+
+def is_broken(probe: Probe) -> bool:
+    """Whether a page that was followed is not as it should be; one that a guest may not see is none."""
+    return bool(probe.problem) and probe.status not in _REFUSED
 
 
 def probe_servers(place: CloneFolder, surroundings: Surroundings, wishes: ProbeWishes) -> list[ServerLook]:
@@ -173,6 +185,8 @@ class _Looking:
         for path in wishes.paths or (self._usual_page(),):
             self._look.pages.append(self._page(path))
         first = self._look.pages[0].probe
+        if wishes.follow:
+            self._follow(first)
         self._channel(first)
         if not wishes.paths:
             routes = [path for path in self._work.part.pages if path != "/"]
@@ -185,6 +199,17 @@ class _Looking:
             self._picture(first.url, wishes.picture)
         if wishes.reload is not None:
             self._reload(wishes.reload)
+
+    def _follow(self, first: Probe) -> None:
+        """The pages of the same origin that the first one links to, as a guest; links that end something are left
+        alone."""
+        links = [one for one in first.links if one != first.url]
+        safe = [one for one in links if not _ENDS.search(one)]
+        self._look.followed = [probe_page(one, visitor=self._visitor) for one in safe[:_FOLLOWED]]
+        if len(links) > len(safe):
+            self._look.notes.append(f"links that end something were left alone: {len(links) - len(safe)}")
+        if len(safe) > _FOLLOWED:
+            self._look.notes.append(f"{len(safe) - _FOLLOWED} further links were not followed")
 
     def _usual_page(self) -> str:
         """The page that answered well when the server was started."""
@@ -246,7 +271,8 @@ class _Looking:
             account = Account(
                 row["name"], row.get("email") or row["name"], row["password"], row.get("page", "")
             )
-            pages = tuple(self._work.part.pages)
+            linked = ["/" + one.url.split("/", 3)[3] for one in self._look.followed]
+            pages = tuple(dict.fromkeys([*self._work.part.pages, *linked]))
             self._look.signed.append(sign_in(Visitor(), self._base, account, pages))
 
     def _picture(self, url: str, file: Path) -> None:

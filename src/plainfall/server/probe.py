@@ -17,7 +17,8 @@ __all__ = ["Probe", "probe_page"]
 class Probe:
     """What a page answered: its address in the end, status, title and headings, seconds to the first byte and
     in all, size in bytes, the assets (address, status, media type; status 0 for no answer). ``problem`` says
-    why it is not good, empty if it is; ``notes`` what else is to be known."""
+    why it is not good, empty if it is; ``notes`` what else is to be known; ``links`` are addresses of its own
+    origin."""
 
     url: str
     status: int
@@ -31,6 +32,7 @@ class Probe:
     seconds: float = 0.0
     notes: tuple[str, ...] = ()
     text: str = ""
+    links: tuple[str, ...] = ()
 
     def as_json(self) -> dict[str, Any]:
         """The form that ``--json`` documents show."""
@@ -85,6 +87,7 @@ def probe_page(
         answer.seconds,
         tuple(notes_of(answer)),
         page.text if page else answer.body[:100_000].decode("utf-8", "replace"),
+        page.links if page else (),
     )
 
 

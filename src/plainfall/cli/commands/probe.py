@@ -9,8 +9,9 @@ from plainfall.cli import arguments as values
 from plainfall.cli.arguments import with_clone
 from plainfall.cli.console import Console
 from plainfall.onboarding.clone_root import clone_of
-from plainfall.onboarding.probing import PageReport, ProbeWishes, ServerLook, probe_servers
+from plainfall.onboarding.probing import PageReport, ProbeWishes, ServerLook, is_broken, probe_servers
 from plainfall.server.endpoints import Endpoint
+from plainfall.server.probe import Probe
 from plainfall.server.reloading import Reloaded
 from plainfall.server.signing import SignedIn
 from plainfall.surroundings import Surroundings
@@ -26,6 +27,11 @@ def arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--part", metavar="FOLDER", help="only this part's server")
     parser.add_argument(
         "--path", action="append", default=[], metavar="PATH", help="ask for this page instead (repeatable)"
+    )
+    parser.add_argument(
+        "--follow",
+        action="store_true",
+        help="look at the pages that it links to, too (same origin, 30 at most)",
     )
     parser.add_argument("--expect-status", type=values.status, metavar="N", help="the status that must come")
     parser.add_argument("--expect-text", metavar="WORDS", help="words that must be on the page")
@@ -56,6 +62,7 @@ def run(options: argparse.Namespace, console: Console) -> int:
         options.register,
         options.reload,
         Path(options.picture).absolute() if options.picture else None,
+        options.follow,
     )
     surroundings = Surroundings.of_process()
     place = clone_of(Path(options.clone).absolute(), surroundings)
@@ -79,6 +86,8 @@ def _show(console: Console, look: ServerLook) -> None:
         return
     for one in look.pages:
         _show_page(console, look, one)
+    for probe in look.followed:
+        _show_followed(console, probe)
     _show_endpoints(console, look.endpoints)
     if look.channel is not None:
         channel, answered = look.channel
@@ -117,6 +126,17 @@ def _show_page(console: Console, look: ServerLook, one: PageReport) -> None:
     if probe.problem:
         console.result(console.wrapped(probe.problem, 6, "      "))
         console.result(f"      log {console.shown_path(look.log)}")
+
+
+def _show_followed(console: Console, probe: Probe) -> None:
+    path = "/" + probe.url.split("/", 3)[3]
+    title = f'  "{probe.title}"' if probe.title else ""
+    failed = [url for url, status, _ in probe.assets if not 0 < status < 400]
+    missing = (
+        f"  {len(failed)} of {len(probe.assets)} assets failed: {', '.join(failed[:3])}" if failed else ""
+    )
+    good = not is_broken(probe)
+    console.result(_line(console, f"{probe.status or 'no answer'}  {path}{title}{missing}", good))
 
 
 def _line(console: Console, text: str, good: bool) -> str:
