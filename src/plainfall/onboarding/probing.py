@@ -206,6 +206,8 @@ class _Looking:
         links = [one for one in first.links if one != first.url]
         safe = [one for one in links if not _ENDS.search(one)]
         self._look.followed = [probe_page(one, visitor=self._visitor) for one in safe[:_FOLLOWED]]
+        if not links:
+            self._look.notes.append(f"{first.url} links to no other page of its own")
         if len(links) > len(safe):
             self._look.notes.append(f"links that end something were left alone: {len(links) - len(safe)}")
         if len(safe) > _FOLLOWED:
