@@ -222,6 +222,7 @@ def test_the_next_start_command_is_tried_and_remembered(machine: Machine) -> Non
         ({"README.md": "# Rain\n\n```\n$ rain --host=0.0.0.0 --port=80\n```\n"}, "rain --host=0.0.0.0 --port=80"),
         ({"README.md": "# Rain\n\nStart it via the command `rain`, then look.\n"}, "rain"),
         ({"README.md": "# Rain\n\nRun `rain --help` first.\n"}, None),
+        ({"README.md": "# Rain\n\n## Run\n\n    ExecStart=/bin/rain --port 80\n    /usr/bin/rain --port 80\n"}, None),
         ({"README.md": "# Rain\n\n## Run\n\n    ./bin/rain -d $HOME/data --port 80\n"}, "rain -d .plainfall/folder --port 80"),
         ({"docs/quickstart.md": "# Run\n\n```\nrain -c /path/to/rain.cfg up --port 80\n```\n", "rain.cfg": "a"}, "rain -c rain.cfg up --port 80"),
     ],

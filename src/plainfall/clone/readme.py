@@ -121,7 +121,7 @@ def _by_name(command: str, words: Vocabulary, programs: frozenset[str]) -> str:
     commands (``env/bin/rain``): by its name, as the part's environment has it."""
     first, space, rest = command.partition(" ")
     folder, _, name = first.rpartition("/")
-    if not re.search(r"(^|/)bin$", folder) or folder.startswith("/"):
+    if not re.fullmatch(r"(\./)?([\w.-]+/)*bin", folder):
         return command
     return f"{name}{space}{rest}" if name in programs or words.interpreter.fullmatch(name) else command
 
