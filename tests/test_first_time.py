@@ -128,3 +128,49 @@ def test_the_project_itself_is_in_place_with_a_list_of_requirements(machine: Mac
     assert run.document["outcome"] == "done", run.document["failure"]
     assert run.step("server")["title"].startswith("rain: ") and (clone / ".venv/bin/rain").exists()
     machine.run("stop", clone)
+
+
+def test_a_missing_module_brings_the_extra_that_lists_it(machine: Machine, offer: Offer) -> None:
+    parts = {name: [Archive.of(package(name))] for name in ("bottle", "raingauge", "rainpaint")}
+    offer([one for row in parts.values() for one in row])
+    serves = f"import http.server, os, raingauge, rainpaint\n\n\ndef main():\n    if True:\n{SERVES}"
+    files = project(serves)
+    files["pyproject.toml"] += (
+        "[project.optional-dependencies]\ndev = ['raingauge', 'rainpaint', 'bottle']\n"
+        "server = ['raingauge', 'rainpaint']\n"
+    )
+    clone = machine.clone(files)
+    run = machine.run("onboard", clone, "--json")
+    assert run.document["outcome"] == "done", run.document["failure"]
+    [remark] = [one for one in run.step("server")["remarks"] if "was missing" in one]
+    assert "raingauge was missing: the extra server, which lists raingauge, was installed, too" in remark
+    machine.run("stop", clone)
+    again = machine.run("onboard", clone, "--json")
+    assert again.states["dependencies"] == "kept"  # the extra holds
+    machine.run("stop", clone)
+
+
+def test_a_reloader_whose_main_thread_ended_is_not_waited_for(machine: Machine) -> None:
+    program = (
+        "import threading, time, http.server\n\n\ndef serve():\n    raise RuntimeError('no gauges')\n\n\n"
+        "threading.Thread(target=serve, name='rain-main-thread').start()\ntime.sleep(60)\n"
+    )
+    clone = machine.clone({"app.py": program, "requirements.txt": ""})
+    run = machine.run("onboard", clone, "--json", timeout=40)
+    assert run.status == 1 and "RuntimeError: no gauges" in run.document["failure"]["lines"]
+    assert "ended" in run.document["failure"]["cause"]
+
+
+@pytest.mark.parametrize(("question", "status"), [("Key? Leave it empty and press Enter.", 0), ("Key:", 1)])
+def test_a_question_that_enter_answers_is_answered(machine: Machine, question: str, status: int) -> None:
+    program = (
+        f"import http.server, os\nprint({question!r}, end='', flush=True)\nkey = input()\nassert key == ''\n"
+        "http.server.HTTPServer(('127.0.0.1', int(os.environ['PORT'])),"
+        " http.server.SimpleHTTPRequestHandler).serve_forever()\n"
+    )
+    clone = machine.clone({"app.py": program, "requirements.txt": ""})
+    run = machine.run("onboard", clone, "--json", timeout=60)
+    assert run.status == status, run.document["failure"]
+    if status == 0:
+        assert any("Enter was pressed for its default" in one for one in run.step("server")["remarks"])
+    machine.run("stop", clone)

@@ -136,3 +136,20 @@ def test_an_older_runtime_where_the_code_imports_what_newer_ones_lack(machine: M
         again.step("server")["remarks"]
     )
     machine.run("stop", clone)
+
+
+@pytest.mark.parametrize(
+    ("line", "page"),
+    [
+        ("path('manage/', admin.site.urls)", "/manage/"),
+        ("re_path(r'^admin/', admin.site.urls)", "/admin/"),
+        ("url(r'^back-office/', include(admin.site.urls))", "/back-office/"),
+        ("re_path(r'^(admin|boss)/', admin.site.urls)", "/admin/"),
+    ],
+)
+def test_the_page_of_the_administration(machine: Machine, line: str, page: str) -> None:
+    manage = "import django.core.management\ndjango.core.management.execute_from_command_line()\n"
+    files = {"manage.py": manage, "rain/settings.py": "INSTALLED_APPS = ['django.contrib.admin']\n"}
+    clone = machine.clone({**files, "rain/urls.py": f"urlpatterns = [{line}]\n"})
+    found = recognise_django(walk(clone), "", frozenset({"django"}))
+    assert found is not None and found.administrator is not None and found.administrator.page == page

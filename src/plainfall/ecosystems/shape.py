@@ -327,6 +327,10 @@ class Installing(Protocol):
         to be missing from newer releases of the runtime."""
         ...
 
+    def extra_with(self, tree: Tree, part: PartFound, addition: Addition) -> str:
+        """The extra of the part's own list that names a package, and is for running the project; "" for none."""
+        ...
+
     def may_resolve(self, part: PartFound) -> bool:
         """Whether versions are chosen for the part's list, so that others could be."""
         ...

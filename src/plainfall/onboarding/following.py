@@ -11,7 +11,7 @@ from pathlib import Path
 from typing import Any
 
 from plainfall.ecosystems import languages
-from plainfall.onboarding.stages.serving import running_of
+from plainfall.onboarding.stages.starting import running_of
 from plainfall.server.logs import cut_log
 from plainfall.server.process import belonging, has_ended
 

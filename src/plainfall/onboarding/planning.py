@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from plainfall.clone.parts import PartFound
 from plainfall.onboarding.settling import Settling
-from plainfall.onboarding.stages import configuring, filling_data, installing, serving, tasks
+from plainfall.onboarding.stages import configuring, filling_data, first_page, installing, serving, tasks
 from plainfall.onboarding.steps import Stage, State, Step, StepResult
 from plainfall.onboarding.work import Work
 
@@ -61,7 +61,7 @@ def plan(part: PartFound, settling: Settling) -> list[Step]:
                 serving.server,
             )
         )
-        steps.append(Step(part.key, Stage.PROBE, "ask for the page", "", (), serving.probe))
+        steps.append(Step(part.key, Stage.PROBE, "ask for the page", "", (), first_page.probe))
     else:
         steps.append(
             _left_out(

@@ -16,7 +16,8 @@ from plainfall.errors import NothingToOnboard, UsageProblem
 from plainfall.evidence import Evidence
 from plainfall.onboarding.clone_root import CloneFolder
 from plainfall.onboarding.inside import work_inside
-from plainfall.onboarding.stages.serving import best_page, running_of
+from plainfall.onboarding.stages.first_page import best_page
+from plainfall.onboarding.stages.starting import running_of
 from plainfall.onboarding.state import CloneState
 from plainfall.onboarding.work import Work
 from plainfall.server.channels import find_channel, open_channel

@@ -11,6 +11,8 @@ from plainfall.clone.parts import Addition
 from plainfall.diagnosis.reading import diagnose
 from plainfall.errors import CommandFailed, DependencyProblem, PlainfallError, ServerFailed
 from plainfall.onboarding.stages import installing, serving
+from plainfall.onboarding.stages.starting import stop_server
+from plainfall.onboarding.stages.tasks import carry_out
 from plainfall.onboarding.steps import Stage, Step
 from plainfall.onboarding.work import Work
 from plainfall.repository import last_commit_time
@@ -19,6 +21,7 @@ from plainfall.surroundings import passed_on
 __all__ = ["second_try"]
 
 _PROGRAM = re.compile(r"([\w.-]+) is not installed in the part's environment")
+_RUNS_SERVER = re.compile(r"((?:python -m )?[\w.-]+) runserver\b")
 _OLD = timedelta(days=365)
 _LATER = (Stage.MIGRATIONS, Stage.SEEDS, Stage.TASKS, Stage.SERVER, Stage.PROBE)
 
@@ -37,6 +40,9 @@ def second_try(work: Work, step: Step, error: PlainfallError) -> str:
         older = _older_runtime(work, step, error)
         if older:
             return older
+        migrated = _own_migrations(work, error)
+        if migrated:
+            return migrated
     if step.stage is Stage.DEPENDENCIES or step.stage in _LATER:
         return _of_its_time(work, step, error)
     return ""
@@ -52,11 +58,17 @@ def _missing_package(work: Work, step: Step, error: PlainfallError) -> str:
     addition = work.installing.package_for(work.tree, work.part, thing)
     if addition is None or any(one.text == addition.text for one in work.part.dependencies.additions):
         return ""
-    _keep(work, addition)
+    extra = work.installing.extra_with(work.tree, work.part, addition)
+    if extra and extra not in work.wishes.install.extras:
+        wishes = work.wishes.install
+        work.wishes = replace(work.wishes, install=replace(wishes, extras=wishes.extras | {extra}))
+    else:
+        _keep(work, addition)
     result = installing.dependencies(work)
     if step.stage is Stage.PROBE:
         serving.server(work)  # it has loaded what was there when it started
-    return f"{thing} was missing: {addition.text} was installed, too ({addition.evidence}): {result.title}"
+    what = f"the extra {extra}, which lists {addition.text}," if extra else addition.text
+    return f"{thing} was missing: {what} was installed, too ({addition.evidence}): {result.title}"
 
 
 def _older_runtime(work: Work, step: Step, error: PlainfallError) -> str:
@@ -87,6 +99,24 @@ def _older_runtime(work: Work, step: Step, error: PlainfallError) -> str:
     if step.stage is Stage.PROBE:
         serving.server(work)
     return f"newer runtimes have no module {known.thing}: {result.title} was taken"
+
+
+def _own_migrations(work: Work, error: PlainfallError) -> str:
+    """The migrations of a program of the project's own that runs its framework's commands (``gauges runserver``),
+    where it says that some are pending."""
+    known = diagnose("\n".join(error.lines), None)
+    match = _RUNS_SERVER.match(str((work.server or {}).get("command", "")))
+    if known.rule != "migration-pending" or match is None or work.part.candidates("migrations"):
+        return ""
+    line = f"{match.group(1)} migrate --noinput"
+    if work.state.record(work.part.key, "own migrations"):
+        return ""
+    work.state.keep(work.part.key, "own migrations", {"line": line})
+    base = work.part.candidates("server")[0]
+    stop_server(work, work.server or {})  # what a command leaves running is ended, and this is not its own
+    carry_out(work, "migrations", replace(base, stage="migrations", line=line, script=""))
+    serving.server(work)
+    return f"migrations were pending: `{line}` was run"
 
 
 def _keep(work: Work, addition: Addition) -> None:

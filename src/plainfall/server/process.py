@@ -84,11 +84,12 @@ def start(
     mark: str,
     output: int | None = None,
     group: str = "",
+    answers: bytes = b"",
 ) -> tuple[Running, subprocess.Popen[bytes]]:
-    """Starts the command line in ``folder``, its output into the descriptor ``output`` of the file ``log``,
-    which is closed here (without one the file is emptied, with mode 600). Nothing ever comes on its input,
-    which does not end either, since some servers end with it. Raises ServerFailed if it cannot be started at
-    all."""
+    """Starts the command line in ``folder``, its output into the descriptor ``output`` of the file ``log``, which
+    is closed here (without one the file is emptied, with mode 600). Nothing but ``answers`` (4 kB at the most) ever
+    comes on its input, which does not end either, since some servers end with it. Raises ServerFailed if it cannot
+    be started at all."""
     import psutil
 
     adopt_orphans()
@@ -96,6 +97,8 @@ def start(
         log.parent.mkdir(parents=True, exist_ok=True)
         output = os.open(log, os.O_WRONLY | os.O_CREAT | os.O_TRUNC | os.O_APPEND, 0o600)
     silence, value = os.pipe()  # the server itself holds the other end, and so the pipe lasts as long as it
+    if answers:
+        os.write(value, answers)
     try:
         process = processes.start(
             enter_words(group, command),

@@ -41,11 +41,14 @@ _CIRCLE = 4  # restarts without an answer: a restart loop
 _OFFERS = re.compile(
     r"[^\n]{0,200}\?[^\n]{0,40}[(\[](?:y/n|yes/no|y/N|Y/n|Y/N)[)\]][^\n]{0,12}$"
     r"|[^\n]{0,200}\?[ \t]{0,9}(?:»|›)[^\n]{0,200}$"
+    r"|[^\n]{0,300}\b(?i:press|hit|type) (?i:enter|return)\b[^\n]{0,40}$"
 )
 # A reloader whose server ended with an error, and that starts it again after an edit.
 _CRASHED = re.compile(
     r"waiting for (?:a )?files? (?:to )?changes?\b|waiting for changes before restart", re.IGNORECASE
 )
+# The last line of a traceback; with a main thread that has ended by it, a reloader goes on alone.
+_ERROR = re.compile(r"[\w.]{0,100}(?:Error|Exception|NotFound|ImproperlyConfigured)\b")
 _WAITS = ("?", ":", "»", "›")
 
 
@@ -82,21 +85,25 @@ class _Log:
         if size != self._size:
             self._size, self.grew = size, time.monotonic()
 
-    def _end(self) -> str:
+    def _end(self, size: int = 600) -> str:
         """Its end, if it has been silent since; else empty."""
         if not self._size or time.monotonic() - self.grew < _SILENT_AFTER_QUESTION:
             return ""
         try:
             with open(self._path, "rb") as file:
-                file.seek(max(0, self._size - 600))
+                file.seek(max(0, self._size - size))
                 end = file.read().decode("utf-8", "replace")
         except OSError:
             return ""
         return without_colours(end)
 
     def crashed(self) -> bool:
-        """Whether it ends with the word of a reloader that its server has ended."""
-        return _CRASHED.search(self._end().rstrip().rpartition("\n")[2]) is not None
+        """Whether it ends with the word of a reloader that its server has ended, or with the error that ended its
+        main thread."""
+        if _CRASHED.search(self._end().rstrip().rpartition("\n")[2]) is not None:
+            return True
+        end = self._end(20_000).rstrip()
+        return "Exception in thread " in end and _ERROR.match(end.rpartition("\n")[2]) is not None
 
     def question(self) -> str:
         """What it asks, if it ends in a question and has been silent since."""

@@ -30,6 +30,9 @@ class NodeInstalling:
     def package_for(self, tree: Tree, part: PartFound, module: str) -> Addition | None:
         return None
 
+    def extra_with(self, tree: Tree, part: PartFound, addition: Addition) -> str:
+        return ""
+
     def may_resolve(self, part: PartFound) -> bool:
         """Not yet: what a manifest is resolved to is not taken as of a day."""
         return False

@@ -12,12 +12,12 @@ from __future__ import annotations
 
 import re
 from collections.abc import Collection, Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 from packaging.requirements import InvalidRequirement, Requirement
 from packaging.utils import canonicalize_name
 
-from plainfall.clone.parts import Addition
+from plainfall.clone.parts import Addition, DependencyFile
 from plainfall.clone.prose import bounded_lines
 from plainfall.clone.walk import Tree
 from plainfall.ecosystems.python.imports import answers, imported_modules, package_of
@@ -33,6 +33,11 @@ _BUILDABLE = ("pyproject.toml", "setup.cfg", "setup.py")
 _PIP = re.compile(r"\bpip3? install ((?:(?!-r|-e|\.)[\w.\[\]<>=~!,'\"-]+ ?)+)")
 _TOX = re.compile(
     r"^[ \t]+(?:[\w.{},-]+:[ \t]+)?([A-Za-z][\w.-]*+(?:\[[\w,-]+\])?[ \t]*+(?:[<>=!~].*)?)$", re.MULTILINE
+)
+# Extras of these names are for work on a project, or hold all that it offers.
+_FOR_WORK = re.compile(
+    r"^(all|full|everything|complete|.*(dev|test|doc|lint|check|typing|build|release|bench|ci).*)$",
+    re.IGNORECASE,
 )
 
 
@@ -98,6 +103,25 @@ def named_elsewhere(tree: Tree, folder: str, module: str) -> Addition | None:
     lines += _other_lines(tree, folder, library, target)
     line = next((one for one in lines if answers(one.name, module)), None)
     return Addition(str(line.requirement), line.evidence, line.evidence) if line is not None else None
+
+
+def extra_with(tree: Tree, listed: DependencyFile, addition: Addition) -> str:
+    """The smallest extra of a list that names a package and is not for work on the project itself; "" for none."""
+    if addition.in_place or addition.evidence.path not in (listed.path, *listed.files):
+        return ""
+    target = Target(default_markers())
+    results: list[tuple[int, str]] = []
+    for extra in listed.offered[0]:
+        try:
+            wishes = read_list(
+                tree, listed.path, listed.kind, replace(target, extras=frozenset({extra}))
+            ).wishes
+        except BadInput:
+            return ""  # reported where the list is read
+        named = [str(line.requirement) for line in wishes if line.requirement is not None]
+        if addition.text in named and not _FOR_WORK.search(extra):
+            results.append((len(named), extra))
+    return min(results)[1] if results else ""
 
 
 def default_markers() -> dict[str, str]:

@@ -53,6 +53,11 @@ class PythonInstalling:
             return Addition(part.path or ".", own.evidence, own.evidence, in_place=True)
         return named_elsewhere(tree, part.path, top)
 
+    def extra_with(self, tree: Tree, part: PartFound, addition: Addition) -> str:
+        from plainfall.ecosystems.python.additions import extra_with
+
+        return extra_with(tree, part.dependencies, addition) if part.dependencies else ""
+
     def may_resolve(self, part: PartFound) -> bool:
         listed = part.dependencies
         return (

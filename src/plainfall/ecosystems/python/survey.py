@@ -280,7 +280,10 @@ def _project_scripts(tree: Tree, folder: str) -> Iterator[Command]:
             likely = _likely_server(one, own, alone=len(scripts) == 1) if here else 0
             if likely:
                 reason = f"the project's own program {one.name!r}, since nothing says how it is started"
-                yield Command("server", one.name, reason, likely, one.evidence, folder, may_fail=True)
+                # A module that can be run needs no command, which some builds do not bring.
+                module = one.module.removesuffix(".__main__")
+                line = f"python -m {module}" if module != one.module else one.name
+                yield Command("server", line, reason, likely, one.evidence, folder, may_fail=True)
 
 
 def _called(script: ConsoleScript, tree: Tree, folder: str) -> str:

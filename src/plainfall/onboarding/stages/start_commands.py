@@ -13,7 +13,22 @@ from plainfall.onboarding.work import Work
 __all__ = ["TRIES", "in_turn", "keep_answering", "with_its_word"]
 
 _ANSWERED = "answering command"
-_SERVE_WORDS = ("serve", "runserver", "server", "run-server", "start", "run", "web", "webserver", "up")
+_SERVE_WORDS = (
+    "serve",
+    "runserver",
+    "server",
+    "run-server",
+    "start",
+    "run",
+    "web",
+    "webserver",
+    "up",
+    "http",
+    "dev",
+    "develop",
+    "daemon",
+    "api",
+)
 TRIES = 3  # start commands that are tried in one run
 _WORTH_TRYING = 3  # candidates of a lower rank name what is not here
 

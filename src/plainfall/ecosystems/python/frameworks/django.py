@@ -162,10 +162,14 @@ def _static(settings: str, run: str, evidence: Evidence, folder: str) -> Iterato
         )
 
 
+_ADMIN_SITE = re.compile(r"(?:path|url)\(\s*r?['\"]([^'\"]*)['\"]\s*,\s*(?:include\()?admin\.site\.urls")
+
+
 def _admin_page(texts: dict[str, str]) -> str:
     for path, text in texts.items():
         if path.endswith("urls.py"):
-            match = re.search(r"path\(\s*r?['\"]([^'\"]*)['\"]\s*,\s*admin\.site\.urls", text)
-            if match:
-                return f"/{match.group(1)}"
+            match = _ADMIN_SITE.search(text)
+            written = match.group(1).removeprefix("^").removesuffix("$").lstrip("/") if match else ""
+            if match and re.fullmatch(r"[\w./-]*", written):
+                return f"/{written}"
     return "/admin/"

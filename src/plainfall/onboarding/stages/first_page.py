@@ -1,0 +1,116 @@
+"""The page of a server that was started: asked for, looked at, and judged."""
+
+from __future__ import annotations
+
+import re
+import time
+from dataclasses import replace
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+from plainfall.diagnosis.reading import lines_that_matter
+from plainfall.errors import ServerFailed
+from plainfall.onboarding.explaining import diagnose_for, mend_words
+from plainfall.onboarding.steps import State, StepResult
+from plainfall.onboarding.work import Work
+from plainfall.server.logs import end_of_log
+
+if TYPE_CHECKING:  # asking over HTTP takes long to import, and most runs have a server that is kept
+    from plainfall.server.probe import Probe
+
+__all__ = ["best_page", "probe"]
+
+# Statuses by which a page of a server that has only an interface says that there is nothing to see.
+_OF_INTERFACE = (400, 401, 403, 404, 405, 406, 422, 426)
+# A server that refuses its own address, or whose code failed, is not one that wants values.
+_REFUSED = re.compile(r"DisallowedHost|invalid host|Traceback|\bat .{1,300}:\d+:\d+|exception", re.IGNORECASE)
+_ANSWERS = {
+    401: "it asks for a login",
+    405: "it wants another method than GET: it is an interface, not a page",
+    422: "it wants values with the request: it is an interface, not a page",
+    426: "it wants another protocol: it is no page",
+}
+
+
+def probe(work: Work) -> StepResult:
+    """Asks for the page; kept if this very server was probed well before. Raises ServerFailed if no page
+    answers well."""
+    record = work.server
+    if record is None:
+        return StepResult(State.LEFT_OUT, "no server runs", "none was started")
+    before = record.get("probe")
+    if before and not before["problem"]:
+        return StepResult(
+            State.KEPT,
+            _probe_words(before),
+            "this very server was probed before; `plainfall probe` asks it now",
+            (),
+            (),
+            {"probe": before},
+        )
+    result, tried = best_page(record["url"], work.part.pages)
+    if result.status == 400 and "//localhost:" in record["url"]:
+        # A server that checks host names may know itself by its address only.
+        by_address = record["url"].replace("//localhost:", "//127.0.0.1:")
+        again, tried = best_page(by_address, work.part.pages)
+        if not again.problem:
+            result = again
+            record["url"] = by_address
+    if result.status == 400 and not _REFUSED.search(end_of_log(Path(record["log"]))):
+        result = replace(result, problem="", notes=(*result.notes, _ANSWERS[422]))
+    record["probe"] = result.as_json()
+    work.state.keep_server(work.part.key, record)
+    if result.problem:
+        raise probe_failure(work, record, result, tried)
+    return StepResult(
+        State.DONE,
+        _probe_words(result.as_json()),
+        "" if len(tried) == 1 else f"asked in turn: {', '.join(tried)}",
+        (),
+        (),
+        {"probe": result.as_json()},
+    )
+
+
+def best_page(base: str, paths: tuple[str, ...]) -> tuple[Probe, list[str]]:
+    """The first of the pages that answers well, else the first page's answer; and what was asked. A first
+    page that does not exist (404), or wants more than was sent, says nothing against a server that has only an
+    interface; one that asks for a login is what a person would see."""
+    from plainfall.server.probe import probe_page
+
+    tried: list[str] = []
+    first: Probe | None = None
+    for path in paths or ("/",):
+        tried.append(path)
+        result = probe_page(base.rstrip("/") + path)
+        if not result.problem:
+            return result, tried
+        first = first or result
+        if first.status not in _OF_INTERFACE:
+            break
+    assert first is not None
+    if first.status in _ANSWERS:
+        return replace(first, problem="", notes=(*first.notes, _ANSWERS[first.status])), tried
+    return first, tried
+
+
+def probe_failure(work: Work, record: dict[str, Any], result: Probe, tried: list[str]) -> ServerFailed:
+    time.sleep(0.05)  # a server writes its log line after the answer is sent
+    output = work.masked(end_of_log(Path(record["log"])))
+    known = diagnose_for(work, output)
+    return ServerFailed(
+        f"{result.url}: {result.problem}" + (f" ({known.cause})" if known.cause else ""),
+        remedy=known.remedy + mend_words(known)
+        or "Read what the server logged for this request. It is left running.",
+        lines=lines_that_matter(output),
+        log=record["log"],
+        mend=known.mend,
+    )
+
+
+def _probe_words(page: dict[str, Any]) -> str:
+    title = f' "{page["title"]}"' if page["title"] else ""
+    assets = page["assets"]
+    good = sum(1 for asset in assets if asset["status"] < 400)
+    loads = f", {good} of {len(assets)} assets load" if assets else ""
+    return f"{page['status']}{title}{loads}, first byte after {page['first_byte_seconds'] * 1000:.0f} ms"

@@ -1,0 +1,284 @@
+"""Starting one server with one command, and waiting for a real answer."""
+
+from __future__ import annotations
+
+import re
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+from plainfall.clone.commands import GIVEN_FOLDER, Command
+from plainfall.diagnosis.reading import lines_that_matter
+from plainfall.ecosystems.frameworks import every_traits
+from plainfall.ecosystems.shape import Debugging, DebugWish
+from plainfall.errors import ServerFailed
+from plainfall.onboarding.commands import check_command
+from plainfall.onboarding.explaining import diagnose_for, mend_words
+from plainfall.onboarding.steps import State, StepResult
+from plainfall.onboarding.work import Work
+from plainfall.processes import release
+from plainfall.server.control_group import make_group
+from plainfall.server.logs import end_of_log
+from plainfall.server.ports import free_port, holder_of, listening_ports, with_port
+from plainfall.server.process import Running, belonging, marked, new_mark, start, stop, with_others
+from plainfall.survey.ports import PORT_KEYS, USUAL
+from plainfall.writing import digest_of
+
+if TYPE_CHECKING:  # asking over HTTP takes long to import, and most runs have a server that is kept
+    from plainfall.server.readiness import Ready
+
+__all__ = ["CommandEnded", "running_of", "start_server", "stop_server"]
+
+_DEBUG_PORT = 9229  # the first that is tried; where it is taken, the next
+# Reasons for which another start command may do: none that is known, and those that are about the command itself.
+_ANOTHER_MAY_DO = ("", "command-missing", "name-missing")
+# A question whose default is taken with the Enter key, as it says itself.
+_BY_ENTER = re.compile(
+    r"\b(press|hit|type) (enter|return)\b|\bleave (this|it|the field)? ?(empty|blank)\b", re.IGNORECASE
+)
+
+
+class ServerAsks(ServerFailed):
+    """A server that waits for an answer to its ``question``."""
+
+    question = ""
+
+
+class CommandEnded(ServerFailed):
+    """A start command that ended at once. ``another_may_do`` tells that no reason is known for which every
+    other command would fail, too."""
+
+    another_may_do = False
+
+
+def start_server(work: Work, command: Command) -> StepResult:
+    """Starts the part's server with a command, on a port of its own, and waits for its first answer; one that runs
+    and is still right is kept. Raises ServerFailed with the lines of the log that matter."""
+    fingerprint = digest_of(
+        command.line,
+        work.fingerprints.get("runtime"),
+        work.fingerprints.get("dependencies"),
+        work.fingerprints.get("settings"),
+        work.wishes.port,
+        work.wishes.debug,
+    )
+    before = work.state.servers.get(work.part.key)
+    if before:
+        if before.get("fingerprint") == fingerprint and "url" in before and _runs(before):
+            work.server = before
+            why = f"process {before['pid']} runs and holds port {before['port']}"
+            return StepResult(
+                State.KEPT, f"{command.line}: {before['url']}", why, (command.evidence,), (), _detail(before)
+            )
+        stop_server(work, before)
+    settling = work.settled_by()
+    wanted = settling.wanted[work.part.key]
+    port = free_port(settling.ports[work.part.key], work.avoided)
+    remarks = []
+    if port != wanted.port:
+        holder = _holder(work, wanted.port)
+        taken = f"is taken by {holder}" if holder else "is kept for another server"
+        if work.wishes.port is not None and not work.wishes.mend:
+            raise ServerFailed(
+                f"port {wanted.port}, which you asked for, {taken}",
+                remedy="Name another port, or let --mend take the next free one.",
+            )
+        remarks.append(f"port {wanted.port} ({wanted.source}) {taken}; {port} is used")
+    elif work.wishes.port is None and wanted.source != USUAL:
+        remarks.append(f"port {port} from {wanted.source}")
+    for other, place in work.after.items():
+        remarks.append(f"started after {other or 'the part at the top'}, whose address it needs ({place})")
+    debugging = _debugging(work) if work.wishes.debug else None
+    try:
+        record, ready = _start(work, command, port, fingerprint, wanted.port, debugging)
+    except ServerAsks as error:
+        if not _BY_ENTER.search(error.question):
+            raise
+        record, ready = _start(work, command, port, fingerprint, wanted.port, debugging, b"\n" * 40)
+        remarks.append(f"it asked, and Enter was pressed for its default: {error.question}")
+    if ready.port != port:
+        remarks.append(f"it was given port {port} and listens on {ready.port}")
+    if ready.beyond:
+        remarks.append(f"it listens beyond this machine, on {ready.beyond}: others can reach it")
+    if ready.scheme == "https":
+        remarks.append("it speaks https only; self-signed certificate, not verified")
+    work.server = record
+    return StepResult(
+        State.DONE,
+        f"{command.line}: {record['url']}",
+        f"{command.reason}; first answer after {ready.seconds:.2f} s",
+        (command.evidence,),
+        tuple(remarks),
+        _detail(record),
+    )
+
+
+def _debugging(work: Work) -> Debugging:
+    """The part's debugger, on a free port of its own."""
+    port = free_port(_DEBUG_PORT, {*work.settled_by().ports.values(), *work.avoided})
+    state = work.state.folder / "tools" / work.state.name_of(work.part.key)
+    wish = DebugWish(
+        work.clone, work.folder, work.chosen(), port, work.surroundings, state, work.progress, work.access()
+    )
+    return work.environment.debugging(wish)
+
+
+def _holder(work: Work, port: int) -> str:
+    """Who holds a port, in words: a clone of the register, or the process; "" for nobody."""
+    holder = holder_of(port)
+    if holder is None:
+        return ""
+    for row in work.state.register.every():
+        if holder.pid is not None and holder.pid in row.pids:
+            return f"the dev server of {row.clone}{f', part {row.part}' if row.part else ''}"
+    if holder.folder and Path(holder.folder).is_relative_to(work.clone):
+        return f"{holder}, a left-over in this very clone; end it with: kill {holder.pid}"
+    return str(holder)
+
+
+def _port_variables(key: str | None) -> list[str]:
+    """Variables that carry the port: the usual one, those of frameworks, the part's own."""
+    ours = [name for traits in every_traits() for name in traits.port_variables]
+    return ["PORT", *ours, *([key] if key else [])]
+
+
+def _start(
+    work: Work,
+    command: Command,
+    port: int,
+    fingerprint: str,
+    wanted: int,
+    debugging: Debugging | None,
+    answers: bytes = b"",
+) -> tuple[dict[str, Any], Ready]:
+    line, _ = with_port(command.line, port)
+    key = _port_key(work)
+    work.prepare()
+    check_command(work, line, command.evidence)
+    if GIVEN_FOLDER in line:
+        work.state.confined.own_folder(GIVEN_FOLDER)
+    variables = {**work.variables(), **dict.fromkeys(_port_variables(key), str(port))}
+    if debugging is not None:
+        own = {name: variables.get(name, "") for name in debugging.joined}
+        variables |= debugging.variables
+        for name, separator in debugging.joined.items():
+            variables[name] = separator.join(filter(None, (debugging.variables[name], own[name])))
+    log = work.state.log(work.part.key, "server")
+    mark = new_mark()
+    group = make_group(mark)
+    record: dict[str, Any] = {
+        "mark": mark,
+        "command": line,
+        "log": str(log),
+        "port": port,
+        "wanted": wanted,
+        "pid": 0,
+        "started": 0,
+        "group": group,
+        "attach": dict(debugging.attach) if debugging is not None else None,
+    }
+    # On disk before the start, so that a run after a kill finds the processes by their mark.
+    work.state.keep_server(work.part.key, record)
+    work.making("server", log, exclude=False)
+    output = work.state.open_log(work.part.key, "server")
+    running, process = start(line, work.folder, variables, log, port, mark, output, group, answers)
+    record.update(running.as_record(), fingerprint=fingerprint)
+    work.state.keep_server(work.part.key, record)
+    from plainfall.server.readiness import wait_until_ready
+
+    try:
+        before = work.state.record(work.part.key, "start time").get("seconds", 0.0)
+        unit = f"s waited; it took {before:.0f} s the last time" if before >= 2 else "s waited"
+        ready = wait_until_ready(
+            running,
+            process,
+            max(work.wishes.wait, 3 * before),
+            lambda waited: work.progress(int(waited), 0, unit),
+            elsewhere=0.5 if debugging is None else 20.0,
+        )
+        if ready.state != "answers":
+            raise _failure(work, command, running, ready)
+        record.update(with_others(running).as_record())
+        release(process.pid)  # it is meant to stay when this process ends
+    except BaseException:
+        stop(running, process)
+        work.state.keep_server(work.part.key, None)
+        raise
+    host = (
+        "localhost" if ready.host == "127.0.0.1" else f"[{ready.host}]" if ":" in ready.host else ready.host
+    )
+    record.update(port=ready.port, url=f"{ready.scheme}://{host}:{ready.port}/")
+    work.state.keep_server(work.part.key, record)
+    work.state.keep(work.part.key, "start time", {"seconds": round(ready.seconds, 2)})
+    return record, ready
+
+
+def _failure(work: Work, command: Command, running: Running, ready: Ready) -> ServerFailed:
+    output = work.masked(end_of_log(Path(running.log)))
+    known = diagnose_for(work, output, ready.exit_status)
+    if ready.state == "asks":
+        asks = ServerAsks(
+            f"the server asks a question, and there is no input here: {ready.question}",
+            remedy="Settle it beforehand: a free port with --port N, else an option or variable of that "
+            "tool, or its configuration.",
+            place=command.evidence,
+            lines=lines_that_matter(output),
+            log=running.log,
+        )
+        asks.question = work.masked(ready.question)
+        return asks
+    if ready.state == "circles":
+        cause = f"the server restarts again and again, without an answer in {ready.seconds:.0f} s"
+    elif ready.state == "ended":
+        cause = f"the server ended with status {ready.exit_status} after {ready.seconds:.1f} s"
+    else:
+        value = listening_ports(belonging(running))
+        where = f"though it listens on {', '.join(map(str, value))}" if value else "and listens on no port"
+        if ready.mute:
+            where += ": what it says there is no HTTP" if value else ""
+        cause = f"the server gave no answer within {ready.seconds:.0f} s, {where}"
+    error = (CommandEnded if ready.state == "ended" else ServerFailed)(
+        cause + (f": {known.cause}" if known.cause else ""),
+        remedy=known.remedy + mend_words(known)
+        or (
+            "Read its lines above."
+            if ready.state == "ended"
+            else "Give it longer with --wait SECONDS, or read its log."
+        ),
+        place=command.evidence,
+        lines=lines_that_matter(output) or ("(no output)",),
+        log=running.log,
+        mend=known.mend,
+    )
+    if isinstance(error, CommandEnded):
+        error.another_may_do = known.rule in _ANOTHER_MAY_DO
+    return error
+
+
+def _port_key(work: Work) -> str | None:
+    """The setting that holds the server's port, if one does."""
+    for key in PORT_KEYS:
+        if work.settings.get(key, "").isdigit():
+            return key
+    return None
+
+
+def running_of(record: dict[str, Any]) -> Running:
+    """The record of a server as a value."""
+    return Running.of_record(record)
+
+
+def _runs(record: dict[str, Any]) -> bool:
+    """Whether the server's processes live and hold its port."""
+    pids = belonging(running_of(record))
+    return bool(pids) and record["port"] in listening_ports(pids)
+
+
+def _detail(record: dict[str, Any]) -> dict[str, Any]:
+    return {name: record.get(name) for name in ("command", "url", "port", "pid", "log")}
+
+
+def stop_server(work: Work, record: dict[str, Any]) -> list[int]:
+    """Ends a recorded server and drops the record; returns the ids of the ended processes."""
+    ended = stop(running_of(record)) if record.get("pid") or marked(record["mark"], record["group"]) else []
+    work.state.keep_server(work.part.key, None)
+    return ended
