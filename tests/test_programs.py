@@ -60,7 +60,27 @@ def test_what_listens_after_all_is_a_server(machine: Machine) -> None:
     clone = machine.clone({"tally.py": hidden, "README.md": RUN, "requirements.txt": ""})
     run = machine.run("onboard", clone, "--json")
     assert run.status == 0 and len(run.document["servers"]) == 1
+    again = machine.run("onboard", clone, "--json")
+    assert again.states["server"] == "kept" and again.document["servers"] == run.document["servers"]
     machine.run("stop", clone)
+    assert (
+        machine.run("onboard", clone, "--json").step("server")["title"].startswith("python tally.py: http://")
+    )
+    machine.run("stop", clone)
+
+
+def test_what_is_called_a_server_is_not_run_as_a_program_first(machine: Machine) -> None:
+    once = (
+        "import importlib, os, pathlib\nstarts = pathlib.Path('starts')\n"
+        "starts.write_text((starts.read_text() if starts.exists() else '') + 'x')\n"
+        "server = importlib.import_module('http' + '.server')\n"
+        "httpd = getattr(server, 'HTTP' + 'Server')(('127.0.0.1', int(os.environ['PORT'])), server.SimpleHTTPRequestHandler)\n"
+        "getattr(httpd, 'serve' + '_forever')()\n"
+    )
+    clone = machine.clone({"tally.py": once, "Procfile": "web: python tally.py\n", "requirements.txt": ""})
+    assert machine.run("onboard", clone).status == 0
+    machine.run("stop", clone)
+    assert (clone / "starts").read_text() == "x"
 
 
 @pytest.mark.skipif(shutil.which("Xvfb") is None, reason="there is no Xvfb here")

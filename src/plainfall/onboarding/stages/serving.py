@@ -16,6 +16,11 @@ from plainfall.onboarding.work import Work
 
 __all__ = ["server"]
 
+# Words of a start command, or of the place that names it, that are a server's.
+_SERVES = re.compile(
+    r"serv(e|er|ing)\b|\bweb\b|\bhttps?\b|\bport\b|\$|\bhost\b|:\d{4,5}\b|\blisten|\bw?asgi\b|\bwsgi\b",
+    re.IGNORECASE,
+)
 # What a program says that wants to be told what to do.
 _USAGE = re.compile(
     r"\busage\b|arguments? (is|are) required|missing (argument|command|option)", re.IGNORECASE
@@ -29,7 +34,7 @@ def server(work: Work) -> StepResult:
     most; a command that a person chose is the only one. Raises ServerFailed with the lines of the log that matter.
     """
     candidates = in_turn(work)
-    if not _may_serve(work):
+    if not _may_serve(work, candidates[0]):
         try:
             result = run_program(work, candidates[0])
         except CommandFailed as error:
@@ -70,10 +75,15 @@ def server(work: Work) -> StepResult:
     raise first
 
 
-def _may_serve(work: Work) -> bool:
-    """Whether anything tells that what is started is a server; the person's own port does, too."""
+def _may_serve(work: Work, command: Command) -> bool:
+    """Whether anything tells that what is started is a server: what it was before, the person's own port, a
+    framework, the words of the command and of the place that names it, the part's packages and sources."""
     recognising, listed = work.language.recognising, work.part.dependencies
+    if work.state.servers.get(work.part.key) or work.state.record(work.part.key, "start time"):
+        return True
     if work.part.frameworks or work.wishes.port is not None or work.wishes.debug or recognising is None:
+        return True
+    if _SERVES.search(f"{command.line} {command.script} {command.reason}"):
         return True
     return recognising.may_serve(work.tree, work.part.path, listed.names if listed else ())
 
