@@ -17,7 +17,7 @@ from plainfall.onboarding.work import Work
 from plainfall.server.logs import end_of_log
 from plainfall.survey.documents import documented_uses
 
-__all__ = ["files_in", "first_step"]
+__all__ = ["first_step"]
 
 _FIRST = re.compile(
     r"(?:init(?:iali[sz]e)?|setup|create|prepare)(?:[-_](?:db|database|tables|instance|config|server))?|init-?db|"
@@ -111,12 +111,3 @@ def _is_first(line: str, programs: frozenset[str]) -> bool:
     if not words or not _FIRST.fullmatch(words[0]):
         return False
     return words[0] not in ("db", "database") or (len(words) > 1 and _SECOND.fullmatch(words[1]) is not None)
-
-
-def files_in(folder: Path) -> frozenset[str]:
-    """The names in a part's folder that a start may add to: no logs, nothing hidden."""
-    return frozenset(
-        one.name
-        for one in folder.iterdir()
-        if one.is_file() and not one.name.startswith(".") and one.suffix != ".log"
-    )

@@ -4,11 +4,10 @@ from __future__ import annotations
 
 import re
 from dataclasses import replace
+from pathlib import Path
 
 from plainfall.clone.commands import Command
 from plainfall.errors import CommandFailed
-from plainfall.onboarding.first_time import files_in, first_step
-from plainfall.onboarding.stages.programs import run_program
 from plainfall.onboarding.stages.start_commands import TRIES, in_turn, keep_answering, with_its_word
 from plainfall.onboarding.stages.starting import CommandEnded, start_server
 from plainfall.onboarding.steps import State, StepResult
@@ -35,6 +34,8 @@ def server(work: Work) -> StepResult:
     """
     candidates = in_turn(work)
     if not _may_serve(work, candidates[0]):
+        from plainfall.onboarding.stages.programs import run_program  # most parts have a server
+
         try:
             result = run_program(work, candidates[0])
         except CommandFailed as error:
@@ -47,7 +48,7 @@ def server(work: Work) -> StepResult:
     prepared: list[str] = []
     while candidates:
         command = candidates.pop(0)
-        files = files_in(work.folder)
+        files = _files_in(work.folder)
         try:
             result = start_server(work, command)
         except (CommandEnded, CommandFailed) as error:
@@ -88,6 +89,15 @@ def _may_serve(work: Work, command: Command) -> bool:
     return recognising.may_serve(work.tree, work.part.path, listed.names if listed else ())
 
 
+def _files_in(folder: Path) -> frozenset[str]:
+    """The names in a part's folder that a start may add to: no logs, nothing hidden."""
+    return frozenset(
+        one.name
+        for one in folder.iterdir()
+        if one.is_file() and not one.name.startswith(".") and one.suffix != ".log"
+    )
+
+
 def _no_server(tried: list[tuple[str, str]]) -> StepResult:
     """The result where nothing says how a project is started, and its own programs do not serve by themselves."""
     return StepResult(
@@ -108,7 +118,9 @@ def _after_first_time(
     """What was done, or happened, once before the same command is worth another start, in words; "" for nothing."""
     if isinstance(error, CommandFailed):
         return ""
-    written = sorted(files_in(work.folder) - files)
+    written = sorted(_files_in(work.folder) - files)
     if written:
         return f"its first start wrote {', '.join(written[:3])} and ended"
+    from plainfall.onboarding.first_time import first_step  # after a failure only
+
     return first_step(work, command, error.lines, error.log)
