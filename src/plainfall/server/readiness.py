@@ -41,8 +41,9 @@ _CIRCLE = 4  # restarts without an answer: a restart loop
 _OFFERS = re.compile(
     r"[^\n]{0,200}\?[^\n]{0,40}[(\[](?:y/n|yes/no|y/N|Y/n|Y/N)[)\]][^\n]{0,12}$"
     r"|[^\n]{0,200}\?[ \t]{0,9}(?:»|›)[^\n]{0,200}$"
-    r"|[^\n]{0,300}\b(?i:press|hit|type) (?i:enter|return)\b[^\n]{0,40}$"
 )
+# A line that says that the Enter key goes on.
+_ENTER = re.compile(r"\b(?:press|hit|type) (?:enter|return)\b[^\n]{0,40}$", re.IGNORECASE)
 # A reloader whose server ended with an error, and that starts it again after an edit.
 _CRASHED = re.compile(
     r"waiting for (?:a )?files? (?:to )?changes?\b|waiting for changes before restart", re.IGNORECASE
@@ -112,7 +113,9 @@ class _Log:
         if match is not None:
             return " ".join(match.group(0).split())
         last = end.rpartition("\n")[2]
-        return " ".join(last.split()) if last.rstrip().endswith(_WAITS) else ""
+        waits = last.rstrip().endswith(_WAITS)
+        last = last if waits else end.rstrip().rpartition("\n")[2]
+        return " ".join(last.split()) if waits or _ENTER.search(last.rstrip()) else ""
 
 
 def wait_until_ready(
