@@ -72,7 +72,7 @@ HTTPServer(("127.0.0.1", int(os.environ["PORT"])), Page).serve_forever()
 
 
 # Generated examples a test: the same in every run, few in the suite, more in .ci/run.
-EXAMPLES = int(os.environ.get("PLAINFALL_EXAMPLES", "60"))
+EXAMPLES = int(os.environ.get("PLAINFALL_EXAMPLES", "25"))
 settings.register_profile(
     "plainfall",
     max_examples=EXAMPLES,
