@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import contextlib
+import sqlite3
 from collections.abc import Callable
 from pathlib import Path
 
@@ -64,10 +66,10 @@ def clone_of(machine: Machine, **words: str) -> Path:
         {"refusal": "no gauges yet: run rain init first"},
         {"listed": "  reset    take all away\\n  init     make the list of gauges\\n"},
         {"readme": "\n## What happens behind it\n\n    rain init\n"},
-        {"readme": "\n## More\n\n    rain init --of GAUGE_NAME\n", "question": "How many? [3]"},
+        {"readme": "\n## More\n\n    rain init --of GAUGE_NAME\n"},
         {"word": "bootstrap", "listed": "  init     one step\\n  bootstrap  every step\\n"},
     ],
-    ids=["the output says so", "its help lists it", "documented", "it asks", "all of them"],
+    ids=["the output says so", "its help lists it", "documented", "with a placeholder", "all of them"],
 )
 def test_a_first_step_of_the_projects_own_is_carried_out_once(
     machine: Machine, offer: Offer, words: dict[str, str]
@@ -91,6 +93,19 @@ def test_what_takes_something_away_is_never_a_first_step(machine: Machine, offer
     run = machine.run("onboard", clone, "--json")
     assert run.status == 1 and "no gauges: rain reset" in run.document["failure"]["lines"]
     assert not list(clone.glob("*.dat"))
+
+
+@pytest.mark.parametrize(
+    "words", [{"question": "Take all rows away? [Y/n]"}, {"rows": "1"}], ids=["asks", "rows"]
+)
+def test_a_first_step_puts_no_row_at_stake(machine: Machine, offer: Offer, words: dict[str, str]) -> None:
+    offer([Archive.of(package("bottle"))])
+    clone = clone_of(machine, refusal="no gauges yet: run rain init first", **words)
+    if "rows" in words:
+        with contextlib.closing(sqlite3.connect(clone / "readings.db")) as database:
+            database.executescript("create table reading (mm); insert into reading values (12);")
+    run = machine.run("onboard", clone, "--json")
+    assert run.status == 1 and not (clone / "gauges.dat").exists()
 
 
 def test_a_first_start_that_only_writes_its_configuration_is_followed_by_a_second(machine: Machine) -> None:
@@ -162,7 +177,9 @@ def test_a_reloader_whose_main_thread_ended_is_not_waited_for(machine: Machine) 
     assert "ended" in run.document["failure"]["cause"]
 
 
-@pytest.mark.parametrize(("question", "status"), [("Key? Leave it empty and press Enter.", 0), ("Key:", 1)])
+@pytest.mark.parametrize(
+    ("question", "status"), [("Key? Leave it empty and press Enter.", 0), ("Press Enter to begin anew:", 1)]
+)
 def test_a_question_that_enter_answers_is_answered(machine: Machine, question: str, status: int) -> None:
     program = (
         f"import http.server, os\nprint({question!r}, end='', flush=True)\nkey = input()\nassert key == ''\n"

@@ -64,10 +64,8 @@ def _is_script_of(path: str, runtime: str) -> bool:
     return first.startswith(b"#!") and re.search(rf"\b{runtime}[\d.]*\s*$".encode(), first) is not None
 
 
-def run_command(
-    work: Work, stage: str, command: str, mark: str, evidence: Evidence, answers: bytes = b""
-) -> list[str]:
-    """Runs the command line in the part's folder and environment, with ``answers`` (4 kB at the most) as its input,
+def run_command(work: Work, stage: str, command: str, mark: str, evidence: Evidence) -> list[str]:
+    """Runs the command line in the part's folder and environment,
     output (secrets covered) into the stage's log; returns remarks for people: processes that outlived it are ended,
     since nothing that a step leaves behind would ever be ended by anyone.
 
@@ -85,13 +83,10 @@ def run_command(
         enter_words(group, command),
         {**work.variables(), MARK: mark},
         folder=work.folder,
-        stdin=subprocess.PIPE if answers else subprocess.DEVNULL,
+        stdin=subprocess.DEVNULL,
         stdout=subprocess.PIPE,
         stderr=subprocess.STDOUT,
     )
-    if process.stdin is not None:
-        with contextlib.suppress(BrokenPipeError), process.stdin:  # it may have ended without reading
-            process.stdin.write(answers)
     pieces = []
     try:
         with open(handle, "w", encoding="utf-8") as file:

@@ -11,6 +11,7 @@ from pathlib import Path
 from plainfall.clone.commands import Command
 from plainfall.ecosystems import recognising_of
 from plainfall.errors import CommandFailed
+from plainfall.onboarding.stages.filling_data import rows_at_stake
 from plainfall.onboarding.stages.tasks import carry_out
 from plainfall.onboarding.start_help import help_words, words_of_help
 from plainfall.onboarding.work import Work
@@ -30,14 +31,14 @@ _HARMFUL = re.compile(
 )
 _READERS_OWN = re.compile(r"^<|^\[|[A-Z]{2,}[-_]?[A-Z]{2,}|path/to|/your|/my|example\.(com|org)|~/|^/")
 _TRIES = 2
-_DEFAULTS = b"\n" * 40  # to what it asks: its defaults
 
 
 def first_step(work: Work, command: Command, lines: tuple[str, ...], log: str | None) -> str:
     """Carries out a first step of the project's own, once; returns it in words, "" if there was none that could be
     done. It is what the server's output names, else what the project's documents do, else what the program's help
-    lists."""
-    if work.state.record(work.part.key, "first step"):
+    lists. What it does to data is not known, so it is never run where a database holds rows; and it gets no
+    answers: one that asks fails."""
+    if work.state.record(work.part.key, "first step") or rows_at_stake(work):
         return ""
     output = "\n".join([*lines, end_of_log(Path(log)) if log else ""])
     tried: list[str] = []
@@ -46,7 +47,7 @@ def first_step(work: Work, command: Command, lines: tuple[str, ...], log: str | 
             continue
         tried.append(one.line)
         try:
-            carry_out(work, "migrations", one, answers=_DEFAULTS)
+            carry_out(work, "migrations", one)
         except CommandFailed:
             if len(tried) == _TRIES:
                 break

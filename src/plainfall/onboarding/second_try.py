@@ -11,6 +11,7 @@ from plainfall.clone.parts import Addition
 from plainfall.diagnosis.reading import diagnose
 from plainfall.errors import CommandFailed, DependencyProblem, PlainfallError, ServerFailed
 from plainfall.onboarding.stages import installing, serving
+from plainfall.onboarding.stages.filling_data import rows_at_stake
 from plainfall.onboarding.stages.starting import stop_server
 from plainfall.onboarding.stages.tasks import carry_out
 from plainfall.onboarding.steps import Stage, Step
@@ -109,7 +110,7 @@ def _own_migrations(work: Work, error: PlainfallError) -> str:
     if known.rule != "migration-pending" or match is None or work.part.candidates("migrations"):
         return ""
     line = f"{match.group(1)} migrate --noinput"
-    if work.state.record(work.part.key, "own migrations"):
+    if work.state.record(work.part.key, "own migrations") or rows_at_stake(work):
         return ""
     work.state.keep(work.part.key, "own migrations", {"line": line})
     base = work.part.candidates("server")[0]

@@ -34,6 +34,10 @@ from plainfall.writing import digest_of, digest_of_files
 __all__ = ["migrations", "seeds"]
 
 _MIGRATION_FOLDER = re.compile(r"(^|/)(migrations?|migrate|versions|alembic|db)/", re.IGNORECASE)
+_OF_SERVER = re.compile(
+    r"(postgres|postgresql|psql|mysql|mariadb|mongodb|redis|mssql|oracle|cockroachdb)(\+\w+)?://",
+    re.IGNORECASE,
+)
 _SCHEMA = re.compile(
     r"(^|/)(schema\.(prisma|rb|sql|js|ts)|[^/]*(schema|init|create|tables|setup)[^/]*\.sql)$", re.I
 )
@@ -108,6 +112,19 @@ def _foreign_rows(work: Work, stages: list[str]) -> str:
     more = {name: count for name, count in rows.items() if count > known.get(name, 0)}
     listed = ", ".join(f"{name} ({count:,})" for name, count in list(more.items())[:4])
     return f"{_shown(work, database.file)} holds rows already: {listed}" if more else ""
+
+
+def rows_at_stake(work: Work) -> str:
+    """A database with rows that a command nobody knows could change, in words; "" where none is known: every SQLite
+    file of the part, and a server's database that a setting names, which is not looked into."""
+    named = next((key for key, value in work.settings.items() if _OF_SERVER.match(value)), "")
+    if named:
+        return f"{named} names a server's database"
+    files = [one.file for one in (_database(work),) if one is not None]
+    for file in [*files, *databases_below(work.folder)]:
+        if any(look_into(file).rows().values()):
+            return f"{_shown(work, file)} holds rows"
+    return ""
 
 
 def _not_run(work: Work, command: Command, reason: str, undone: list[str]) -> StepResult:

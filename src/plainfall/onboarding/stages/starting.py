@@ -31,10 +31,8 @@ __all__ = ["CommandEnded", "running_of", "start_server", "stop_server"]
 _DEBUG_PORT = 9229  # the first that is tried; where it is taken, the next
 # Reasons for which another start command may do: none that is known, and those that are about the command itself.
 _ANOTHER_MAY_DO = ("", "command-missing", "name-missing")
-# A question whose default is taken with the Enter key, as it says itself.
-_BY_ENTER = re.compile(
-    r"\b(press|hit|type) (enter|return)\b|\bleave (this|it|the field)? ?(empty|blank)\b", re.IGNORECASE
-)
+# A question that says that no answer will do.
+_BY_ENTER = re.compile(r"\bleave (this|it|the field)? ?(empty|blank)\b", re.IGNORECASE)
 
 
 class ServerAsks(ServerFailed):
