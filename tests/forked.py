@@ -11,30 +11,34 @@ import subprocess
 import sys
 import tempfile
 from collections.abc import Mapping, Sequence
+from functools import cache
+from multiprocessing import forkserver
 from pathlib import Path
+
+import pytest
 
 __all__ = ["PYTHON", "memory_of_last_run", "run_program", "seconds_of_last_run"]
 
 PYTHON = shlex.quote(sys.executable)  # as a word of a command line
 
 _FORKS = multiprocessing.get_context("forkserver")
-_FORKS.set_forkserver_preload(
-    [
-        "forked",
-        "plainfall.cli",
-        *(f"plainfall.cli.commands.{name}" for name in "onboard probe serve settings stop survey".split()),
-        "plainfall.ecosystems.node.packages",
-        "plainfall.ecosystems.python.dependencies",
-        "plainfall.ecosystems.python.language",
-        "plainfall.server.readiness",
-    ]
-)
+_FORKS.set_forkserver_preload(["forked", "preloaded"])
+
+
+@cache
+def _serve_forks() -> None:
+    """Starts the process that the runs are forked from; it finds these modules by PYTHONPATH alone, and would pass
+    over them without a word."""
+    with pytest.MonkeyPatch.context() as patch:
+        patch.setenv("PYTHONPATH", str(Path(__file__).parent))
+        forkserver.ensure_running()
 
 
 def run_program(
     words: Sequence[str], variables: Mapping[str, str], folder: Path, timeout: float
 ) -> tuple[int, str, str]:
     """Exit status (negative: the signal that ended it), output, error output. Raises TimeoutExpired."""
+    _serve_forks()
     with tempfile.TemporaryDirectory() as made:
         out, err = Path(made, "out"), Path(made, "err")
         process = _FORKS.Process(target=_program, args=(words, dict(variables), folder, out, err))

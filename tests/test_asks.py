@@ -95,8 +95,6 @@ def test_wheels_for_a_version_by_their_tags() -> None:
 
 def fake(machine: Machine, version: str, **more: object) -> None:
     """An interpreter that answers as that version; only the choice looks at it."""
-    import json
-
     from plainfall.ecosystems.python.interpreters import ask_python
 
     place = machine.home / f".rain/versions/{version}/bin"
@@ -104,7 +102,7 @@ def fake(machine: Machine, version: str, **more: object) -> None:
     file = place / f"python{'.'.join(version.split('.')[:2])}"
     own = dict(ask_python(Path("/proc/self/exe").resolve()))
     facts = {**own, "version": version, "executable": str(file), **more}
-    file.write_text(f"#!/bin/sh\ncat <<'X'\n{json.dumps(facts)}\nX\n")
+    file.write_text(f"#!/bin/sh\ncat <<'X'\n{facts!r}\nX\n")
     file.chmod(0o755)
 
 

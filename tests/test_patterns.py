@@ -47,9 +47,11 @@ def patterns() -> dict[tuple[Any, int, str], str]:
             for way in ways(variable, where) if variable.isupper() else ():
                 for pattern in held(value, 0):
                     found.setdefault((pattern.pattern, pattern.flags, way), f"{name} {variable}")
-    for of_rule, rule in reading._rules():
-        if of_rule is not None:
-            found.setdefault((of_rule.pattern, of_rule.flags, "search"), f"rule {rule['id']}")
+    for rule in reading._rules():
+        if "pattern" in rule:
+            found.setdefault(
+                (rule["pattern"], re.compile(rule["pattern"]).flags, "search"), f"rule {rule['id']}"
+            )
     return found
 
 

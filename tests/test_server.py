@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import socket
 import subprocess
 import sys
@@ -13,10 +14,11 @@ from pathlib import Path
 
 import psutil
 import pytest
-from conftest import SERVER, Machine, listeners
+from conftest import SERVER, Machine, eventually, listeners
 from forked import PYTHON
 
 from plainfall.diagnosis.reading import lines_that_matter
+from plainfall.server import process_table
 from plainfall.server.page import read_page
 from plainfall.server.ports import free_port, holder_of, is_free, with_port
 from plainfall.server.probe import probe_page
@@ -258,3 +260,24 @@ def test_questions_at_the_end_of_a_log(tmp_path: Path, text: str, question: str)
     assert looked.question() == ""  # it may go on at any moment
     looked.grew -= 60
     assert looked.question() == question
+
+
+def test_the_process_table_of_proc_equals_that_of_psutil() -> None:
+    marked = subprocess.Popen(
+        ["sleep", "60"], env={"GAUGE": "rain", "PATH": os.environ["PATH"]}, start_new_session=True
+    )
+    ended = subprocess.Popen(["true"])
+    try:
+        assert eventually(lambda: psutil.Process(ended.pid).status() == psutil.STATUS_ZOMBIE)
+        for table in (process_table._of_proc, process_table._of_psutil):
+            entries = {entry.pid: entry for entry in table()}
+            ours, zombie = entries[marked.pid], entries[ended.pid]
+            assert (ours.parent, ours.session, ours.is_zombie) == (os.getpid(), marked.pid, False)
+            assert ours.has_setting("GAUGE", "rain")
+            assert not ours.has_setting("GAUGE", "rai") and not ours.has_setting("AUGE", "rain")
+            assert (zombie.parent, zombie.is_zombie) == (os.getpid(), True)
+            assert not zombie.has_setting("GAUGE", "rain")
+    finally:
+        marked.kill()
+        marked.wait()
+        ended.wait()

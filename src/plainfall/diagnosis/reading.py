@@ -40,9 +40,14 @@ class Diagnosis:
 
 
 @cache
-def _rules() -> tuple[tuple[re.Pattern[str] | None, Mapping[str, Any]], ...]:
-    data = tomllib.loads((Path(__file__).parent / "rules.toml").read_text("utf-8"))
-    return tuple((re.compile(one["pattern"]) if "pattern" in one else None, one) for one in data["rule"])
+def _rules() -> tuple[Mapping[str, Any], ...]:
+    return tuple(tomllib.loads((Path(__file__).parent / "rules.toml").read_text("utf-8"))["rule"])
+
+
+@cache
+def _pattern(source: str) -> re.Pattern[str]:
+    """Most outputs are recognised before the last rule is asked: each pattern is compiled when it is needed."""
+    return re.compile(source)
 
 
 def diagnose(output: str, status: int | None = None) -> Diagnosis:
@@ -50,13 +55,13 @@ def diagnose(output: str, status: int | None = None) -> Diagnosis:
     (negative for a signal)."""
     for entire in reversed(output.splitlines()[-400:]):
         line = _shortened(without_colours(entire))
-        for pattern, rule in _rules():
-            match = pattern.search(line) if pattern is not None else None
+        for rule in _rules():
+            match = _pattern(rule["pattern"]).search(line) if "pattern" in rule else None
             if match:
                 # Alternatives of a pattern have names of their own; the one that matched is the name.
                 named = next((value for value in match.groupdict().values() if value), "")
                 return _diagnosis(rule, named, line.strip())
-    silent = (rule for pattern, rule in _rules() if pattern is None and rule["status"] == status)
+    silent = (rule for rule in _rules() if "pattern" not in rule and rule["status"] == status)
     return next((_diagnosis(rule, "", "") for rule in silent), Diagnosis("", "", ""))
 
 

@@ -16,6 +16,7 @@ from typing import Any
 
 from plainfall import processes
 from plainfall.errors import ServerFailed
+from plainfall.server import process_table
 from plainfall.server.control_group import enter_words, kill_group, members, remove_group
 from plainfall.server.ports import holder_of, is_free
 
@@ -190,21 +191,14 @@ def orphans() -> list[int]:
 
 def _gathered(mark: str, leader: int | None, seen: list[int]) -> list[int]:
     """Those of the leader's session, those with the mark, those seen before, and all that these started."""
-    import psutil
-
     result, parents, dead = set(seen), {}, set()
-    for process in psutil.process_iter():
-        try:
-            if process.status() == psutil.STATUS_ZOMBIE:
-                dead.add(process.pid)
-                continue
-            parents[process.pid] = process.ppid()
-            if (leader is not None and os.getsid(process.pid) == leader) or (
-                process.uids().real == os.getuid() and process.environ().get(MARK) == mark
-            ):
-                result.add(process.pid)
-        except (psutil.Error, OSError):
-            continue  # it ended meanwhile, or is not ours to look into
+    for entry in process_table.processes():
+        if entry.is_zombie:
+            dead.add(entry.pid)
+            continue
+        parents[entry.pid] = entry.parent
+        if (leader is not None and entry.session == leader) or entry.has_setting(MARK, mark):
+            result.add(entry.pid)
     more = True
     while more and result:
         started = {pid for pid, parent in parents.items() if parent in result} - result

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-import json
+import ast
 import re
 from collections.abc import Mapping
 from pathlib import Path
@@ -21,20 +21,35 @@ __all__ = ["GRAMMAR", "ask_python", "interpreter_at", "python_interpreters", "un
 
 _NAME = re.compile(r"^python(\d+(\.\d+)?t?)?$|^pypy(\d+(\.\d+)?)?$")
 
-# Written for every Python since 2.7. The marker names are those of PEP 508's environment markers.
+# Written for every Python since 2.7; the marker names are those of PEP 508's environment markers. Every import costs
+# milliseconds for each interpreter of the machine: `site` (-S) runs the lines of .pth files, and is asked only
+# in an environment; json and platform bring half of the standard library with them.
 _QUESTIONS = r"""
-import json, os, platform, struct, sys, sysconfig
+import os, sys
+def near(*places):
+    return any(os.path.exists(os.path.join(place, 'pyvenv.cfg')) for place in places)
+here = os.path.dirname(os.path.abspath(sys.executable))
+if near(here, os.path.dirname(here)) or sys.version_info < (3, 3):
+    import site
+    getattr(site, 'main', int)()
+import sysconfig
+try:
+    from importlib.util import find_spec
+except ImportError:
+    find_spec = __import__
 def has(name):
     try:
-        __import__(name)
-        return True
+        return find_spec(name) is not None
     except Exception:
         return False
 i = sys.version_info
-full = '%d.%d.%d' % i[:3]
-if i[3] != 'final':
-    full += {'alpha': 'a', 'beta': 'b', 'candidate': 'rc'}[i[3]] + str(i[4])
-name = getattr(getattr(sys, 'implementation', None), 'name', platform.python_implementation().lower())
+def whole(value, words):
+    n = '%d.%d.%d' % tuple(value[:3])
+    return n if value[3] == 'final' else n + words[value[3]] + str(value[4])
+full = whole(i, {'alpha': 'a', 'beta': 'b', 'candidate': 'rc'})
+impl = getattr(sys, 'implementation', None)
+of_impl = whole(impl.version, {'alpha': 'a', 'beta': 'b', 'candidate': 'c'}) if impl else full
+name = impl.name if impl else 'pypy' if hasattr(sys, 'pypy_version_info') else 'cpython'
 base = getattr(sys, 'base_prefix', getattr(sys, 'real_prefix', sys.prefix))
 real = sys.executable
 if base != sys.prefix:
@@ -56,28 +71,29 @@ if not libc and sys.platform.startswith('linux'):
         except OSError:
             continue
 include = sysconfig.get_paths().get('include', '')
-def whole(value):
-    n = '%d.%d.%d' % value[:3]
-    return n if value[3] == 'final' else n + value[3][0] + str(value[4])
-impl = getattr(sys, 'implementation', None)
-print(json.dumps({
+mac_version = ''
+if sys.platform == 'darwin':
+    import platform
+    mac_version = platform.mac_ver()[0]
+system, _, release, version, machine = tuple(os.uname())
+print(repr({
     'version': full, 'implementation': name, 'executable': os.path.realpath(real), 'prefix': base,
-    'bits': struct.calcsize('P') * 8, 'platform': sysconfig.get_platform(),
+    'bits': 64 if sys.maxsize > 2**32 else 32, 'platform': sysconfig.get_platform(),
     'soabi': sysconfig.get_config_var('SOABI') or '', 'abiflags': getattr(sys, 'abiflags', ''),
     'threads_free': bool(sysconfig.get_config_var('Py_GIL_DISABLED')),
     'debug': bool(sysconfig.get_config_var('Py_DEBUG')),
     'libc': libc, 'musl': musl,
-    'mac_version': platform.mac_ver()[0],
+    'mac_version': mac_version,
     'sqlite3': has('_sqlite3'), 'ssl': has('_ssl'), 'tkinter': has('_tkinter'), 'curses': has('_curses'),
     'bz2': has('_bz2'), 'lzma': has('_lzma'), 'readline': has('readline'), 'venv': i >= (3, 3),
     'headers': os.path.exists(os.path.join(include, 'Python.h')),
     'markers': {
         'implementation_name': name,
-        'implementation_version': whole(impl.version) if impl else full,
-        'os_name': os.name, 'platform_machine': platform.machine(),
-        'platform_python_implementation': platform.python_implementation(),
-        'platform_release': platform.release(), 'platform_system': platform.system(),
-        'platform_version': platform.version(), 'python_full_version': full,
+        'implementation_version': of_impl,
+        'os_name': os.name, 'platform_machine': machine,
+        'platform_python_implementation': {'cpython': 'CPython', 'pypy': 'PyPy'}.get(name, name),
+        'platform_release': release, 'platform_system': system,
+        'platform_version': version, 'python_full_version': full,
         'python_version': '%d.%d' % i[:2], 'sys_platform': sys.platform,
     },
 }))
@@ -87,11 +103,14 @@ print(json.dumps({
 def ask_python(file: Path) -> Mapping[str, Any]:
     """Runs one interpreter and returns its facts. Raises ValueError with the reason if it does not work,
     or subprocess.TimeoutExpired after 10 seconds."""
-    done = run([str(file), "-E", "-s", "-c", _QUESTIONS], {"PATH": "/usr/bin:/bin"}, seconds=10)
+    done = run([str(file), "-E", "-s", "-S", "-c", _QUESTIONS], {"PATH": "/usr/bin:/bin"}, seconds=10)
     if done.status != 0:
         lines = done.errors.strip().splitlines()
         raise ValueError(lines[-1] if lines else f"it ends with status {done.status}")
-    facts = json.loads(done.output)
+    try:
+        facts = ast.literal_eval(done.output.strip())
+    except (ValueError, SyntaxError, MemoryError, RecursionError):
+        facts = None
     if not isinstance(facts, dict):
         raise ValueError("it does not answer like a Python interpreter")
     return facts

@@ -1,0 +1,80 @@
+"""The processes of this machine, in one pass: on Linux two short files of /proc each, elsewhere by psutil."""
+
+from __future__ import annotations
+
+import os
+import sys
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass
+
+__all__ = ["Entry", "processes"]
+
+
+@dataclass(frozen=True)
+class Entry:
+    """A process: its id, its parent's id, the id of its session, whether it has ended
+    and only its status is left, and whether its environment holds a setting NAME=VALUE (never for a process of
+    another user)."""
+
+    pid: int
+    parent: int
+    session: int
+    is_zombie: bool
+    has_setting: Callable[[str, str], bool]
+
+
+def processes() -> Iterator[Entry]:
+    """The processes that run now; one that ends meanwhile is left out."""
+    return _of_proc() if sys.platform == "linux" else _of_psutil()
+
+
+def _of_proc() -> Iterator[Entry]:
+    """As proc(5) has it: of ``stat`` the state, the parent and the session, which follow the name in brackets
+    (which may hold brackets itself); of ``environ`` settings that end with a null byte each."""
+    for name in os.listdir("/proc"):
+        if not name.isdigit():
+            continue
+        try:
+            with open(f"/proc/{name}/stat", "rb", buffering=0) as file:
+                state, parent, _, session, *_ = file.read().rpartition(b")")[2].split()
+        except (OSError, ValueError):
+            continue  # it ended meanwhile
+        yield Entry(int(name), int(parent), int(session), state in b"ZX", _environ_of_proc(name))
+
+
+def _environ_of_proc(name: str) -> Callable[[str, str], bool]:
+    def has_setting(key: str, value: str) -> bool:
+        try:
+            if os.stat(f"/proc/{name}").st_uid != os.geteuid():
+                return False
+            with open(f"/proc/{name}/environ", "rb") as file:
+                return f"{key}={value}".encode() in file.read().split(b"\0")
+        except OSError:
+            return False  # it ended meanwhile, or is not ours to look into
+
+    return has_setting
+
+
+def _of_psutil() -> Iterator[Entry]:
+    import psutil
+
+    for process in psutil.process_iter():
+        try:
+            is_zombie = process.status() == psutil.STATUS_ZOMBIE
+            session = os.getsid(process.pid)
+            yield Entry(process.pid, process.ppid(), session, is_zombie, _environ_of_psutil(process.pid))
+        except (psutil.Error, OSError):
+            continue  # it ended meanwhile
+
+
+def _environ_of_psutil(pid: int) -> Callable[[str, str], bool]:
+    import psutil
+
+    def has_setting(key: str, value: str) -> bool:
+        try:
+            process = psutil.Process(pid)
+            return process.uids().real == os.getuid() and process.environ().get(key) == value
+        except (psutil.Error, OSError):
+            return False  # it ended meanwhile, or is not ours to look into
+
+    return has_setting
