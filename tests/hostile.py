@@ -6,6 +6,8 @@ import hashlib
 import os
 import sqlite3
 import stat
+import struct
+import zlib
 from collections.abc import Iterator
 from dataclasses import dataclass
 from pathlib import Path
@@ -13,7 +15,7 @@ from pathlib import Path
 import pytest
 from conftest import Machine
 
-__all__ = ["OUTSIDE", "Outside", "laid_out", "outside"]
+__all__ = ["OUTSIDE", "Outside", "gzip_bomb", "laid_out", "outside"]
 
 # Every such folder of the session, with what it was like: the last test looks at all of them again.
 OUTSIDE: list[tuple[Path, str]] = []
@@ -46,6 +48,19 @@ def laid_out(folder: Path) -> str:
             elif stat.S_ISREG(status.st_mode):
                 whole.update(path.read_bytes())
     return whole.hexdigest()
+
+
+def gzip_bomb(megabytes: int, byte: bytes = b"\0") -> bytes:
+    """A gzip file (RFC 1952) of that many equal megabytes, made without packing each: after a full flush the next
+    block does not look back, so that its packed bytes can stand there as often as one likes."""
+    block = byte * 1_000_000
+    packer = zlib.compressobj(9, zlib.DEFLATED, -zlib.MAX_WBITS)
+    again = packer.compress(block) + packer.flush(zlib.Z_FULL_FLUSH)
+    check = 0
+    for _ in range(megabytes):
+        check = zlib.crc32(block, check)
+    ending = struct.pack("<II", check, megabytes * len(block))
+    return b"\x1f\x8b\x08\0\0\0\0\0\2\xff" + again * megabytes + packer.flush() + ending
 
 
 @pytest.fixture

@@ -7,6 +7,7 @@ import stat
 import subprocess
 import sys
 import zipfile
+from collections.abc import Callable
 from pathlib import Path, PurePosixPath
 
 import pytest
@@ -91,16 +92,18 @@ def test_the_executable_bit_is_kept(tmp_path: Path) -> None:
     ("content", "said"),
     [
         (zipped({"link": b"/etc/passwd"}, mode=0o120777), "a link or a device"),
-        (zipped({"big": b"\0" * 90_000_000}), "a size bomb"),
+        (lambda: zipped({"big": bytes(90_000_000)}), "a size bomb"),
         (zipped({"a.py": b"x" * 1000})[:-40], "is damaged"),
         (zipped({"a.py": b"x" * 1000}).replace(b"PK\x03\x04", b"PK\x03\x05", 1), "is damaged"),
         (b"not an archive at all", "is damaged"),
         (zipped({"a.py": b"y" * 50}, kind=zipfile.ZIP_STORED).replace(b"yyy", b"yyz", 1), "checksum"),
     ],
 )
-def test_hostile_and_damaged_archives_are_refused(tmp_path: Path, content: bytes, said: str) -> None:
+def test_hostile_and_damaged_archives_are_refused(
+    tmp_path: Path, content: bytes | Callable[[], bytes], said: str
+) -> None:
     with pytest.raises(ArchiveRefused) as caught:
-        unpack(tmp_path, content)
+        unpack(tmp_path, content() if callable(content) else content)
     assert said in str(caught.value)
 
 

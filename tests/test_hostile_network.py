@@ -13,7 +13,7 @@ from typing import Any
 
 import pytest
 from conftest import Machine, package
-from hostile import Outside, outside
+from hostile import Outside, gzip_bomb, outside
 from node_clones import lock, package_json
 from rogue import rogue
 
@@ -133,11 +133,8 @@ def slow_head(handler: BaseHTTPRequestHandler) -> None:
         time.sleep(0.1)
 
 
-BOMB = gzip.compress(b" " * 100_000_000)
-
-
 def bomb(handler: BaseHTTPRequestHandler) -> None:
-    send(handler, BOMB, Content_Encoding="gzip")
+    send(handler, gzip_bomb(100, b" "), Content_Encoding="gzip")
 
 
 def twice_packed(handler: BaseHTTPRequestHandler) -> None:
@@ -281,7 +278,7 @@ def test_a_tar_of_zeros_without_end_is_a_bomb_and_takes_no_memory(tmp_path: Path
 
     before = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss
     with pytest.raises(ArchiveRefused, match="bomb"):
-        unpack_tarball(gzip.compress(bytes(400_000_000), 9), tmp_path, "bell.tgz")
+        unpack_tarball(gzip_bomb(400), tmp_path, "bell.tgz")
     assert (
         resource.getrusage(resource.RUSAGE_SELF).ru_maxrss - before < 700_000
     )  # kB; the test's own bytes too

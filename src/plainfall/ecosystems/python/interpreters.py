@@ -21,7 +21,7 @@ __all__ = ["GRAMMAR", "ask_python", "interpreter_at", "python_interpreters", "un
 
 _NAME = re.compile(r"^python(\d+(\.\d+)?t?)?$|^pypy(\d+(\.\d+)?)?$")
 
-# Written for every Python since 2.7; the marker names are those of PEP 508's environment markers. Every import costs
+# Written for every Python since 2.7; the marker names are those of PEP 508's environment markers. An import costs
 # milliseconds for each interpreter of the machine: `site` (-S) runs the lines of .pth files, and is asked only
 # in an environment; json and platform bring half of the standard library with them.
 _QUESTIONS = r"""
