@@ -176,6 +176,11 @@ def nothing_leaked_or_touched() -> Iterator[None]:
     assert [str(folder) for folder, before in outside if hostile.laid_out(folder) != before] == []  # type: ignore[union-attr]
 
 
+# What the interpreters of this machine answered in the first test that asked them, as the cache remembers it: each of
+# the others would ask them again. Tests of asking have interpreters of their own.
+INTERPRETERS: dict[str, str] = {}
+
+
 @pytest.fixture
 def machine(tmp_path: Path) -> Iterator[Machine]:
     home = tmp_path / "home"
@@ -191,7 +196,13 @@ def machine(tmp_path: Path) -> Iterator[Machine]:
         "PYTHONDONTWRITEBYTECODE": "1",
     }
     made = Machine(home, variables)
+    interpreters = tmp_path / "cache/interpreters"
+    for name, answers in INTERPRETERS.items():
+        interpreters.mkdir(parents=True, exist_ok=True)
+        (interpreters / name).write_text(answers)
     yield made
+    for file in interpreters.glob("*.json"):
+        INTERPRETERS.setdefault(file.name, file.read_text())
     states = sorted({path.parent for path in tmp_path.rglob(".plainfall/state.json")})
     search_for_secrets(made, states)
     for folder in states:
