@@ -26,6 +26,7 @@ def outcome_document(outcome: Outcome) -> dict[str, Any]:
         "open_settings": [setting.as_json() for setting in outcome.open_settings],
         "remarks": [text for text, _ in outcome.survey.remarks] + outcome.remarks,
         "contradictions": [candidate.as_json() for candidate in outcome.contradictions],
+        "processes": [_process(*key, record) for key, record in outcome.processes.items()],
         "failure": failure_document(*failure) if failure else None,
     }
 
@@ -55,6 +56,10 @@ def _server(part: str, record: dict[str, Any]) -> dict[str, Any]:
         "probe": record.get("probe"),
         "attach": record.get("attach"),
     }
+
+
+def _process(part: str, name: str, record: dict[str, Any]) -> dict[str, Any]:
+    return {"part": part, "name": name, **{key: record[key] for key in ("pid", "command", "log")}}
 
 
 def failure_document(step: Step | None, error: PlainfallError) -> dict[str, Any]:
@@ -133,4 +138,5 @@ def _part(part: PartFound, runtime: dict[str, Any]) -> dict[str, Any]:
     for stage in ("migrations", "seeds", "tasks", "server"):
         candidates = [command.as_json() for command in part.candidates(stage)]
         document[stage] = {**candidates[0], "candidates": candidates} if candidates else None
+    document["processes"] = [process.as_json() for process in part.processes]
     return document

@@ -16,7 +16,9 @@ from plainfall.evidence import Evidence
 __all__ = [
     "GIVEN_FOLDER",
     "Command",
+    "is_of_this_machine",
     "process_file_commands",
+    "processes_of_files",
     "readme_commands",
     "script_file_commands",
     "without_placeholders",
@@ -80,11 +82,22 @@ class Command:
 
 
 def process_file_commands(tree: Tree, folder: str) -> Iterator[Command]:
-    """Commands of the part's process files: ``Procfile.dev`` before ``Procfile``.
+    """Commands of the part's process files that belong to a stage: ``Procfile.dev`` before ``Procfile``.
 
     Raises BadInput for a line that is not ``name: command``.
     """
-    for name, bonus in (("Procfile.dev", 10), ("Procfile", 0)):
+    for process, stage, command, place in processes_of_files(tree, folder):
+        if stage:
+            rank = 45 if stage == "server" and _PRODUCTION.search(command) else 80
+            bonus = 10 if place.path.endswith(".dev") else 0
+            reason = f"the process file's {process!r} process"
+            yield Command(stage, command, reason, rank + bonus, place, folder)
+
+
+def processes_of_files(tree: Tree, folder: str) -> Iterator[tuple[str, str, str, Evidence]]:
+    """Name, stage ("" for a process beside the server), command and place of each process of the part's process
+    files. Raises BadInput for a line that is not ``name: command``."""
+    for name in ("Procfile.dev", "Procfile"):
         path = f"{folder}/{name}" if folder else name
         if path not in tree:
             continue
@@ -99,17 +112,13 @@ def process_file_commands(tree: Tree, folder: str) -> Iterator[Command]:
                     remedy="Each line of a process file is written NAME: COMMAND.",
                 )
             process, command = match.groups()
-            stage = _PROCESS_STAGES.get(process.lower())
-            if stage:
-                rank = 45 if stage == "server" and _PRODUCTION.search(command) else 80
-                yield Command(
-                    stage,
-                    command,
-                    f"the process file's {process!r} process",
-                    rank + bonus,
-                    Evidence(path, number, line.strip()),
-                    folder,
-                )
+            stage = _PROCESS_STAGES.get(process.lower(), "")
+            yield process, stage, command, Evidence(path, number, line.strip())
+
+
+def is_of_this_machine(line: str) -> bool:
+    """Whether a documented line keeps to the clone: nothing of it changes the machine."""
+    return not _REACHES_OUT.search(line)
 
 
 def readme_commands(
@@ -129,7 +138,7 @@ def readme_commands(
             command = words.runner.sub("", step.command)
             if step.stage == "server" and words.elsewhere.match(command):
                 continue  # what a container or another machine serves is not this part's server
-            if _REACHES_OUT.search(command):
+            if not is_of_this_machine(command):
                 continue
             if step.stage == "server":
                 upwards = "../" * (folder.count("/") + 1) if folder else ""

@@ -9,6 +9,7 @@ from typing import Any
 from plainfall.clone.commands import Command
 from plainfall.clone.frameworks import FrameworkFound
 from plainfall.clone.readme import ReadmeStep
+from plainfall.clone.second_processes import SecondProcess
 from plainfall.evidence import Evidence
 from plainfall.runtimes.asks import VersionAsk
 from plainfall.sources.values import FileFound
@@ -104,10 +105,10 @@ class SettingsFound:
 
 @dataclass(frozen=True)
 class PartFound:
-    """One runnable unit of the clone. ``path`` is its folder ("" is the clone itself); ``variables`` are
-    those that its commands need (a mode, a settings module); ``extensions`` optional pieces of the
-    runtime that it needs. ``is_secondary`` tells that another language has its part in the same folder, which
-    goes before this one."""
+    """One runnable unit of the clone. ``path`` is its folder ("" is the clone itself); ``variables`` are those that
+    its commands need (a mode, a settings module); ``extensions`` optional pieces of the runtime that it needs;
+    ``processes`` run beside its server. ``is_secondary`` tells that another language has its part in the same
+    folder, which goes before this one."""
 
     path: str
     language: str
@@ -120,6 +121,7 @@ class PartFound:
     frameworks: tuple[FrameworkFound, ...] = ()
     variables: Mapping[str, str] = field(default_factory=dict)
     extensions: tuple[Extension, ...] = ()
+    processes: tuple[SecondProcess, ...] = ()
     is_secondary: bool = False
 
     @property

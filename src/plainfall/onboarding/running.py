@@ -19,6 +19,7 @@ from plainfall.onboarding.journal import Journal
 from plainfall.onboarding.order import in_order, needs_of
 from plainfall.onboarding.parts import EarlySteps, PartRun, waiting
 from plainfall.onboarding.planning import plan, plan_settings
+from plainfall.onboarding.second_processes import running_processes
 from plainfall.onboarding.settling import Settling
 from plainfall.onboarding.stages.installing import may_install
 from plainfall.onboarding.state import FOLDER, CloneState
@@ -37,7 +38,8 @@ __all__ = ["Outcome", "onboard"]
 class Outcome:
     """The record of a run. ``outcome`` is "done", "failed" or "open"; ``steps`` holds each step with its
     result and seconds, in order; ``servers`` the servers that are up, by part; ``contradictions`` those of
-    the survey and of the settings; ``works`` what each part's steps left behind, by part; ``remarks`` are about
+    the survey and of the settings; ``works`` what each part's steps left behind, by part; ``processes`` what
+    runs beside the servers, by part and name; ``remarks`` are about
     the clone as a whole."""
 
     clone: Path
@@ -50,6 +52,7 @@ class Outcome:
     failure: tuple[Step, PlainfallError] | None = None
     contradictions: list[Contradiction] = field(default_factory=list)
     works: dict[str, Work] = field(default_factory=dict)
+    processes: dict[tuple[str, str], dict[str, Any]] = field(default_factory=dict)
     remarks: list[str] = field(default_factory=list)
 
 
@@ -161,6 +164,7 @@ def onboard(
             end_workers()  # they hold the clone's lock as long as they live
         state.sweep()
         outcome.remarks += byproducts.remarks()
+        outcome.processes = running_processes(state)
         PackageCache(surroundings.cache).sweep()
         if outcome.failure:
             outcome.outcome = "open" if isinstance(outcome.failure[1], ValueNeeded) else "failed"

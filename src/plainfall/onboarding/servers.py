@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -9,18 +10,20 @@ from plainfall.errors import NothingToOnboard
 from plainfall.onboarding.clone_root import CloneFolder
 from plainfall.onboarding.commands import end_leftovers
 from plainfall.onboarding.register import Register
+from plainfall.onboarding.second_processes import end_second_process
 from plainfall.onboarding.state import CloneState
 from plainfall.server.ports import is_free
 from plainfall.server.process import Running, stop
 
-__all__ = ["Stopped", "stop_everywhere", "stop_servers"]
+__all__ = ["Stopped", "end_processes", "stop_everywhere", "stop_servers"]
 
 
 @dataclass(frozen=True)
 class Stopped:
-    """A server that was ended: the ids of its processes (none if they were gone), whether its port is free
-    now (another program may have taken it); ``command`` is the line of a command that a run before did not see
-    to its end, "" for a server. ``followed`` tells that nothing that it started can have been missed."""
+    """A server that was ended: the ids of its processes (none if they were gone), whether its port is free now
+    (another program may have taken it); ``command`` is the line of a command that a run before did not see to its
+    end, "" for a server. ``followed`` tells that nothing that it started can have been missed. ``process`` is the
+    name of one that ran beside a server, "" for a server."""
 
     part: str
     port: int
@@ -28,12 +31,13 @@ class Stopped:
     port_free: bool
     command: str = ""
     followed: bool = True
+    process: str = ""
 
 
 def stop_servers(place: CloneFolder, user_state: Path, part: str | None = None) -> list[Stopped]:
-    """Ends every recorded server of a clone (of the parts in the folder that was named), or one part's; without
-    ``part`` also what commands that were cut off left running. Raises ServerFailed if one cannot be ended,
-    CloneBusy while a run holds the clone, NothingToOnboard if the folder does not exist."""
+    """Ends every recorded server of a clone with the processes beside it (of the parts in the folder that was
+    named), or one part's; without ``part`` also what commands that were cut off left running. Raises ServerFailed
+    if one cannot be ended, CloneBusy while a run holds the clone, NothingToOnboard if the folder does not exist."""
     clone = place.clone
     if not clone.is_dir():
         raise NothingToOnboard(f"{clone} is not a folder", remedy="Name the folder of a clone.")
@@ -43,7 +47,12 @@ def stop_servers(place: CloneFolder, user_state: Path, part: str | None = None) 
         for key, record in state.servers.items()
         if (place.holds(key) if part is None else key == part)
     }
-    if not servers and (part is not None or not state.commands):
+    others = [
+        (key, name)
+        for key, name in state.second_processes
+        if (place.holds(key) if part is None else key == part)
+    ]
+    if not servers and not others and (part is not None or not state.commands):
         return []
     stopped = []
     with state.locked():
@@ -52,11 +61,29 @@ def stop_servers(place: CloneFolder, user_state: Path, part: str | None = None) 
             state.keep_server(key, None)
             followed = bool(record.get("group"))
             stopped.append(Stopped(key, record["port"], ended, is_free(record["port"]), followed=followed))
+        for key, name in others:
+            ended = end_second_process(state, key, name)
+            if ended:
+                stopped.append(Stopped(key, 0, ended, True, process=name))
         for mark, (line, group) in state.commands.items() if part is None else ():
             pids = end_leftovers(mark, group)
             state.keep_command(mark, None)
             if pids:
                 stopped.append(Stopped("", 0, pids, True, line))
+    return stopped
+
+
+def end_processes(place: CloneFolder, user_state: Path, which: Sequence[tuple[str, str]]) -> list[Stopped]:
+    """Ends processes beside servers, by part and name, as far as they are recorded. Raises as ``stop_servers``
+    does."""
+    if not which:
+        return []
+    state = CloneState(place.clone, user_state)
+    stopped = []
+    with state.locked():
+        for part, name in which:
+            if (part, name) in state.second_processes:
+                stopped.append(Stopped(part, 0, end_second_process(state, part, name), True, process=name))
     return stopped
 
 

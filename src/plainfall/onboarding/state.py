@@ -203,6 +203,22 @@ class CloneState:
             self.register.note(self.clone, part, record)
 
     @property
+    def second_processes(self) -> dict[tuple[str, str], dict[str, Any]]:
+        """Part and name to the record of each process that was started beside a server."""
+        records: dict[str, dict[str, Any]] = self._data.get("second processes", {})
+        return {(key.rpartition("|")[0], key.rpartition("|")[2]): record for key, record in records.items()}
+
+    def keep_second_process(self, part: str, name: str, record: dict[str, Any] | None) -> None:
+        """Keeps or, with None, drops such a record."""
+        with self._lock:
+            records = self._data.setdefault("second processes", {})
+            if record is None:
+                records.pop(f"{part}|{name}", None)
+            else:
+                records[f"{part}|{name}"] = record
+            self._write()
+
+    @property
     def commands(self) -> dict[str, tuple[str, str]]:
         """The marks of the project's commands that were started and not seen to end, with their lines and control
         groups."""

@@ -10,6 +10,7 @@ from pathlib import Path
 from plainfall.clone.commands import process_file_commands, readme_commands, with_port_words, without_installs
 from plainfall.clone.parts import PartFound, SettingsFound, Survey
 from plainfall.clone.readme import ReadmeStep, read_steps, readme_addresses
+from plainfall.clone.second_processes import second_processes
 from plainfall.clone.walk import Tree, is_aside, is_side, walk
 from plainfall.ecosystems import languages, source_readers, vocabulary
 from plainfall.ecosystems.frameworks import find_frameworks
@@ -291,6 +292,7 @@ def _part(
         frameworks=tuple(frameworks),
         variables=variables,
         extensions=recognising.extensions(tree, folder),
+        processes=() if is_secondary else second_processes(tree, folder, language.name, vocabulary(), steps),
         is_secondary=is_secondary,
     )
 

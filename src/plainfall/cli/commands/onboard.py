@@ -164,9 +164,27 @@ def show_outcome(console: Console, outcome: Outcome, clone: str) -> None:
         style = "good" if probe and not probe.get("problem") else "warn"
         address = console.styled(f"{where}{record['url']}", style, out=True)
         console.result(f"{address}  log {console.shown_path(record['log'])}")
+    _show_beside(console, outcome, named)
     console.result(verdict(outcome))
     if outcome.outcome == "done" and outcome.servers:
         console.note(f"look again: plainfall probe{named}   end it: plainfall stop{named}")
+
+
+def _show_beside(console: Console, outcome: Outcome, named: str) -> None:
+    """The processes beside the servers: those that run, and how each of the others is started."""
+    for (_, name), record in outcome.processes.items():
+        address = f"{name}: process {record['pid']}"
+        console.result(
+            f"{console.styled(address, 'good', out=True)}  log {console.shown_path(record['log'])}"
+        )
+    for part in outcome.survey.parts:
+        for process in part.processes if part.key in outcome.servers else ():
+            if (part.key, process.name) not in outcome.processes:
+                text = (
+                    f"{process.name}: {process.line} ({process.evidence}); start it, too: "
+                    f"plainfall serve{named} --with {process.name}"
+                )
+                console.note(console.wrapped(text, 12, "  " + console.styled("beside", "strong") + "    "))
 
 
 def verdict(outcome: Outcome) -> str:

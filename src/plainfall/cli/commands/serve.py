@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import argparse
 import time
-from collections.abc import Collection
+from collections.abc import Collection, Sequence
+from dataclasses import replace
 from pathlib import Path
 
 from plainfall.cli.arguments import port, seconds, with_clone, with_mending, with_parts
@@ -21,7 +22,8 @@ from plainfall.onboarding.clone_root import CloneFolder, clone_of, survey_of
 from plainfall.onboarding.following import Follower, Happening
 from plainfall.onboarding.register import Register, Registered
 from plainfall.onboarding.running import Outcome, onboard
-from plainfall.onboarding.servers import Stopped, stop_servers
+from plainfall.onboarding.second_processes import process_named, start_second_process
+from plainfall.onboarding.servers import Stopped, end_processes, stop_servers
 from plainfall.onboarding.state import CloneState
 from plainfall.onboarding.steps import Stage, State, Step, StepResult
 from plainfall.onboarding.work import Wishes
@@ -65,6 +67,15 @@ def arguments(parser: argparse.ArgumentParser) -> None:
         action="store_true",
         help="under the language's debugger, on a loopback port; prints how an editor attaches",
     )
+    parser.add_argument(
+        "--with",
+        action="append",
+        default=[],
+        dest="beside",
+        metavar="NAME",
+        help="also start this worker, scheduler or watcher, as process file, README or compose file name it; "
+        "more than once for several",
+    )
     parser.add_argument("--port", type=port, metavar="N", help="the port of the (first) server")
     with_mending(parser)
     parser.add_argument(
@@ -85,6 +96,8 @@ def run(options: argparse.Namespace, console: Console) -> int:
     if options.commands:
         chosen = None if parts is None else {part.key for part in parts}
         return _show_commands(console, with_choices(survey, state), chosen)
+    for name in options.beside:  # before anything is started
+        process_named(list(survey.parts) if parts is None else parts, name)
     if options.command:
         part = parts[0] if parts else part_named(survey, None)
         with state.locked():
@@ -108,16 +121,43 @@ def _bring_up(
         outcome = onboard(place, wishes, surroundings, view, only=_STAGES, names=options.part)
     finally:
         view.pause()
-    _hint_at_migrations(console, CloneState(clone, surroundings.state), outcome)
+    state = CloneState(clone, surroundings.state)
+    _hint_at_migrations(console, state, outcome)
     _show_attach(console, outcome)
     started = [part for part, record in outcome.servers.items() if before.get(part) != record["pid"]]
+    running = set(outcome.processes)
+    try:
+        if options.beside and outcome.failure is None:
+            _start_beside(console, outcome, options.beside, state)
+    except BaseException:
+        fresh = [key for key in outcome.processes if key not in running]
+        end_processes(CloneFolder(clone), surroundings.state, fresh)
+        for part in started:
+            stop_servers(CloneFolder(clone), surroundings.state, part)
+        raise
     if options.background or not outcome.servers:
         if console.json:
             console.document(outcome_document(outcome))
         else:
             show_outcome(console, outcome, options.clone)
         return exit_status(outcome)
-    return _follow(console, clone, outcome, started, surroundings.state)
+    beside = {f"{part}|{name}" for part, name in outcome.processes if (part, name) not in running}
+    return _follow(console, clone, outcome, started, beside, surroundings.state)
+
+
+def _start_beside(console: Console, outcome: Outcome, names: Sequence[str], state: CloneState) -> None:
+    """Starts the processes of these names and shows each. Raises CommandFailed where one ends at once."""
+    parts = [work.part for work in outcome.works.values()]
+    running = set(outcome.processes)
+    with state.locked():
+        for name in dict.fromkeys(names):
+            part, process = process_named(parts, name)
+            record = start_second_process(replace(outcome.works[part.key], state=state), process)
+            outcome.processes[part.key, name] = record
+            if not console.json:
+                word = "kept" if (part.key, name) in running else "done"
+                text = f"{name}: {process.line}, process {record['pid']} ({process.evidence})"
+                console.note(console.wrapped(text, 20, f"  {console.styled(word, 'good'):<6}  beside      "))
 
 
 def _hint_at_migrations(console: Console, state: CloneState, outcome: Outcome) -> None:
@@ -149,24 +189,35 @@ class _ServeView(RunView):
             super().show_step(step, result, seconds)
 
 
-def _follow(console: Console, clone: Path, outcome: Outcome, started: list[str], user_state: Path) -> int:
-    """Shows what the servers write, each line behind its part, until interrupted or until all have ended;
-    then ends those that were started here."""
-    names = {part: part or outcome.survey.name for part in outcome.servers}
+def _follow(
+    console: Console,
+    clone: Path,
+    outcome: Outcome,
+    started: list[str],
+    beside: Collection[str],
+    user_state: Path,
+) -> int:
+    """Shows what the servers and the processes ``beside`` them write, each line behind its part or name, until
+    interrupted or until all have ended; then ends those that were started here."""
+    own = {f"{part}|{name}": (part, name) for part, name in outcome.processes}
+    followed = {**outcome.servers, **{key: outcome.processes[own[key]] for key in own}}
+    part_of = {key: own[key][0] if key in own else key for key in followed}
+    names = {key: own[key][1] if key in own else key or outcome.survey.name for key in followed}
     width = max(map(len, names.values()))
-    follower = Follower(outcome.servers, {part: outcome.works[part].folder for part in outcome.servers})
+    follower = Follower(followed, {key: outcome.works[part].folder for key, part in part_of.items()})
     ended: dict[str, str] = {}
     console.note("")
     for part, record in outcome.servers.items():
         console.result(f"{console.styled(record['url'], 'good', out=True)}  {names[part]}")
     failed = outcome.failure is not None
-    console.note("following them; Ctrl-C ends " + ("them" if len(started) > 1 else "it") if started else
+    count = len(started) + len(beside)
+    console.note("following them; Ctrl-C ends " + ("them" if count > 1 else "it") if count else
                  "following them; they were running before and are left running")  # fmt: skip
-    source_text: dict[str, list[str]] = {part: [] for part in outcome.servers}
+    source_text: dict[str, list[str]] = {key: [] for key in followed}
     try:
         while follower.running:
             for event in follower.poll():
-                text = outcome.works[event.part].masked(event.text)
+                text = outcome.works[part_of[event.part]].masked(event.text)
                 source_text[event.part] = [*source_text[event.part][-400:], text]
                 if event.kind == "ended":
                     ended[event.part] = _why(source_text[event.part][:-1])
@@ -178,6 +229,7 @@ def _follow(console: Console, clone: Path, outcome: Outcome, started: list[str],
         console.note("")
     with taking_time():
         stopped = [one for part in started for one in stop_servers(CloneFolder(clone), user_state, part)]
+        stopped += end_processes(CloneFolder(clone), user_state, [own[key] for key in own if key in beside])
     handled()
     return _end(console, outcome, names, stopped, ended, failed)
 
@@ -219,7 +271,9 @@ def _end(
         console.document(document)
         return status
     for one in stopped:
-        if one.part not in ended:
+        if one.process:
+            console.result(f"{one.process}: ended")
+        elif one.part not in ended:
             free = "is free" if one.port_free else "is in use by another program"
             console.result(f"{names[one.part]}: ended; port {one.port} {free}")
     return status

@@ -62,7 +62,7 @@ def _everywhere(console: Console, stopped: dict[str, list[Stopped]]) -> int:
 
 
 def _row(server: Stopped) -> dict[str, object]:
-    names = ("part", "port", "ended", "port_free", "command", "followed")
+    names = ("part", "port", "ended", "port_free", "command", "followed", "process")
     return {name: getattr(server, name) for name in names}
 
 
@@ -78,6 +78,9 @@ def _show(console: Console, server: Stopped, name: str) -> None:
     processes = "1 process" if count == 1 else f"{count} processes"
     port = "is free" if server.port_free else "is in use by another program"
     ids = ", ".join(map(str, server.ended))
+    if server.process:
+        console.result(f"{name}ended {server.process}: {processes} ({ids})")
+        return
     if not server.followed and console.verbose:
         console.note(
             f"{name}this system has no control group for it: a process that left its session, its parent and its "

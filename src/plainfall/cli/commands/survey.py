@@ -156,6 +156,8 @@ def _show_part(console: Console, survey: Survey, part: PartFound, runtime: dict[
         for other in candidates[1:]:
             if console.verbose:
                 _row(console, "", f"or: {other.line} ({other.reason}, {other.evidence})")
+    for process in part.processes:
+        _row(console, "beside it", f"{process.name}: {process.line}", f"({process.evidence})")
     console.result()
 
 
