@@ -211,6 +211,19 @@ def test_a_damaged_template_of_any_kind_names_its_line(
     assert run.status == 1 and f"{name}:{line}: " in run.err and "do " in run.err
 
 
+def test_what_is_only_named_like_a_template_is_said_and_passed_over(machine: Machine) -> None:
+    files = {
+        "requirements.txt": "",
+        "app.py": "import yaml\nSTATIONS = yaml.safe_load(open('stations.yml'))\n",
+        "stations.example.yml": "{% for one in stations %}\n- [{{ one }}\n{% endfor %}\n",
+    }
+    run = machine.run("survey", machine.clone(files))
+    assert run.status == 0 and "stations.yml from" not in run.out
+    said = " ".join(run.out.split())
+    assert "named like a settings template and cannot be read as one" in said
+    assert "(stations.example.yml:1)" in said
+
+
 QUESTIONS = {
     ".env.example": "# Ask Mira.\nGATE_TOKEN=<token>\nMAP_KEY=your-key\n",
     "requirements.txt": "",

@@ -104,7 +104,7 @@ def test_of_templates_for_several_modes_the_one_for_development_is_taken(machine
         "docker-compose.example.yml",
     )
     tree = walk(machine.clone({**dict.fromkeys(names, "A=1\n"), "tests/.env.example": "B=1\n"}))
-    assert [found.target for found in find_templates(tree, "", [], {})] == [".env.development"]
+    assert [found.target for found in find_templates(tree, "", [], {}, remarks=[])] == [".env.development"]
 
 
 @pytest.mark.parametrize(

@@ -17,7 +17,6 @@ from plainfall.evidence import Evidence
 from plainfall.formats.documents import kind_of_file, read_document
 from plainfall.formats.template_names import target_of
 from plainfall.sources.values import FileFound, Load
-from plainfall.tracing import trace
 
 __all__ = ["find_templates", "resolved_loads"]
 
@@ -45,13 +44,16 @@ def find_templates(
     below: Sequence[str],
     results: Mapping[str, FileFound],
     made: Collection[str] = (),
+    *,
+    remarks: list[tuple[str, Evidence]],
 ) -> tuple[SettingsFound, ...]:
     """The templates of a part, dotenv files first, one for each file that is to be made.
 
     ``below`` are the folders of other parts inside this one, ``results`` what the part's sources say, ``made``
     the settings files that Plainfall made before. Of
-    several templates for one file, or one for each mode, the one for development is taken. Raises BadInput
-    for a template that cannot be read.
+    several templates for one file, or one for each mode, the one for development is taken. A file that
+    only has such a name is passed over, with a word in ``remarks``. Raises BadInput for a template that cannot be
+    read.
     """
     loads = list(resolved_loads(folder, results))
     candidates: dict[str, SettingsFound] = {}
@@ -70,7 +72,11 @@ def find_templates(
         except BadInput as error:
             if kind == "dotenv" or _SETTINGS_NAME.match(natural):
                 raise
-            trace.debug("%s is no settings template: %s", template, error.cause)
+            place = error.place or Evidence(template)
+            what = (
+                f"it is named like a settings template and cannot be read as one ({error.cause}); passed over"
+            )
+            remarks.append((what, place))
             continue  # of another program, most often: a web server's, a service manager's
         keys = tuple(dict.fromkeys(entry.key for entry in document.entries))
         existing = (tree.root / target).is_file()

@@ -78,8 +78,11 @@ def look(
         if not folder or _within(one[0], folder)
     ]
     folders = sorted({one[0] for one in results} | {one[0] for one in others})
+    odd: list[tuple[str, Evidence]] = []
     templates = {
-        folder: find_templates(tree, folder, _below(folder, folders), _inside(folder, folders, sources), made)
+        folder: find_templates(
+            tree, folder, _below(folder, folders), _inside(folder, folders, sources), made, remarks=odd
+        )
         for folder in folders
     }
     parts = tuple(
@@ -103,7 +106,8 @@ def look(
         )
         for folder, language, place in others
     ]
-    rest += _shared(tree, folders, sources, made) if not folder else []
+    rest += _shared(tree, folders, sources, made, odd) if not folder else []
+    remarks += dict.fromkeys(odd)
     if not parts and not (partial and rest):
         raise _nothing(clone / folder, tree, remarks)
     steps = [step for part in parts[:1] for step in _steps(tree, part.path)]
@@ -160,12 +164,17 @@ def _inside(folder: str, folders: Sequence[str], sources: Mapping[str, FileFound
 
 
 def _shared(
-    tree: Tree, folders: Sequence[str], sources: Mapping[str, FileFound], made: Collection[str]
+    tree: Tree,
+    folders: Sequence[str],
+    sources: Mapping[str, FileFound],
+    made: Collection[str],
+    odd: list[tuple[str, Evidence]],
 ) -> list[PartFound]:
-    """Settings at the top of a clone whose parts are all in subfolders; or of a clone without any part."""
+    """Settings at the top of a clone whose parts are all in subfolders; or of a clone without any part. What is
+    only named like a template is added to ``odd``."""
     if "" in folders:
         return []
-    templates = find_templates(tree, "", folders, sources, made)
+    templates = find_templates(tree, "", folders, sources, made, remarks=odd)
     return [PartFound("", "", (templates[0].evidence,), templates=templates)] if templates else []
 
 
