@@ -6,7 +6,7 @@ import os
 from pathlib import Path
 
 import pytest
-from conftest import Machine
+from conftest import SERVER, Machine
 
 from plainfall.clone.walk import walk
 from plainfall.diagnosis.reading import lines_that_matter
@@ -153,3 +153,27 @@ def test_the_page_of_the_administration(machine: Machine, line: str, page: str) 
     clone = machine.clone({**files, "rain/urls.py": f"urlpatterns = [{line}]\n"})
     found = recognise_django(walk(clone), "", frozenset({"django"}))
     assert found is not None and found.administrator is not None and found.administrator.page == page
+
+
+def test_a_librarys_examples_are_named_and_can_be_chosen(machine: Machine) -> None:
+    manifest = "[project]\nname = 'gaugekit'\nversion = '1.0'\n"
+    files: dict[str, str | bytes] = {
+        "pyproject.toml": manifest,
+        "gaugekit/__init__.py": "",
+        "examples/station/requirements.txt": "",
+        "examples/station/app.py": SERVER,
+        "examples/station/pages/app.py": SERVER,
+        "examples/notes.md": "Nothing runs here.\n",
+        "demo/manage.py": "import django\nif __name__ == '__main__':\n    pass\n",
+        "tests/app.py": SERVER,
+    }
+    clone = machine.clone(files)
+    found = machine.run("survey", clone, "--json").document["examples"]
+    assert [one["path"] for one in found] == ["demo", "examples/station"]
+    run = machine.run("survey", clone)
+    assert "demo, examples/station; onboard one with: plainfall onboard --part demo" in " ".join(
+        run.out.split()
+    )
+    chosen = machine.run("onboard", clone, "--part", "examples/station", "--json")
+    (server,) = chosen.document["servers"]
+    assert chosen.status == 0 and server["part"] == "examples/station"

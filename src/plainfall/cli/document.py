@@ -91,6 +91,7 @@ def survey_document(survey: Survey, runtimes: dict[str, dict[str, Any]]) -> dict
             for step in survey.steps
         ],
         "contradictions": [result.as_json() for result in survey.contradictions],
+        "examples": [{"path": path, "evidence": [place.as_json()]} for path, place in survey.examples],
         "remarks": [{"text": text, "evidence": [place.as_json()]} for text, place in survey.remarks],
     }
 

@@ -20,7 +20,7 @@ from plainfall.onboarding.events import (
 )
 from plainfall.onboarding.steps import State, Step, StepResult
 
-__all__ = ["RunView", "part_heading", "part_of", "show_contradictions"]
+__all__ = ["RunView", "examples_text", "part_heading", "part_of", "show_contradictions"]
 
 _STYLE = {
     State.DONE: "good",
@@ -30,6 +30,7 @@ _STYLE = {
     State.LEFT_OUT: "dim",
 }
 _INDENT = 36
+_EXAMPLES = 5  # that are named; --json has them all
 
 
 class RunView:
@@ -165,3 +166,12 @@ def part_heading(console: Console, survey: Survey, part: PartFound) -> str:
     known: list[Evidence] = list(part.evidence[:3])
     places = ", ".join(place.path for place in known)
     return f"{console.styled(name, 'strong')}  {title_of(part.language)}{branch}  (known by {places})"
+
+
+def examples_text(console: Console, survey: Survey, named: str) -> str:
+    """What example applications the clone has, and how one is onboarded; ``named`` is the clone's folder as a word
+    of a command line, with a space before it ("" for this folder)."""
+    folders = [folder for folder, _ in survey.examples]
+    more = f" and {len(folders) - _EXAMPLES} more" if len(folders) > _EXAMPLES else ""
+    text = f"{', '.join(folders[:_EXAMPLES])}{more}; onboard one with: plainfall onboard{named} --part {folders[0]}"
+    return console.wrapped(text, 12, f"  {console.styled('examples', 'strong')}  ")

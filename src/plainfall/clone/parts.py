@@ -165,7 +165,8 @@ class Contradiction:
 class Survey:
     """A survey's result: parts in the order of their folders, README steps, contradictions, and remarks on what is
     not onboarded (with evidence). ``others`` are parts of languages that are not
-    onboarded yet: only their settings are looked after. ``sources`` is what each source file says of
+    onboarded yet: only their settings are looked after. ``examples`` are folders of applications that are no parts,
+    with what they are known by. ``sources`` is what each source file says of
     configuration, by path."""
 
     name: str
@@ -176,4 +177,5 @@ class Survey:
     contradictions: tuple[Contradiction, ...] = ()
     remarks: tuple[tuple[str, Evidence], ...] = ()
     history: str = ""
+    examples: tuple[tuple[str, Evidence], ...] = ()
     extra: dict[str, Any] = field(default_factory=dict)

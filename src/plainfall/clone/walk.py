@@ -5,7 +5,7 @@ from __future__ import annotations
 import os
 import re
 from collections.abc import Iterator
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from functools import cached_property
 from pathlib import Path, PurePosixPath
 from typing import TYPE_CHECKING
@@ -70,6 +70,14 @@ class Tree:
             folder, _, name = path.rpartition("/")
             folders.setdefault(folder, []).append(name)
         return folders
+
+    def of_named(self, folder: str) -> Tree:
+        """The same tree with a folder named; what was read and counted is shared."""
+        tree = replace(self, named=folder)
+        tree.__dict__.update(
+            {name: self.__dict__[name] for name in ("_set", "folders") if name in self.__dict__}
+        )
+        return tree
 
     def in_named(self, folder: str) -> str | None:
         """The path of a folder from the named one, None for a folder outside of that."""

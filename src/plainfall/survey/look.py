@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import re
 from collections.abc import Collection, Iterator, Mapping, Sequence
-from dataclasses import replace
 from pathlib import Path
 
 from plainfall.clone.commands import process_file_commands, readme_commands, with_port_words, without_installs
@@ -24,6 +23,7 @@ from plainfall.sources.files import memory_file, read_sources
 from plainfall.sources.values import FileFound
 from plainfall.survey.contradictions import find_contradictions
 from plainfall.survey.documents import document_commands
+from plainfall.survey.examples import find_examples
 from plainfall.survey.launching import container_commands, editor_commands
 from plainfall.survey.modes import modes_of
 
@@ -115,7 +115,15 @@ def look(
     remarks += _of_other_codings(tree)
     name = re.sub(r"-(main|master|trunk|v?\d[\d.]*)$", "", clone.resolve().name)
     survey = Survey(
-        name, parts, tuple(rest), sources, tuple(steps), contradictions, tuple(remarks), _history(clone)
+        name,
+        parts,
+        tuple(rest),
+        sources,
+        tuple(steps),
+        contradictions,
+        tuple(remarks),
+        _history(clone),
+        find_examples(tree, frozenset(part.path for part in parts)) if not folder else (),
     )
     return survey, tree
 
@@ -133,7 +141,7 @@ def _parts_in(tree: Tree, folder: str) -> tuple[Tree, list[_Recognised]]:
     inside = [one for one in results if _within(one[0], folder)]
     if inside:
         return tree, inside
-    named = replace(tree, named=folder)
+    named = tree.of_named(folder)
     own = [one for one in _recognised(named) if _within(one[0], folder)]
     above = [one for one in results if _within(folder, one[0])]
     deepest = max((one[0] for one in above), key=len, default="")

@@ -10,7 +10,7 @@ from plainfall.cli.arguments import STAGES, with_clone, with_parts, with_wishes
 from plainfall.cli.asking import TerminalAsker
 from plainfall.cli.console import Console
 from plainfall.cli.document import outcome_document
-from plainfall.cli.view import RunView, part_heading, part_of, show_contradictions
+from plainfall.cli.view import RunView, examples_text, part_heading, part_of, show_contradictions
 from plainfall.ecosystems.shape import InstallWishes
 from plainfall.errors import BadInput, UsageProblem
 from plainfall.evidence import Evidence
@@ -165,6 +165,8 @@ def show_outcome(console: Console, outcome: Outcome, clone: str) -> None:
         address = console.styled(f"{where}{record['url']}", style, out=True)
         console.result(f"{address}  log {console.shown_path(record['log'])}")
     _show_beside(console, outcome, named)
+    if outcome.survey.examples and not outcome.servers and outcome.outcome == "done":
+        console.note(examples_text(console, outcome.survey, named))
     console.result(verdict(outcome))
     if outcome.outcome == "done" and outcome.servers:
         console.note(f"look again: plainfall probe{named}   end it: plainfall stop{named}")

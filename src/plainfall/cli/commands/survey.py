@@ -9,7 +9,7 @@ from typing import Any
 from plainfall.cli.arguments import with_clone
 from plainfall.cli.console import Console
 from plainfall.cli.document import survey_document
-from plainfall.cli.view import part_heading, show_contradictions
+from plainfall.cli.view import examples_text, part_heading, show_contradictions
 from plainfall.clone.parts import PartFound, Survey
 from plainfall.ecosystems import environment_of, title_of
 from plainfall.errors import BadInput, NoFittingRuntime
@@ -167,6 +167,8 @@ def _show_rest(console: Console, survey: Survey) -> None:
         console.result("README steps that match no stage:")
         for step in unknown:
             console.result(f"  {step.command}  ({step.evidence})")
+    if survey.examples:
+        console.result(examples_text(console, survey, ""))
     show_contradictions(console, survey.contradictions, out=True)
     for text, place in survey.remarks:
         console.result(
