@@ -129,6 +129,8 @@ _LOCK = "GEM\n  remote: https://registry.example/\n  specs:\n    gauge-words (1.
 CASES = [
     # Python
     _py("module-missing", "import gaugekit", "gaugekit"),
+    _py("package-asked-for-missing", "raise ValueError('gaugekit is required for GAUGES or BELLS')", "gaugekit"),
+    _py("package-asked-for-missing", "raise RuntimeError('The gaugekit package must be installed')", "gaugekit"),
     _py("module-of-another-runtime", "import binhex", "binhex"),
     _py("name-missing", "from json import gauge", "gauge"),
     Case("circular-import", "{python} main.py", {"main.py": "import a", "a.py": "from b import c\nd = 1",

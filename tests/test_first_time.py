@@ -146,10 +146,21 @@ def test_the_project_itself_is_in_place_with_a_list_of_requirements(machine: Mac
     machine.run("stop", clone)
 
 
-def test_a_missing_module_brings_the_extra_that_lists_it(machine: Machine, offer: Offer) -> None:
+@pytest.mark.parametrize(
+    "imports",
+    [
+        "import raingauge, rainpaint\n",
+        "from importlib.util import find_spec\nif not find_spec('raingauge'):\n"
+        "    raise ValueError('raingauge is required for GAUGES')\n",
+    ],
+    ids=["imported", "asked for"],
+)
+def test_a_missing_module_brings_the_extra_that_lists_it(
+    machine: Machine, offer: Offer, imports: str
+) -> None:
     parts = {name: [Archive.of(package(name))] for name in ("bottle", "raingauge", "rainpaint")}
     offer([one for row in parts.values() for one in row])
-    serves = f"import http.server, os, raingauge, rainpaint\n\n\ndef main():\n    if True:\n{SERVES}"
+    serves = f"import http.server, os\n{imports}\n\ndef main():\n    if True:\n{SERVES}"
     files = project(serves)
     files["pyproject.toml"] += (
         "[project.optional-dependencies]\ndev = ['raingauge', 'rainpaint', 'bottle']\n"
