@@ -15,6 +15,8 @@ from conftest import PYTHON_LINE, Machine, package
 
 from plainfall.diagnosis.reading import diagnose
 from plainfall.diagnosis.system_packages import install_words, package_manager
+from plainfall.ecosystems.python.finding import _project, version_of
+from plainfall.ecosystems.python.simple import IndexFile
 from plainfall.standins.registry import Archive, Registry
 
 Offer = Callable[..., Registry]
@@ -250,11 +252,56 @@ def test_an_archive_of_another_name_on_a_projects_page_is_passed_over(
         "soil.py": "",
     }
     good = package("soil", "1.0")
-    odd = source_package("soil", files, "1.0.2-2")  # read as version 2 of a project soil-1.0.2
+    odd = source_package("soil", files, "2.0-dev-9429")  # read as version 9429 of a project soil-2.0-dev
     offer([Archive.of(good), odd])
     clone = machine.clone({"requirements.txt": "soil\n", "app.py": ""})
     run = machine.run("onboard", clone, "--until", "dependencies", "--json")
     assert run.status == 0 and run.step("dependencies")["detail"]["laid"] == ["soil 1.0"], run.out
+
+
+@pytest.mark.parametrize(
+    ("filename", "parts"),
+    [
+        ("js.gauge_kit-2.0.24-2.tar.gz", ("js-gauge-kit", "2.0.24.post2")),
+        ("soil-1.0.2-2.zip", ("soil", "1.0.2.post2")),
+        ("soil-2-1.0.tar.gz", ("soil-2", "1.0")),
+        ("soil-2-1.tar.gz", ("soil-2", "1")),
+        ("soil-2.0-dev-9429.tar.gz", ("soil-2-0-dev", "9429")),
+        ("soil.tar.gz", None),
+    ],
+)
+def test_what_the_name_of_a_source_package_states(filename: str, parts: tuple[str, str] | None) -> None:
+    file = IndexFile(filename, "")
+    assert (_project(filename), version_of(file)) == (parts or (None, None))
+
+
+def test_a_post_release_by_a_dash_is_found_by_its_pin(
+    machine: Machine, offer: Callable[..., Registry]
+) -> None:
+    backend = (
+        "def build_wheel(folder, config_settings=None, metadata_directory=None):\n"
+        "    import zipfile\n"
+        "    name = 'soil-1.0.2.post2-py3-none-any.whl'\n"
+        "    with zipfile.ZipFile(f'{folder}/{name}', 'w') as wheel:\n"
+        "        wheel.writestr('soil.py', '')\n"
+        "        base = 'soil-1.0.2.post2.dist-info/'\n"
+        "        wheel.writestr(base + 'METADATA', 'Metadata-Version: 2.1\\nName: soil\\nVersion: 1.0.2.post2\\n')\n"
+        "        wheel.writestr(base + 'WHEEL', 'Wheel-Version: 1.0\\n')\n"
+        "        wheel.writestr(base + 'RECORD', '')\n"
+        "    return name\n"
+    )
+    manifest = '[build-system]\nrequires = []\nbuild-backend = "made"\nbackend-path = ["."]\n'
+    files = {"pyproject.toml": manifest, "made.py": backend}
+    offer([Archive.of(package("soil", "1.0")), source_package("soil", files, "1.0.2-2")])
+    clone = machine.clone({"requirements.txt": "soil==1.0.2.post2\n", "app.py": ""})
+    for state in ("done", "kept"):
+        run = machine.run("onboard", clone, "--until", "dependencies", "--json")
+        assert run.status == 0 and run.states["dependencies"] == state, run.out
+    shutil.rmtree(clone / ".venv")
+    again = machine.run(
+        "onboard", clone, "--until", "dependencies", "--json"
+    )  # from the lock that was written
+    assert again.step("dependencies")["detail"]["laid"] == ["soil 1.0.2.post2"], again.out
 
 
 def test_warnings_of_a_builds_backend_do_not_reach_the_terminal(

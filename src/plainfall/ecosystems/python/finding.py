@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 import threading
 from collections.abc import Iterable, Mapping, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
@@ -12,7 +13,7 @@ from urllib.parse import quote, unquote, urlsplit
 
 from packaging.specifiers import InvalidSpecifier, SpecifierSet
 from packaging.tags import Tag
-from packaging.utils import InvalidSdistFilename, parse_sdist_filename
+from packaging.utils import InvalidSdistFilename, canonicalize_name, parse_sdist_filename
 from packaging.version import InvalidVersion, Version
 
 from plainfall.ecosystems.python.configuration import Source, Sources
@@ -25,6 +26,7 @@ from plainfall.packages.client import RegistryClient, without_credentials
 
 __all__ = ["Finder", "Found", "version_of"]
 
+_POST_RELEASE = re.compile(r"(?P<project>[A-Za-z][\w.-]*?)-(?P<version>\d+(?:\.\d+)+-\d+)\.(?:tar\.gz|zip)")
 _AT_ONCE = 8  # pages asked for at the same time
 
 
@@ -233,13 +235,21 @@ class Finder:
 
 def version_of(file: IndexFile) -> str | None:
     """The version that an archive's name states, normalised; None if it states none."""
-    parts = wheel_parts(file.filename)
-    if parts:
-        return parts[1]
+    parts = wheel_parts(file.filename) or _source_parts(file.filename)
+    return parts[1] if parts else None
+
+
+def _source_parts(filename: str) -> tuple[str, str] | None:
+    """Project and version of a source package, normalised. ``soil-1.0.2-2`` is soil 1.0.2.post2 (PEP 440, implicit
+    post releases), not version 2 of a project soil-1.0.2."""
+    match = _POST_RELEASE.fullmatch(filename)
+    if match:
+        return canonicalize_name(match["project"]), f"{Version(match['version'])}"
     try:
-        return str(parse_sdist_filename(file.filename)[1])
+        project, version = parse_sdist_filename(filename)
     except (InvalidSdistFilename, InvalidVersion):
         return None
+    return project, str(version)
 
 
 def _is_source(file: IndexFile) -> bool:
@@ -258,13 +268,8 @@ def _distance(version: Version, wanted: str) -> tuple[int, ...]:
 
 
 def _project(filename: str) -> str | None:
-    parts = wheel_parts(filename)
-    if parts:
-        return parts[0]
-    try:
-        return parse_sdist_filename(filename)[0]
-    except (InvalidSdistFilename, InvalidVersion):
-        return None
+    parts = wheel_parts(filename) or _source_parts(filename)
+    return parts[0] if parts else None
 
 
 def _same(file: IndexFile, version: str) -> bool:

@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import tomllib
 from collections.abc import Mapping, Sequence
+from dataclasses import replace
 
 from packaging.pylock import (
     Package,
@@ -14,6 +15,8 @@ from packaging.pylock import (
     PylockUnsupportedVersionError,
     PylockValidationError,
 )
+from packaging.utils import parse_sdist_filename
+from packaging.version import Version
 
 from plainfall.clone.walk import Tree
 from plainfall.ecosystems.python.lists.toml import load_toml, table_lines
@@ -97,6 +100,14 @@ def _sets(hashes: Sequence[Mapping[str, str]]) -> dict[str, frozenset[str]]:
     return {name: frozenset(item[name].lower() for item in hashes) for name in sorted(shared)}
 
 
+def _well_named(file: IndexFile, name: str, version: str) -> IndexFile:
+    """The file under the name that the standard demands of a source package; its address tells where it is."""
+    if parse_sdist_filename(file.filename) == (name, Version(version)):
+        return file
+    ending = ".zip" if file.filename.endswith(".zip") else ".tar.gz"
+    return replace(file, filename=f"{name.replace('-', '_')}-{version}{ending}")
+
+
 def write_pylock(pins: Sequence[tuple[str, str, Sequence[IndexFile]]], python: str, inputs: str) -> str:
     """A ``pylock.toml`` for (name, version, archives) rows; ``inputs`` is the fingerprint of what it was
     resolved from. The text is read back before it is returned."""
@@ -109,7 +120,7 @@ def write_pylock(pins: Sequence[tuple[str, str, Sequence[IndexFile]]], python: s
         rows += ["", "[[packages]]", f'name = "{name}"', f'version = "{version}"']
         wheels = [file for file in files if file.filename.endswith(".whl")]
         sources = [file for file in files if not file.filename.endswith(".whl")]
-        rows += [f"sdist = {_inline(file)}" for file in sources[:1]]
+        rows += [f"sdist = {_inline(_well_named(file, name, version))}" for file in sources[:1]]
         if wheels:
             rows += ["wheels = [", *[f"    {_inline(file)}," for file in wheels], "]"]
     rows += ["", "[tool.plainfall]", f'inputs = "{inputs}"', ""]
