@@ -266,7 +266,8 @@ def _end(
 ) -> int:
     status = 1 if ended or failed else 0
     if console.json:
-        rows = [{"part": one.part, "port": one.port, "port_free": one.port_free} for one in stopped]
+        names_of_row = ("part", "port", "port_free", "process")
+        rows = [{name: getattr(one, name) for name in names_of_row} for one in stopped]
         document = {"outcome": "failed" if status else "done", "stopped": rows, "ended": ended}
         console.document(document)
         return status
