@@ -157,7 +157,8 @@ def _start_beside(console: Console, outcome: Outcome, names: Sequence[str], stat
             if not console.json:
                 word = "kept" if (part.key, name) in running else "done"
                 text = f"{name}: {process.line}, process {record['pid']} ({process.evidence})"
-                console.note(console.wrapped(text, 20, f"  {console.styled(word, 'good'):<6}  beside      "))
+                head = f"  {console.styled(f'{word:<8}', 'good')}  {'':8}  {'beside':<14}"  # as a step's line
+                console.note(console.wrapped(text, 36, head))
 
 
 def _hint_at_migrations(console: Console, state: CloneState, outcome: Outcome) -> None:
