@@ -8,6 +8,7 @@ from __future__ import annotations
 import re
 from collections.abc import Iterator
 from dataclasses import dataclass
+from functools import lru_cache
 from typing import Protocol
 
 __all__ = ["Block", "blocks_of", "bounded_lines"]
@@ -37,17 +38,19 @@ class Block:
     language: str = ""
 
 
-def blocks_of(text: str, path: str) -> Iterator[Block]:
-    """The blocks of a document, in order, by the form that its name tells."""
+@lru_cache(maxsize=32)
+def blocks_of(text: str, path: str) -> tuple[Block, ...]:
+    """The blocks of a document, in order, by the form that its name tells. A survey asks for those of one document
+    several times."""
     ending = path.lower().rpartition(".")[2] if "." in path.rpartition("/")[2] else ""
     bounded = "\n".join(bounded_lines(text))
     if ending in ("rst", "rest"):
-        return _of_lines(bounded, _Restructured())
+        return tuple(_of_lines(bounded, _Restructured()))
     if ending in ("adoc", "asciidoc", "asc"):
-        return _of_lines(bounded, _AsciiDoc())
+        return tuple(_of_lines(bounded, _AsciiDoc()))
     if ending == "org":
-        return _of_lines(bounded, _Org())
-    return _of_markdown(bounded)
+        return tuple(_of_lines(bounded, _Org()))
+    return tuple(_of_markdown(bounded))
 
 
 def bounded_lines(text: str) -> list[str]:
