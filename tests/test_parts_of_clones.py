@@ -174,6 +174,9 @@ def test_a_librarys_examples_are_named_and_can_be_chosen(machine: Machine) -> No
     assert "demo, examples/station; onboard one with: plainfall onboard --part demo" in " ".join(
         run.out.split()
     )
+    other = {"pyproject.toml": manifest, "gaugekit/__init__.py": "", "demo/x; touch y/app.py": SERVER}
+    hostile = machine.run("survey", machine.clone(other, "another"))
+    assert "--part 'demo/x; touch y'" in " ".join(hostile.out.split())
     chosen = machine.run("onboard", clone, "--part", "examples/station", "--json")
     (server,) = chosen.document["servers"]
     assert chosen.status == 0 and server["part"] == "examples/station"

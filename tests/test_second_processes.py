@@ -65,9 +65,9 @@ def processes_of(clone: Path, word: str) -> list[psutil.Process]:
 
 
 def test_one_is_started_kept_and_ended_with_the_server(machine: Machine) -> None:
-    clone = machine.clone(FILES)
+    clone = machine.clone(FILES, "rain gauges")
     first = machine.run("onboard", clone)
-    assert f"plainfall serve {clone} --with worker" in " ".join(first.err.split())
+    assert f"plainfall serve '{clone}' --with worker" in " ".join(first.err.split())
     run = machine.run("serve", clone, "--background", "--with", "worker")
     assert run.status == 0 and "worker: python worker.py, process" in run.err, run.err
     (worker,) = processes_of(clone, "worker.py")

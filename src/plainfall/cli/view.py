@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import shlex
 import time
 from collections.abc import Sequence
 from typing import Any
@@ -173,5 +174,7 @@ def examples_text(console: Console, survey: Survey, named: str) -> str:
     of a command line, with a space before it ("" for this folder)."""
     folders = [folder for folder, _ in survey.examples]
     more = f" and {len(folders) - _EXAMPLES} more" if len(folders) > _EXAMPLES else ""
-    text = f"{', '.join(folders[:_EXAMPLES])}{more}; onboard one with: plainfall onboard{named} --part {folders[0]}"
+    # The names are the clone's, and the command is there to be copied.
+    command = f"plainfall onboard{named} --part {shlex.quote(folders[0])}"
+    text = f"{', '.join(folders[:_EXAMPLES])}{more}; onboard one with: {command}"
     return console.wrapped(text, 12, f"  {console.styled('examples', 'strong')}  ")

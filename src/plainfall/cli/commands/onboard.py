@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import argparse
 import re
+import shlex
 from pathlib import Path
 
 from plainfall.cli.arguments import STAGES, with_clone, with_parts, with_wishes
@@ -157,7 +158,7 @@ def show_outcome(console: Console, outcome: Outcome, clone: str) -> None:
     show_disagreements(console, outcome)
     if outcome.contradictions or outcome.survey.remarks:
         console.note("")
-    named = "" if clone == "." else f" {clone}"
+    named = "" if clone == "." else f" {shlex.quote(clone)}"
     for part, record in outcome.servers.items():
         where = f"{part}: " if part else ""
         probe = record.get("probe") or {}
