@@ -14,7 +14,7 @@ from conftest import Machine, package
 from test_building import tree
 
 from plainfall.clone.walk import walk
-from plainfall.ecosystems.python.additions import named_elsewhere
+from plainfall.ecosystems.python.additions import named_elsewhere, well_known
 from plainfall.ecosystems.python.applications import applications
 from plainfall.ecosystems.python.frameworks.django import recognise as recognise_django
 from plainfall.ecosystems.python.imports import answers, imported_modules
@@ -108,6 +108,38 @@ def test_imports_that_no_list_names_are_installed_only_when_somebody_says_so(
     taken = machine.run("onboard", clone, "--from-imports", "--json", "--until", "dependencies")
     assert sorted(taken.step("dependencies")["detail"]["laid"]) == ["gaugekit 1.0", "pyyaml 1.0"]
     assert machine.run("onboard", clone, "--json", "--until", "dependencies").states["dependencies"] == "kept"
+
+
+def test_a_package_of_a_shipped_name_is_installed_where_it_is_missing(machine: Machine, offer: Offer) -> None:
+    known = package("pyyaml", members={"yaml/__init__.py": b"VERSION = '1.0'\n"})
+    offer([Archive.of(package("gaugekit")), Archive.of(known)])
+    server = SERVER.format(more="import gaugekit, yaml, requests")
+    files = {"app.py": server, "requirements.txt": "gaugekit\n", "Procfile": "web: python app.py\n"}
+    clone = machine.clone(files)
+    # requests is known as well, and the registry has none: what is missing is said, nothing is left behind.
+    run = machine.run("onboard", clone, "--json", "--no-input")
+    assert run.status == 1
+    assert "the Python module requests is not installed" in run.document["failure"]["cause"]
+    [remark] = [one for one in run.step("server")["remarks"] if "yaml was missing" in one]
+    assert "pyyaml was installed, too (no list; a well-known name)" in remark
+    (clone / "app.py").write_text(SERVER.format(more="import gaugekit, yaml"))
+    run = machine.run("onboard", clone, "--json", "--no-input")
+    assert run.document["outcome"] == "done", run.document["failure"]
+    assert set(machine.run("onboard", clone, "--json").states.values()) == {"kept"}
+    # Where there is no list at all, and all is known, nobody has to be asked.
+    alone = machine.clone({"app.py": SERVER.format(more="import yaml")}, "alone")
+    run = machine.run("onboard", alone, "--json", "--no-input")
+    assert run.document["outcome"] == "done", run.document["failure"]
+    assert any("which the sources import: pyyaml" in one for one in run.step("dependencies")["remarks"])
+
+
+def test_a_module_of_the_projects_own_is_no_package(tmp_path: Path) -> None:
+    (tmp_path / "yaml").mkdir()
+    (tmp_path / "yaml/__init__.py").write_text("import requests\n")
+    tree = walk(tmp_path)
+    assert well_known(tree, "", "yaml") is None and well_known(tree, "", "gaugekit") is None
+    found = well_known(tree, "", "requests")
+    assert found is not None and (found.text, str(found.needed_by)) == ("requests", "yaml/__init__.py:1")
 
 
 def test_only_what_surely_is_imported_counts(tmp_path: Path) -> None:

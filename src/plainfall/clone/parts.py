@@ -29,12 +29,14 @@ __all__ = [
 @dataclass(frozen=True, slots=True)
 class Addition:
     """A package that a part needs and its own list does not name: the requirement, the line that names it, and the
-    line that needs it. With ``in_place`` the text is a folder of the clone, whose project is used in place."""
+    line that needs it. With ``in_place`` the text is a folder of the clone, whose project is used in place; with
+    ``is_well_known`` no list has to name it, since the language ships its name."""
 
     text: str
     evidence: Evidence
     needed_by: Evidence
     in_place: bool = False
+    is_well_known: bool = False
 
 
 @dataclass(frozen=True)

@@ -323,8 +323,8 @@ class Installing(Protocol):
         ...
 
     def package_for(self, tree: Tree, part: PartFound, module: str) -> Addition | None:
-        """A package that brings a missing module: one that another list of the project names, or one that is known
-        to be missing from newer releases of the runtime."""
+        """A package that brings a missing module: one that another list of the project names, one that is known to
+        be missing from newer releases of the runtime, or one whose name the language ships."""
         ...
 
     def extra_with(self, tree: Tree, part: PartFound, addition: Addition) -> str:

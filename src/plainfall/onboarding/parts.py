@@ -38,7 +38,7 @@ def workers() -> int:
     return max(1, min(cores - 1, free // _MEMORY))
 
 
-_TRIES = 5  # things that are changed after failures of one step
+_TRIES = 8  # things that are changed after failures of one step
 
 
 class PartRun:
@@ -64,19 +64,19 @@ class PartRun:
             start = time.perf_counter()
             error = None
             self.work.progress = self._reporter(step)
+            tried: list[str] = []
             try:
-                result = self._with_mending(step)
+                result = self._with_mending(step, tried)
             except PlainfallError as problem:
                 error = problem
                 place = (problem.place,) if problem.place else ()
-                result = StepResult(State.FAILED, step.title, problem.cause, place)
+                result = StepResult(State.FAILED, step.title, problem.cause, place, tuple(tried))
                 self.failure = step, problem
             self._finish(step, result, time.perf_counter() - start, error)
 
-    def _with_mending(self, step: Step) -> StepResult:
+    def _with_mending(self, step: Step, tried: list[str]) -> StepResult:
         """Carries a step out; after a failure that can be mended (and is to be), or that something else to try
-        makes good, again."""
-        tried: list[str] = []
+        makes good, again. What was done is added to ``tried``."""
         while True:
             try:
                 result = _explained(step, self.work)

@@ -4,6 +4,7 @@ that another list of the project names, or the versions of the time when the clo
 from __future__ import annotations
 
 import re
+from collections.abc import Sequence
 from dataclasses import replace
 from datetime import UTC, datetime, timedelta
 
@@ -14,7 +15,7 @@ from plainfall.onboarding.stages import installing, serving
 from plainfall.onboarding.stages.filling_data import rows_at_stake
 from plainfall.onboarding.stages.starting import stop_server
 from plainfall.onboarding.stages.tasks import carry_out
-from plainfall.onboarding.steps import Stage, Step
+from plainfall.onboarding.steps import Stage, Step, StepResult
 from plainfall.onboarding.work import Work
 from plainfall.repository import last_commit_time
 from plainfall.surroundings import passed_on
@@ -60,15 +61,22 @@ def _missing_package(work: Work, step: Step, error: PlainfallError) -> str:
     if addition is None or any(one.text == addition.text for one in work.part.dependencies.additions):
         return ""
     extra = work.installing.extra_with(work.tree, work.part, addition)
+    more = [addition]
+    if addition.is_well_known:
+        had = {one.text for one in (*work.part.dependencies.additions, addition)}
+        more += [one for one in work.part.dependencies.unlisted if one.is_well_known and one.text not in had]
     if extra and extra not in work.wishes.install.extras:
         wishes = work.wishes.install
         work.wishes = replace(work.wishes, install=replace(wishes, extras=wishes.extras | {extra}))
+        result: StepResult | None = installing.dependencies(work)
     else:
-        _keep(work, addition)
-    result = installing.dependencies(work)
+        result = _with_more(work, more)
+    if result is None:
+        return ""
     if step.stage is Stage.PROBE:
         serving.server(work)  # it has loaded what was there when it started
-    what = f"the extra {extra}, which lists {addition.text}," if extra else addition.text
+    names = " and ".join(one.text for one in more)
+    what = f"the extra {extra}, which lists {addition.text}," if extra else names
     return f"{thing} was missing: {what} was installed, too ({addition.evidence}): {result.title}"
 
 
@@ -120,12 +128,24 @@ def _own_migrations(work: Work, error: PlainfallError) -> str:
     return f"migrations were pending: `{line}` was run"
 
 
-def _keep(work: Work, addition: Addition) -> None:
-    """Adds a package to the part, in this run and in later ones."""
-    rows = list(work.state.record(work.part.key, installing.ADDED).get("rows", []))
-    place = addition.evidence
-    rows.append([addition.text, place.path, place.line, place.text, addition.in_place])
+def _with_more(work: Work, additions: Sequence[Addition]) -> StepResult | None:
+    """Adds packages to the part, in this run and in later ones; None, and nothing is added, if names that no list
+    has cannot be installed."""
+    before = work.state.record(work.part.key, installing.ADDED)
+    rows = list(before.get("rows", []))
+    for one in additions:
+        place = one.evidence
+        rows.append([one.text, place.path, place.line, place.text, one.in_place])
+    part = work.part
     work.state.keep(work.part.key, installing.ADDED, {"rows": rows})
+    try:
+        return installing.dependencies(work)
+    except PlainfallError:
+        if not additions[0].is_well_known:
+            raise
+    work.part = part
+    work.state.keep(part.key, installing.ADDED, {"rows": before.get("rows", [])})
+    return None
 
 
 def _of_its_time(work: Work, step: Step, error: PlainfallError) -> str:

@@ -20,14 +20,14 @@ from packaging.utils import canonicalize_name
 from plainfall.clone.parts import Addition, DependencyFile
 from plainfall.clone.prose import bounded_lines
 from plainfall.clone.walk import Tree
-from plainfall.ecosystems.python.imports import answers, imported_modules, package_of
+from plainfall.ecosystems.python.imports import answers, imported_modules, package_of, well_known_package
 from plainfall.ecosystems.python.lists.discover import REQUIREMENTS, Candidate, find_lists, read_list
 from plainfall.ecosystems.python.pins import Listed, Target
 from plainfall.ecosystems.python.requirements import RequirementLine
 from plainfall.errors import BadInput
 from plainfall.evidence import Evidence
 
-__all__ = ["Library", "additions_for", "default_markers", "library_above", "named_elsewhere"]
+__all__ = ["Library", "additions_for", "default_markers", "library_above", "named_elsewhere", "well_known"]
 
 _BUILDABLE = ("pyproject.toml", "setup.cfg", "setup.py")
 _PIP = re.compile(r"\bpip3? install ((?:(?!-r|-e|\.)[\w.\[\]<>=~!,'\"-]+ ?)+)")
@@ -86,7 +86,8 @@ def additions_for(
             taken.add(line.name)
             named.append(Addition(str(line.requirement), line.evidence, place))
         else:
-            unlisted.append(Addition(package_of(module), place, place))
+            known = bool(well_known_package(module))
+            unlisted.append(Addition(package_of(module), place, place, is_well_known=known))
             taken.add(package_of(module))
     return tuple(named), tuple(unlisted)
 
@@ -103,6 +104,16 @@ def named_elsewhere(tree: Tree, folder: str, module: str) -> Addition | None:
     lines += _other_lines(tree, folder, library, target)
     line = next((one for one in lines if answers(one.name, module)), None)
     return Addition(str(line.requirement), line.evidence, line.evidence) if line is not None else None
+
+
+def well_known(tree: Tree, folder: str, module: str) -> Addition | None:
+    """The package of a shipped name that brings a module; None if none has it, or the project has a module of that
+    name itself."""
+    name = well_known_package(module)
+    if not name or module in _module_names(tree, folder):
+        return None
+    place = imported_modules(tree, folder).get(module, Evidence("", 0, module))
+    return Addition(name, Evidence("no list; a well-known name"), place, is_well_known=True)
 
 
 def extra_with(tree: Tree, listed: DependencyFile, addition: Addition) -> str:

@@ -20,7 +20,7 @@ from plainfall.ecosystems.python.applications import sources
 from plainfall.evidence import Evidence
 from plainfall.reading import toml_table
 
-__all__ = ["answers", "imported_modules", "package_of"]
+__all__ = ["answers", "imported_modules", "package_of", "well_known_package"]
 
 _FILES = 400  # sources of a part that are read for imports
 # Modules of older standard libraries.
@@ -39,6 +39,19 @@ _SERVERS = frozenset({"uvicorn", "hypercorn", "daphne", "granian"})
 def _other_names() -> Mapping[str, str]:
     path = Path(__file__).parent / "module_names.toml"
     return {module: str(name) for module, name in toml_table(path.read_text("utf-8"), path.name).items()}
+
+
+@cache
+def _well_known() -> frozenset[str]:
+    path = Path(__file__).parent / "well_known.toml"
+    names = toml_table(path.read_text("utf-8"), path.name)["packages"]
+    return frozenset(names) | frozenset(map(canonicalize_name, _other_names().values()))
+
+
+def well_known_package(module: str) -> str:
+    """The package that brings a module, where its name is shipped with Plainfall and so no guess; else ""."""
+    name = package_of(module)
+    return name if name in _well_known() else ""
 
 
 def package_of(module: str) -> str:

@@ -45,13 +45,13 @@ class PythonInstalling:
         if former is not None:
             place = Evidence("setuptools", 0, top)
             return Addition(former, place, place)
-        from plainfall.ecosystems.python.additions import named_elsewhere
+        from plainfall.ecosystems.python.additions import named_elsewhere, well_known
         from plainfall.ecosystems.python.console_scripts import console_scripts
 
         own = next((one for one in console_scripts(tree, part.path) if one.name == module), None)
         if own is not None:
             return Addition(part.path or ".", own.evidence, own.evidence, in_place=True)
-        return named_elsewhere(tree, part.path, top)
+        return named_elsewhere(tree, part.path, top) or well_known(tree, part.path, top)
 
     def extra_with(self, tree: Tree, part: PartFound, addition: Addition) -> str:
         from plainfall.ecosystems.python.additions import extra_with

@@ -234,6 +234,8 @@ def _with_choices(
     )
     if not listed.is_from_imports or wishes.from_imports:
         return wishes
+    if all(one.is_well_known for one in listed.unlisted):
+        return replace(wishes, from_imports=True)
     names = ", ".join(one.text for one in listed.unlisted)
     places = tuple(f"{one.text}: {one.needed_by.path}:{one.needed_by.line}" for one in listed.unlisted[:8])
     if work.ask is not None:
@@ -258,7 +260,8 @@ def _remembered(asked: frozenset[str], before: Iterable[str]) -> frozenset[str]:
 def _beyond_the_list(listed: DependencyFile, wishes: InstallWishes) -> list[str]:
     """What was installed beyond the list, and what was not, in words."""
     remarks = [
-        f"{'the project in ' if one.in_place else ''}{one.text}, for {one.needed_by} ({one.evidence})"
+        f"{'the project in ' if one.in_place else ''}{one.text}"
+        f"{f', for {one.needed_by}' if one.needed_by != one.evidence else ''} ({one.evidence})"
         for one in listed.additions
     ]
     if remarks:
