@@ -131,6 +131,8 @@ CASES = [
     _py("module-missing", "import gaugekit", "gaugekit"),
     _py("package-asked-for-missing", "raise ValueError('gaugekit is required for GAUGES or BELLS')", "gaugekit"),
     _py("package-asked-for-missing", "raise RuntimeError('The gaugekit package must be installed')", "gaugekit"),
+    _py("package-asked-for-missing", "raise ValueError('no bells. Run \"pip install gaugekit\" for them.')", "gaugekit"),
+    _py("refuses-root", "raise SystemExit(\"Can't run as root!\")", "root"),
     _py("module-of-another-runtime", "import binhex", "binhex"),
     _py("name-missing", "from json import gauge", "gauge"),
     Case("circular-import", "{python} main.py", {"main.py": "import a", "a.py": "from b import c\nd = 1",

@@ -68,8 +68,9 @@ def clone_of(machine: Machine, **words: str) -> Path:
         {"readme": "\n## What happens behind it\n\n    rain init\n"},
         {"readme": "\n## More\n\n    rain init --of GAUGE_NAME\n"},
         {"word": "bootstrap", "listed": "  init     one step\\n  bootstrap  every step\\n"},
+        {"refusal": "run rain init first", "question": "Which list (default: all)? "},
     ],
-    ids=["the output says so", "its help lists it", "documented", "with a placeholder", "all of them"],
+    ids=["the output says so", "its help lists it", "documented", "with a placeholder", "all", "by Enter"],
 )
 def test_a_first_step_of_the_projects_own_is_carried_out_once(
     machine: Machine, offer: Offer, words: dict[str, str]
@@ -85,6 +86,65 @@ def test_a_first_step_of_the_projects_own_is_carried_out_once(
         (clone / "gauges.dat").unlink()
         again = machine.run("onboard", clone, "--json")
         assert again.status == 1 and not (clone / "gauges.dat").exists()  # nothing is repeated unasked
+
+
+def test_first_steps_follow_each_other(machine: Machine, offer: Offer) -> None:
+    offer([Archive.of(package("bottle"))])
+    steps = PROGRAM.replace("    elif not made.exists():", (
+        "    elif words == ['create-index']:\n        assert made.exists()\n        pathlib.Path('index.dat').touch()\n"
+        "    elif not made.exists() or not pathlib.Path('index.dat').exists():"
+    ))  # fmt: skip
+    text = steps.format(serves=SERVES, word="init", refusal="not ready", listed="", question="")
+    files = {
+        **project(text),
+        "README.md": "# Rain\n\n## Run\n\n    rain init\n    rain create-index\n    rain\n",
+    }
+    clone = machine.clone(files)
+    run = machine.run("onboard", clone, "--json")
+    assert run.document["outcome"] == "done", run.document["failure"]
+    first, second, *_ = run.step("server")["remarks"]
+    assert "`rain init` was run once" in first and "`rain create-index` was run once" in second
+
+
+@pytest.mark.parametrize(
+    "option", ["the following arguments are required: -d/--directory", "Missing option '--data'."]
+)
+def test_a_program_that_requires_a_folder_gets_one_of_its_own(
+    machine: Machine, offer: Offer, option: str
+) -> None:
+    offer([Archive.of(package("bottle"))])
+    name = "--directory" if "--directory" in option else "--data"
+    text = (
+        "import http.server, os, pathlib, sys\n\n\ndef main():\n    words = sys.argv[1:]\n"
+        "    if words[:1] != ['serve']:\n        sys.exit('usage: rain\\n  serve   the pages')\n"
+        f"    if {name!r} not in words:\n        sys.exit({option!r})\n"
+        "    assert pathlib.Path(words[-1]).is_dir()\n    if True:\n"
+        f"{SERVES}\n\nif __name__ == '__main__':\n    main()\n"
+    )
+    clone = machine.clone({**project(text), "README.md": "# Rain\n\n## Run\n\n    rain\n"})
+    run = machine.run("onboard", clone, "--json")
+    assert run.document["outcome"] == "done", run.document["failure"]
+    assert run.document["servers"][0]["command"] == f"rain serve {name} .plainfall/folder"
+
+
+def test_a_guessed_migration_that_wants_more_words_is_left_out(machine: Machine, offer: Offer) -> None:
+    offer([Archive.of(package("bottle"))])
+    text = PROGRAM.format(serves=SERVES, word="init", refusal="", listed="", question="").replace(
+        "    elif not made.exists():\n        sys.exit('')\n", ""
+    )
+    files = project(
+        text.replace(
+            "def main():", "def move():\n    sys.exit('Usage: rain-migrate <config>')\n\n\ndef main():"
+        )
+    )
+    files["pyproject.toml"] = files["pyproject.toml"].replace(
+        "rain = 'rain:main'", "rain = 'rain:main'\nrain-migrate = 'rain:move'"
+    )
+    clone = machine.clone({**files, "README.md": "# Rain\n\n## Run\n\n    rain\n"})
+    run = machine.run("onboard", clone, "--json")
+    assert run.document["outcome"] == "done", run.document["failure"]
+    step = run.step("migrations")
+    assert step["state"] == "left out" and "wants to be told more" in step["why"]
 
 
 def test_what_takes_something_away_is_never_a_first_step(machine: Machine, offer: Offer) -> None:

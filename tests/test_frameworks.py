@@ -75,6 +75,13 @@ def test_django_with_a_user_model_of_its_own_gets_no_administrator(tmp_path: Pat
             },
             None,
         ),
+        (
+            {
+                "app.py": "from flask import Flask\napp = Flask('x')\n",
+                "main.py": "from app import app\nimport pages\nif 1:\n    app.run()\n",
+            },
+            "main",
+        ),
         ({"x/y.py": "application = Flask('x')\n", ".flaskenv": "FLASK_APP=x.y\n"}, "x.y"),
     ],
 )
@@ -84,6 +91,15 @@ def test_flask_as_its_own_command_finds_it(
     one = found(tmp_path, files)["Flask"]
     assert commands(one)["server"] == "flask run --port ${PORT:-5000} --reload"
     assert one.variables.get("FLASK_APP") == application
+
+
+@pytest.mark.parametrize("given", ["bells.join(app)", "print('ready')"])
+def test_flask_application_that_is_made_ready_where_its_file_is_run(tmp_path: Path, given: str) -> None:
+    text = f"app = Flask('x')\n\nif __name__ == '__main__':\n    {given}\n    app.run(port=4200)\n"
+    one = found(tmp_path, {"rain.py": f"from flask import Flask\n{text}"})["Flask"]
+    ranks = sorted((one.rank, one.line) for one in one.commands)
+    last = "python rain.py" if "(app)" in given else "flask run --port ${PORT:-5000} --reload"
+    assert ranks[-1][1] == last
 
 
 def test_flask_commands_that_the_application_registers(tmp_path: Path) -> None:

@@ -302,6 +302,55 @@ def test_words_of_the_readers_own_are_left_out_of_a_start_command(written: str, 
     assert without_placeholders(written, ()) == run
 
 
+def test_a_database_of_the_readers_own_is_a_file_that_the_program_makes() -> None:
+    written = "raingauge serve path/to/readings.db"
+    assert (
+        without_placeholders(written, (), databases=True) == "raingauge serve .plainfall/folder/readings.db"
+    )
+
+
+@pytest.mark.parametrize(
+    ("line", "behind", "stage"),
+    [
+        ("rain --all -d $HOME/rain", "A server should now be listening on localhost:8080.", "server"),
+        ("rain --all -d $HOME/rain", "It lists all drops.", ""),
+        ("rain -w", "and open it in your browser", "server"),
+        ("rain -w", "Opens an editor.", ""),
+        ("rain -p 20-30 40", "Prints them.", ""),
+        ("rain -p 8080", "", "server"),
+        ("rain /path/to/readings.db", "", "server"),
+        ("python -m rain serve", "", "server"),
+        ("from rain import serve", "", None),
+    ],
+)
+def test_whether_a_program_of_the_projects_own_serves(line: str, behind: str, stage: str | None) -> None:
+    steps = read_steps(
+        f"# Rain\n\n## Usage\n\n    {line}\n\n{behind}\n", "README.md", vocabulary(), frozenset({"rain"})
+    )
+    assert [step.stage for step in steps] == ([] if stage is None else [stage])
+
+
+def test_a_plain_text_that_marks_its_code_as_restructured_text_does() -> None:
+    text = "RAIN\n====\n\nInstant gratification\n---------------------\n\nRun::\n\n  python demo.py\n\nSo.\n"
+    steps = read_steps(text, "README.txt", vocabulary())
+    assert [(step.stage, step.command) for step in steps] == [("server", "python demo.py")]
+
+
+def test_a_page_of_any_name_says_how_the_projects_own_program_serves(tmp_path: Path) -> None:
+    files = {
+        "pyproject.toml": "[project]\nname = 'rain'\nversion = '1'\n",
+        "src/rain/__init__.py": "",
+        "src/rain/__main__.py": "print('rain')\n",
+        "docs/words.rst": "Words\n=====\n\nServe it::\n\n    python -m rain serve\n\nOr::\n\n    python -m rain serve >> /tmp/x\n",
+    }
+    for path, text in files.items():
+        (tmp_path / path).parent.mkdir(parents=True, exist_ok=True)
+        (tmp_path / path).write_text(text)
+    survey, _ = look(tmp_path)
+    [command] = survey.parts[0].candidates("server")
+    assert command.line == "python -m rain serve" and command.evidence.path == "docs/words.rst"
+
+
 FORMS = {
     "README.rst": "Gauges\n======\n\nRunning it\n----------\n\nMake the tables first::\n\n    $ raintool migrate\n    made 3 tables\n\n"
     ".. code-block:: bash\n   :caption: the server\n\n   raintool serve  # from here on\n\nNot code.\n",

@@ -56,10 +56,10 @@ __all__ = [
 class PlainfallError(Exception):
     """A foreseeable failure.
 
-    ``cause`` is one sentence; ``remedy`` says what to do about it (may be empty); ``place`` is the file
-    and line that it is about; ``lines`` are the lines of output that matter; ``log`` is the path of the full
-    output; ``mend`` names what Plainfall itself may do about it.
-    """
+    ``cause`` is one sentence; ``remedy`` says what to do about it (may be empty); ``place`` is the file and line
+    that it is about; ``lines`` are the lines of output that matter; ``log`` is the path of the full output;
+    ``mend`` names what Plainfall itself may do about it; ``rule`` and ``thing`` are the rule by which output was
+    recognised, and what it names."""
 
     exit_status = 1
 
@@ -72,6 +72,8 @@ class PlainfallError(Exception):
         lines: tuple[str, ...] = (),
         log: str | None = None,
         mend: str = "",
+        rule: str = "",
+        thing: str = "",
     ) -> None:
         super().__init__(cause)
         self.cause = cause
@@ -80,6 +82,8 @@ class PlainfallError(Exception):
         self.lines = lines
         self.log = log
         self.mend = mend
+        self.rule = rule
+        self.thing = thing
 
     def __str__(self) -> str:
         return f"{self.place}: {self.cause}" if self.place else self.cause

@@ -16,6 +16,7 @@ _PASSED_ON = frozenset(
     "SSL_CERT_FILE SSL_CERT_DIR HTTP_PROXY HTTPS_PROXY NO_PROXY ALL_PROXY "
     "http_proxy https_proxy no_proxy all_proxy SYSTEMROOT".split()
 )
+_USER_FOLDERS = {"XDG_DATA_HOME": ".local/share", "XDG_CONFIG_HOME": ".config", "XDG_CACHE_HOME": ".cache"}
 # What git may see beyond these: how the person reaches private repositories.
 _FOR_GIT = frozenset(
     "SSH_AUTH_SOCK GIT_SSH GIT_SSH_COMMAND GIT_ASKPASS SSH_ASKPASS GIT_SSL_CAINFO GIT_CONFIG_GLOBAL "
@@ -55,6 +56,10 @@ class Surroundings:
         """The variables that project code is given before its own settings are added (design rule 4)."""
         passed = passed_on(self.variables)
         passed["PATH"] = os.pathsep.join(self.search_path()) or _STANDARD_PATH
+        if passed.get("HOME"):
+            # What the base directory specification says of one that is not set: some programs stop without.
+            for name, folder in _USER_FOLDERS.items():
+                passed.setdefault(name, os.path.join(passed["HOME"], folder))
         return passed
 
 

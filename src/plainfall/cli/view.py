@@ -117,9 +117,7 @@ class RunView:
         timing = f"{seconds:6.2f} s" if result.state not in (State.WAITING, State.LEFT_OUT) else " " * 8
         head = f"  {state}  {timing}  {step.stage.value:<14}"
         console.note(console.wrapped(_relative(console, result.title), _INDENT, head))
-        if result.state is State.FAILED:
-            return
-        why = _why(result)
+        why = _why(result) if result.state is not State.FAILED else ""  # an error is shown by itself
         if why:
             console.note(console.styled(console.wrapped(why, _INDENT, " " * _INDENT), "dim"))
         for remark in result.remarks:

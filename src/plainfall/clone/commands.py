@@ -7,7 +7,7 @@ import shlex
 from collections.abc import Collection, Iterator, Sequence
 from dataclasses import dataclass, replace
 
-from plainfall.clone.readme import ReadmeStep
+from plainfall.clone.readme import PLACEHOLDER, ReadmeStep
 from plainfall.clone.vocabulary import Vocabulary
 from plainfall.clone.walk import Tree
 from plainfall.errors import BadInput
@@ -16,6 +16,7 @@ from plainfall.evidence import Evidence
 __all__ = [
     "GIVEN_FOLDER",
     "Command",
+    "given_folder",
     "is_of_this_machine",
     "process_file_commands",
     "processes_of_files",
@@ -28,15 +29,13 @@ __all__ = [
 _PROCESS = re.compile(r"^([A-Za-z0-9_-]+):\s*(.+)$")
 # Servers for production; where a framework has a dev server, that is what a developer wants.
 _PRODUCTION = re.compile(r"^(gunicorn|uwsgi|daphne|waitress-serve|mod_wsgi)\b")
-_PLACEHOLDER = re.compile(
-    r"^/?(path|folder|dir|directory)[-_/](to|of)\b|^<[^<>]*>$|^\[[^\[\]]*\]$|^\.\.\.$|^(your|my)[-_]\w|=<[^<>]*>$"
-)
 # A folder of the reader's own, or one in their home, which no clone may choose. A name with an ending is a file.
 _OWN_FOLDER = re.compile(
     r"^(?=/|~|\$|\.|<|your|my)[^.]*(dir|folder|data|storage|store|packages|repo|collection|root|library|files|dav|music|photos|"
     r"path/to/?$)[^.]*$",
     re.IGNORECASE,
 )
+_DATABASE = re.compile(r"[\w-]+\.(db|sqlite3?)")
 _HOME = re.compile(r"^(~|\$HOME|\$\{HOME\})/")
 GIVEN_FOLDER = ".plainfall/folder"  # from the clone's own folder
 _DEPLOYED = re.compile(
@@ -116,6 +115,11 @@ def processes_of_files(tree: Tree, folder: str) -> Iterator[tuple[str, str, str,
             yield process, stage, command, Evidence(path, number, line.strip())
 
 
+def given_folder(folder: str) -> str:
+    """The folder that stands for one of the reader's own, from a part's folder."""
+    return ("../" * (folder.count("/") + 1) if folder else "") + GIVEN_FOLDER
+
+
 def is_of_this_machine(line: str) -> bool:
     """Whether a documented line keeps to the clone: nothing of it changes the machine."""
     return not _REACHES_OUT.search(line)
@@ -141,22 +145,20 @@ def readme_commands(
             if not is_of_this_machine(command):
                 continue
             if step.stage == "server":
-                upwards = "../" * (folder.count("/") + 1) if folder else ""
                 names = {*tree.folders.get(folder, ()), *files}
-                command = without_placeholders(command, names, upwards + GIVEN_FOLDER)
+                given, written = given_folder(folder), command
+                command = without_placeholders(command, names, given)
+                databases = without_placeholders(written, names, given, databases=True)
             foreign = (
                 missing_script(command, tree, folder, words)
                 or words.outside.match(command)
                 or another.match(command)
             )
-            yield Command(
-                step.stage,
-                command,
-                f"the README's step{heading}",
-                1 if foreign else 66 - min(position, 10) - _doubt(command, step.heading),
-                step.evidence,
-                folder,
-            )
+            rank = 1 if foreign else 66 - min(position, 10) - _doubt(command, step.heading)
+            found = Command(step.stage, command, f"the README's step{heading}", rank, step.evidence, folder)
+            yield found
+            if step.stage == "server" and databases != command:
+                yield replace(found, line=databases, rank=rank - 1)
 
 
 def _doubt(command: str, heading: str) -> int:
@@ -165,19 +167,24 @@ def _doubt(command: str, heading: str) -> int:
     return 12 * bool(_DEPLOYED.search(heading)) + 20 * bool(_ANOTHER_MACHINE.search(command))
 
 
-def without_placeholders(line: str, files: Collection[str], given: str = GIVEN_FOLDER) -> str:
+def without_placeholders(
+    line: str, files: Collection[str], given: str = GIVEN_FOLDER, *, databases: bool = False
+) -> str:
     """A start command without words that stand for something of the reader's own (``path/to/readings.db``,
     ``<station>``), and without the sign that sends it to the background. A path to one of the ``files`` in the
-    part's folder is that file; one to a folder, or into the home folder, is the ``given`` folder."""
+    part's folder is that file; one to a folder, or into the home folder, is the ``given`` folder; with
+    ``databases`` one to a database is a file in that folder, which the program makes."""
     line = re.sub(r"\s/\s.*$", "", line.rstrip().removesuffix("&").rstrip())  # other words for the same place
     kept: list[str] = []
     for piece in line.split(" "):
-        if not kept or not (_PLACEHOLDER.search(piece) or _HOME.search(piece)):
+        if not kept or not (PLACEHOLDER.search(piece) or _HOME.search(piece)):
             kept.append(piece)
         elif _OWN_FOLDER.search(piece):
             kept.append(given)
         elif (name := piece.rpartition("/")[2]) in files and "/" in piece:
             kept.append(name)
+        elif databases and _DATABASE.fullmatch(name):
+            kept.append(f"{given}/{name}")
         elif len(kept) > 1 and re.fullmatch(r"--?[\w-]+", kept[-1]):
             kept.pop()  # the option whose value it is
     return " ".join(kept)

@@ -15,6 +15,7 @@ __all__ = ["Block", "blocks_of", "bounded_lines"]
 
 _LARGEST = 150_000  # characters of a document that are read
 _LONGEST_LINE = 2_000
+_RESTRUCTURED = re.compile(r"^\.\. [\w-]+::|::[ \t]*\n[ \t]*\n[ \t]+\S", re.MULTILINE)
 _UNDERLINE = re.compile(r"([=\-~^\"'`#*+.:_])\1{2,}[ \t]*")
 _DIRECTIVE = re.compile(r"[ \t]*\.\. (?:code-block|code|sourcecode|prompt|parsed-literal)::[ \t]*([\w-]*)")
 _OTHER_DIRECTIVE = re.compile(r"[ \t]*\.\. ")
@@ -44,7 +45,7 @@ def blocks_of(text: str, path: str) -> tuple[Block, ...]:
     several times."""
     ending = path.lower().rpartition(".")[2] if "." in path.rpartition("/")[2] else ""
     bounded = "\n".join(bounded_lines(text))
-    if ending in ("rst", "rest"):
+    if ending in ("rst", "rest") or (ending in ("", "txt") and _RESTRUCTURED.search(bounded)):
         return tuple(_of_lines(bounded, _Restructured()))
     if ending in ("adoc", "asciidoc", "asc"):
         return tuple(_of_lines(bounded, _AsciiDoc()))

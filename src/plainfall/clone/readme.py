@@ -3,18 +3,26 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterator
+from collections.abc import Collection, Iterator
 from dataclasses import dataclass
 
 from plainfall.clone.prose import blocks_of, bounded_lines
 from plainfall.clone.vocabulary import Vocabulary
 from plainfall.evidence import Evidence
 
-__all__ = ["ReadmeStep", "own_commands", "read_steps", "readme_addresses", "stage_of"]
+__all__ = [
+    "PLACEHOLDER",
+    "ReadmeStep",
+    "own_commands",
+    "own_program",
+    "read_steps",
+    "readme_addresses",
+    "stage_of",
+]
 
 _HEADING = re.compile(
     r"set.?up|start|install|quick|usage|running|run\b|develop|local|build|migrat|seed|data ?base|schema|"
-    r"serve|use it",
+    r"serve|use it|demo\b|\btry\b|trying|impatient|instant",
     re.IGNORECASE,
 )
 _SHELLS = {"", "sh", "bash", "shell", "console", "zsh", "shell-session", "text", "terminal", "cmd"}
@@ -48,7 +56,18 @@ _SENTENCE = re.compile(
     re.IGNORECASE,
 )
 _ASKS = re.compile(r"--?(help|version|h|v)\b|\b(init|test|migrate|install|update|upgrade|check|shell)\b")
-_LISTENS = re.compile(r"\s(-h|-p|-w|--(http-)?(host|port|bind|listen|address|web\w*|daemon))\b")
+_LISTENS = re.compile(
+    r"\s(-h +[\w.]+\.\w|-p[ =]?(\d{2,5}(?![\w-])|\$)|--(http-)?(host|port|bind|listen|address|web\w*|daemon))\b"
+)
+# What a document says behind a command that has started a server.
+_THEN_LISTENS = re.compile(
+    r"\blocalhost:\d|127\.0\.0\.1:\d|\b(is|be) (now )?(listening|running on)\b|\bbrowser\b", re.IGNORECASE
+)
+_NEAR = 5  # lines behind a command
+# A word of the reader's own in a documented command.
+PLACEHOLDER = re.compile(
+    r"^/?(path|folder|dir|directory)[-_/](to|of)\b|^<[^<>]*>$|^\[[^\[\]]*\]$|^\.\.\.$|^(your|my)[-_]\w|=<[^<>]*>$"
+)
 _MATCHERS = [(stage, re.compile(pattern, re.IGNORECASE)) for stage, pattern in _STAGES]
 
 
@@ -70,8 +89,9 @@ def stage_of(command: str, heading: str, words: Vocabulary, programs: frozenset[
     for stage, matcher in _MATCHERS:
         if own.get(stage, matcher).search(command):
             return stage
-    if command.split()[0] in programs:
-        return "server" if _LISTENS.search(command) or len(command.split()) == 1 else ""
+    if own_program(command, programs):
+        rest = [word for word in command.split()[1:] if not PLACEHOLDER.search(word)]
+        return "server" if _LISTENS.search(command) or not rest else ""
     if _DATABASE.search(heading):
         return "migrations"
     pieces = command.split()
@@ -99,11 +119,39 @@ def read_steps(
         for offset, written in _commands(block.code):
             command = _by_name(written, words, programs)
             stage = stage_of(command, heading, words, programs)
-            if is_step or (stage == "server" and command.split()[0] in programs):
+            own = own_program(command, programs)
+            if own and not stage and _has_options_alone(command):
+                behind = block.line + block.code.count("\n")
+                near = "\n".join(bounded_lines(text)[behind - 1 : behind + _NEAR])
+                stage = "server" if _THEN_LISTENS.search(near) else ""
+            if is_step or (stage == "server" and own):
                 steps.append(
                     ReadmeStep(command, heading, stage, Evidence(path, block.line + offset, command))
                 )
     return [*steps, *_in_sentences(text, path, programs)]
+
+
+def own_program(command: str, programs: Collection[str]) -> str:
+    """The one of the project's own programs that a command runs, by its name or as a module of the same name; ""
+    for another command."""
+    first = command.split()[0]
+    module = re.match(r"python3? -m ([\w-]+)(?![\w.-])", command)
+    if module is not None:
+        first = module.group(1)
+    return first if first in programs else ""
+
+
+def _has_options_alone(command: str) -> bool:
+    """Whether only options and their values stand behind the program."""
+    words = command.split()[1:]
+    return (
+        bool(words)
+        and all(
+            word.startswith("-") or (number > 0 and words[number - 1].startswith("-"))
+            for number, word in enumerate(words)
+        )
+        and not _ASKS.search(command)
+    )
 
 
 def own_commands(text: str, path: str, programs: frozenset[str]) -> Iterator[ReadmeStep]:
@@ -111,7 +159,7 @@ def own_commands(text: str, path: str, programs: frozenset[str]) -> Iterator[Rea
     for block in blocks_of(text, path):
         for offset, written in _commands(block.code) if block.language in _SHELLS | {"log"} else ():
             command = _by_name(written, Vocabulary(), programs)
-            if command.split()[0] in programs:
+            if own_program(command, programs):
                 heading = block.headings[-1][1] if block.headings else ""
                 yield ReadmeStep(command, heading, "", Evidence(path, block.line + offset, command))
 
@@ -149,7 +197,7 @@ def _commands(code: str) -> Iterator[tuple[int, str]]:
             continue
         command = re.sub(r"(?<!\s)\s+#\s.*$", "", gathered + line).strip()
         gathered = ""
-        if command and not command.startswith("#"):
+        if command and not re.match(r"#|(from|import) \w", command):
             yield start, command
 
 

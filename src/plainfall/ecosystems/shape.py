@@ -104,7 +104,8 @@ class InstallWishes:
     name, whether a resolved lock is to be put into the clone, names of packages whose own code may run at install,
     and for how many seconds each may; ``hosts`` are registries for which the clone's own configuration may have the
     person's variables. With ``from_imports`` packages that no list names and that the sources import are installed,
-    too; ``as_of`` is a day (ISO 8601) after which nothing that is chosen was published ("": any)."""
+    too; ``as_of`` is a day (ISO 8601) after which nothing that is chosen was published ("": any); ``rather`` are
+    wishes that versions are chosen by where there is a choice."""
 
     extras: frozenset[str] = frozenset()
     groups: frozenset[str] = frozenset()
@@ -115,6 +116,7 @@ class InstallWishes:
     hosts: frozenset[str] = frozenset()
     from_imports: bool = False
     as_of: str = ""
+    rather: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True)
@@ -329,6 +331,11 @@ class Installing(Protocol):
 
     def extra_with(self, tree: Tree, part: PartFound, addition: Addition) -> str:
         """The extra of the part's own list that names a package, and is for running the project; "" for none."""
+        ...
+
+    def says_to_work_with(self, tree: Tree, part: PartFound) -> Mapping[str, Evidence]:
+        """Wishes for the release lines of its framework that a part's project says it works with, the newest first,
+        and where it says so."""
         ...
 
     def may_resolve(self, part: PartFound) -> bool:

@@ -22,9 +22,13 @@ from plainfall.processes import release, start
 from plainfall.server.control_group import enter_words, kill_group, make_group, remove_group
 from plainfall.server.process import MARK, Running, adopt_orphans, marked, orphans, stop
 
-__all__ = ["check_command", "end_leftovers", "run_command"]
+__all__ = ["ENTERS", "USAGE", "check_command", "end_leftovers", "may_be_empty", "run_command"]
 
+ENTERS = b"\n" * 40  # the input of a program whose questions all may be left empty
 _LINGER = 1.0  # seconds that the output of a command may stay open after its end
+# What a program says that wants to be told what to do.
+USAGE = re.compile(r"\busage\b|arguments? (is|are) required|missing (argument|command|option)", re.IGNORECASE)
+_BY_ENTER = re.compile(r"\bleave (this|it|the field)? ?(empty|blank)\b|\bdefault\b", re.IGNORECASE)
 
 
 def check_command(work: Work, command: str, evidence: Evidence) -> None:
@@ -47,6 +51,11 @@ def check_command(work: Work, command: str, evidence: Evidence) -> None:
         )
 
 
+def may_be_empty(question: str) -> bool:
+    """Whether a question of a program says that no answer will do, or names what it takes then."""
+    return _BY_ENTER.search(question) is not None
+
+
 def _hint_at_imports(work: Work) -> str:
     listed = work.part.dependencies
     if listed is None or not listed.unlisted:
@@ -64,8 +73,10 @@ def _is_script_of(path: str, runtime: str) -> bool:
     return first.startswith(b"#!") and re.search(rf"\b{runtime}[\d.]*\s*$".encode(), first) is not None
 
 
-def run_command(work: Work, stage: str, command: str, mark: str, evidence: Evidence) -> list[str]:
-    """Runs the command line in the part's folder and environment,
+def run_command(
+    work: Work, stage: str, command: str, mark: str, evidence: Evidence, answers: bytes = b""
+) -> list[str]:
+    """Runs the command line in the part's folder and environment, with ``answers`` as its input,
     output (secrets covered) into the stage's log; returns remarks for people: processes that outlived it are ended,
     since nothing that a step leaves behind would ever be ended by anyone.
 
@@ -83,12 +94,15 @@ def run_command(work: Work, stage: str, command: str, mark: str, evidence: Evide
         enter_words(group, command),
         {**work.variables(), MARK: mark},
         folder=work.folder,
-        stdin=subprocess.DEVNULL,
+        stdin=subprocess.PIPE if answers else subprocess.DEVNULL,
         stdout=subprocess.PIPE,
         stderr=subprocess.STDOUT,
     )
     pieces = []
     try:
+        if process.stdin is not None:
+            with contextlib.suppress(BrokenPipeError), process.stdin:  # one that has ended takes none
+                process.stdin.write(answers)
         with open(handle, "w", encoding="utf-8") as file:
             for number, raw in enumerate(_lines(process), 1):
                 line = work.masked(raw.decode("utf-8", "replace"))
@@ -118,6 +132,8 @@ def run_command(work: Work, stage: str, command: str, mark: str, evidence: Evide
             lines=lines_that_matter(output) or ("(no output)",),
             log=str(log),
             mend=known.mend,
+            rule=known.rule,
+            thing=known.thing,
         )
     return left
 

@@ -11,6 +11,7 @@ from pathlib import Path
 from plainfall.clone.commands import Command
 from plainfall.ecosystems import recognising_of
 from plainfall.errors import CommandFailed
+from plainfall.onboarding.commands import ENTERS, may_be_empty
 from plainfall.onboarding.stages.filling_data import rows_at_stake
 from plainfall.onboarding.stages.tasks import carry_out
 from plainfall.onboarding.start_help import help_words, words_of_help
@@ -22,7 +23,7 @@ __all__ = ["first_step"]
 
 _FIRST = re.compile(
     r"(?:init(?:iali[sz]e)?|setup|create|prepare)(?:[-_](?:db|database|tables|instance|config|server))?|init-?db|"
-    r"bootstrap|migrate|db|database"
+    r"bootstrap|migrate|db|database|(?:index|tables?)-(?:create|init|build)|(?:create|init|build)-index"
 )
 _SECOND = re.compile(r"init|upgrade|migrate|create|setup")
 # What would take something away, or belongs to somebody else's machine.
@@ -34,27 +35,46 @@ _TRIES = 2
 
 
 def first_step(work: Work, command: Command, lines: tuple[str, ...], log: str | None) -> str:
-    """Carries out a first step of the project's own, once; returns it in words, "" if there was none that could be
-    done. It is what the server's output names, else what the project's documents do, else what the program's help
-    lists. What it does to data is not known, so it is never run where a database holds rows; and it gets no
-    answers: one that asks fails."""
-    if work.state.record(work.part.key, "first step") or rows_at_stake(work):
+    """Carries out the next first step of the project's own, each once; returns it in words, "" if there was none
+    that could be done. It is what the server's output names, else what the project's documents do, else what the
+    program's help lists. What it does to data is not known, so it is never run where a database holds rows; and of
+    answers it gets none but Enter, where it asks for what has a default."""
+    done = list(work.state.record(work.part.key, "first step").get("lines", ()))
+    if rows_at_stake(work):
         return ""
     output = "\n".join([*lines, end_of_log(Path(log)) if log else ""])
     tried: list[str] = []
     for one in _candidates(work, command, output):
-        if one.line in tried or _HARMFUL.search(one.line):
+        if one.line in (*tried, *done) or _HARMFUL.search(one.line):
             continue
         tried.append(one.line)
         try:
             carry_out(work, "migrations", one)
-        except CommandFailed:
-            if len(tried) == _TRIES:
-                break
-            continue
-        work.state.keep(work.part.key, "first step", {"line": one.line})
-        return f"`{one.line}` was run once before ({one.reason})"
+        except CommandFailed as error:
+            answered = _by_enter(work, one, error)
+            if not answered:
+                if len(tried) == _TRIES:
+                    break
+                continue
+        else:
+            answered = ""
+        work.state.keep(work.part.key, "first step", {"lines": [*done, one.line]})
+        return f"`{one.line}` was run once before ({one.reason}){answered}"
     return ""
+
+
+def _by_enter(work: Work, command: Command, error: CommandFailed) -> str:
+    """Runs a step again that asked and got no input, with Enter for each of its defaults; "" where it did not ask
+    for what has one, or failed again."""
+    log = end_of_log(Path(error.log)) if error.log else ""
+    asked = next((line for line in log.splitlines() if may_be_empty(line)), "")
+    if not asked or "EOF" not in log:
+        return ""
+    try:
+        carry_out(work, "migrations", command, ENTERS)
+    except CommandFailed:
+        return ""
+    return f"; it asked, and Enter was pressed for its default: {asked.strip()[:100]}"
 
 
 def _candidates(work: Work, command: Command, output: str) -> Iterator[Command]:
@@ -64,7 +84,7 @@ def _candidates(work: Work, command: Command, output: str) -> Iterator[Command]:
         return
     base = replace(command, stage="migrations", script="")
     names = "|".join(re.escape(name) for name in sorted(programs, key=len, reverse=True))
-    for match in re.finditer(rf"(?<![\w./-])({names})(?: [\w-]+){{0,2}}", output):
+    for match in re.finditer(rf"(?<![\w./-])({names})(?: [\w-]+){{0,2}}(?!\w)", output):
         words = match.group(0).split()
         # A sentence goes on behind the command.
         for line in (" ".join(words[:count]) for count in (1, 2, 3)):
@@ -107,6 +127,8 @@ def _is_first(line: str, programs: frozenset[str]) -> bool:
     if program not in programs:
         return False
     if re.search(r"[-_](init|init-?db|setup|bootstrap)$", program):
+        return True
+    if any(re.fullmatch(r"--(init(ialize)?|setup)(-\w+)?", word) for word in words):
         return True
     words = [word for word in words if not word.startswith("-")]
     if not words or not _FIRST.fullmatch(words[0]):

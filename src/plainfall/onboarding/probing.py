@@ -22,6 +22,7 @@ from plainfall.onboarding.state import CloneState
 from plainfall.onboarding.work import Work
 from plainfall.server.channels import find_channel, open_channel
 from plainfall.server.endpoints import Endpoint, ask_endpoints
+from plainfall.server.page import ENDS
 from plainfall.server.picture import browser_here, take_picture
 from plainfall.server.probe import Probe, probe_page
 from plainfall.server.process import belonging
@@ -34,7 +35,6 @@ from plainfall.surroundings import Surroundings
 __all__ = ["PageReport", "ProbeWishes", "ServerLook", "is_broken", "probe_servers"]
 
 _FOLLOWED = 30  # links of a page that are followed
-_ENDS = re.compile(r"log-?out|sign-?out|delete|remove|unsubscribe|destroy|reset|shutdown", re.IGNORECASE)
 _REFUSED = (401, 403, 405)  # statuses of a page that is only not meant for a guest
 _LOGGED = 0.06  # seconds in which a server writes its line after the answer is sent
 
@@ -205,7 +205,7 @@ class _Looking:
         """The pages of the same origin that the first one links to, as a guest; links that end something are left
         alone."""
         links = [one for one in first.links if one != first.url]
-        safe = [one for one in links if not _ENDS.search(one)]
+        safe = [one for one in links if not ENDS.search(one)]
         self._look.followed = [probe_page(one, visitor=self._visitor) for one in safe[:_FOLLOWED]]
         if not links:
             self._look.notes.append(f"{first.url} links to no other page of its own")

@@ -9,14 +9,13 @@ from dataclasses import replace
 from datetime import UTC, datetime, timedelta
 
 from plainfall.clone.parts import Addition
-from plainfall.diagnosis.reading import diagnose
 from plainfall.errors import CommandFailed, DependencyProblem, PlainfallError, ServerFailed
 from plainfall.onboarding.stages import installing, serving
 from plainfall.onboarding.stages.filling_data import rows_at_stake
 from plainfall.onboarding.stages.starting import stop_server
 from plainfall.onboarding.stages.tasks import carry_out
-from plainfall.onboarding.steps import Stage, Step, StepResult
-from plainfall.onboarding.work import Work
+from plainfall.onboarding.steps import Stage, State, Step, StepResult
+from plainfall.onboarding.work import IMPORT_FOLDER, Work
 from plainfall.repository import last_commit_time
 from plainfall.surroundings import passed_on
 
@@ -24,6 +23,11 @@ __all__ = ["second_try"]
 
 _PROGRAM = re.compile(r"([\w.-]+) is not installed in the part's environment")
 _RUNS_SERVER = re.compile(r"((?:python -m )?[\w.-]+) runserver\b")
+_OF_ANOTHER_KIND = frozenset(
+    "command-missing setting-missing database-unreachable connection-refused host-unknown port-taken "
+    "port-privileged permission disk-full killed question refuses-root".split()
+)
+_RELEASE_LINES = 4  # of a framework that are tried, the newest first
 _OLD = timedelta(days=365)
 _LATER = (Stage.MIGRATIONS, Stage.SEEDS, Stage.TASKS, Stage.SERVER, Stage.PROBE)
 
@@ -36,7 +40,7 @@ def second_try(work: Work, step: Step, error: PlainfallError) -> str:
     if work.part.dependencies is None or step.part != work.part.key:
         return ""
     if step.stage in _LATER:
-        added = _missing_package(work, step, error)
+        added = _own_folder(work, step, error) or _missing_package(work, step, error)
         if added:
             return added
         older = _older_runtime(work, step, error)
@@ -46,15 +50,36 @@ def second_try(work: Work, step: Step, error: PlainfallError) -> str:
         if migrated:
             return migrated
     if step.stage is Stage.DEPENDENCIES or step.stage in _LATER:
-        return _of_its_time(work, step, error)
+        return _as_it_says(work, step, error) or _of_its_time(work, step, error)
+    return ""
+
+
+def _own_folder(work: Work, step: Step, error: PlainfallError) -> str:
+    """A module of the project's own that stands in a folder above the part, and that nothing installs."""
+    top = error.thing.partition(".")[0]
+    if error.rule != "module-missing" or not work.part.path or not work.language.folder_variables:
+        return ""
+    if work.state.record(work.part.key, IMPORT_FOLDER):
+        return ""
+    above = work.part.path
+    while above:
+        above = above.rpartition("/")[0]
+        for folder in (above, f"{above}/src" if above else "src"):
+            place = f"{folder}/{top}" if folder else top
+            if f"{place}.py" in work.tree or f"{place}/__init__.py" in work.tree:
+                work.state.keep(work.part.key, IMPORT_FOLDER, {"folder": folder})
+                name = work.language.folder_variables[0]
+                if step.stage is Stage.PROBE:
+                    stop_server(work, work.server or {})
+                    serving.server(work)
+                return f"{top} was missing: {folder or 'the folder at the top'} has it, and is in {name} now"
     return ""
 
 
 def _missing_package(work: Work, step: Step, error: PlainfallError) -> str:
     """A module that is not installed, and that another list of the project names."""
-    known = diagnose("\n".join(error.lines), None)
     program = _PROGRAM.match(error.cause)
-    thing = known.thing if known.rule.endswith("-missing") else program.group(1) if program else ""
+    thing = error.thing if error.rule.endswith("-missing") else program.group(1) if program else ""
     if not thing or work.part.dependencies is None:
         return ""
     addition = work.installing.package_for(work.tree, work.part, thing)
@@ -82,14 +107,13 @@ def _missing_package(work: Work, step: Step, error: PlainfallError) -> str:
 
 def _older_runtime(work: Work, step: Step, error: PlainfallError) -> str:
     """A runtime whose standard library still has the module that the code imports, if one that fits is here."""
-    known = diagnose("\n".join(error.lines), None)
     recognising = work.language.recognising
-    if known.rule != "module-of-another-runtime" or recognising is None or work.wishes.runtime is not None:
+    if error.rule != "module-of-another-runtime" or recognising is None or work.wishes.runtime is not None:
         return ""
     before = work.state.record(work.part.key, installing.NEEDED_MODULE)
-    if before or not recognising.asks_for_module(known.thing):
+    if before or not recognising.asks_for_module(error.thing):
         return ""
-    work.state.keep(work.part.key, installing.NEEDED_MODULE, {"module": known.thing})
+    work.state.keep(work.part.key, installing.NEEDED_MODULE, {"module": error.thing})
     had = work.chosen().taken.identity
     try:
         result = installing.runtime(work)
@@ -107,15 +131,14 @@ def _older_runtime(work: Work, step: Step, error: PlainfallError) -> str:
         return ""
     if step.stage is Stage.PROBE:
         serving.server(work)
-    return f"newer runtimes have no module {known.thing}: {result.title} was taken"
+    return f"newer runtimes have no module {error.thing}: {result.title} was taken"
 
 
 def _own_migrations(work: Work, error: PlainfallError) -> str:
     """The migrations of a program of the project's own that runs its framework's commands (``gauges runserver``),
     where it says that some are pending."""
-    known = diagnose("\n".join(error.lines), None)
     match = _RUNS_SERVER.match(str((work.server or {}).get("command", "")))
-    if known.rule != "migration-pending" or match is None or work.part.candidates("migrations"):
+    if error.rule != "migration-pending" or match is None or work.part.candidates("migrations"):
         return ""
     line = f"{match.group(1)} migrate --noinput"
     if work.state.record(work.part.key, "own migrations") or rows_at_stake(work):
@@ -148,11 +171,42 @@ def _with_more(work: Work, additions: Sequence[Addition]) -> StepResult | None:
     return None
 
 
+def _as_it_says(work: Work, step: Step, error: PlainfallError) -> str:
+    """The versions that the project says it works with, where newer ones were taken and do not work: the newest
+    that it names, then the one before that."""
+    if not _is_of_versions(step, error):
+        return ""
+    tried = work.wishes.install.rather
+    said = list(work.installing.says_to_work_with(work.tree, work.part).items())[:_RELEASE_LINES]
+    names = [wish for wish, _ in said]
+    for wish, place in said[names.index(tried[0]) + 1 if tried and tried[0] in names else 0 :]:
+        before = work.wishes
+        work.wishes = replace(before, install=replace(before.install, rather=(wish,)))
+        try:
+            result = installing.dependencies(work)
+        except PlainfallError:
+            work.wishes = before
+            return ""
+        if result.state is State.DONE:
+            if step.stage is Stage.PROBE:
+                serving.server(work)
+            return f"newer ones do not work: {wish}, as the project names it, was taken ({place}): {result.title}"
+    return ""
+
+
+def _is_of_versions(step: Step, error: PlainfallError) -> bool:
+    """Whether other versions of packages may help: dependencies, or output with an error that is not known to be
+    of another kind."""
+    if error.rule in _OF_ANOTHER_KIND:
+        return False
+    return step.stage is Stage.DEPENDENCIES or any("Error" in line for line in error.lines)
+
+
 def _of_its_time(work: Work, step: Step, error: PlainfallError) -> str:
     """The versions as of the last commit, for an old clone whose versions are not pinned."""
     if work.wishes.install.as_of:
         return ""
-    if step.stage is not Stage.DEPENDENCIES and not any("Error" in line for line in error.lines):
+    if not _is_of_versions(step, error):
         return ""
     if not work.installing.may_resolve(work.part):
         return ""

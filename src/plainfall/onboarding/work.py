@@ -34,9 +34,10 @@ from plainfall.runtimes.choice import Choice
 from plainfall.settings.setting import Asker, Setting
 from plainfall.surroundings import Surroundings
 
-__all__ = ["ENVIRONMENT", "Wishes", "Work"]
+__all__ = ["ENVIRONMENT", "IMPORT_FOLDER", "Wishes", "Work"]
 
 ENVIRONMENT = "environment folder"  # the record of its name
+IMPORT_FOLDER = "import folder"  # the record of a folder above the part that its modules are found in
 
 
 @dataclass(frozen=True)
@@ -171,9 +172,12 @@ class Work:
         own = self.environment.variables(self.folder, self.chosen(), self.access())
         path = os.pathsep.join((own.pop("PATH"), variables["PATH"]))
         named = dict(self.part.variables)
-        for name in self.language.folder_variables:
-            if name in named:
-                named[name] = str(self.folder / named[name])
+        above = self.state.record(self.part.key, IMPORT_FOLDER).get("folder")
+        for number, name in enumerate(self.language.folder_variables):
+            places = [str(self.folder / named[name])] if name in named else []
+            places += [str(self.clone / above)] if above is not None and number == 0 else []
+            if places:
+                named[name] = os.pathsep.join(places)
         return {**variables, **named, **self.settings, **own, "PATH": path}
 
     def masked(self, text: str) -> str:

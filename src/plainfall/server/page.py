@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterator
 from dataclasses import dataclass
 from typing import TYPE_CHECKING
@@ -10,7 +11,10 @@ from urllib.parse import urljoin, urlsplit
 if TYPE_CHECKING:
     from selectolax.lexbor import LexborHTMLParser, LexborNode
 
-__all__ = ["Field", "Form", "Page", "read_page"]
+__all__ = ["ENDS", "Field", "Form", "Page", "read_page"]
+
+# A link that ends or takes away something, and is not followed unasked.
+ENDS = re.compile(r"log-?out|sign-?out|delete|remove|unsubscribe|destroy|reset|shutdown", re.IGNORECASE)
 
 _SILENT = ["script", "style", "template", "noscript"]
 _LOADED_LINKS = {"stylesheet", "icon", "manifest"}

@@ -10,7 +10,7 @@ from dataclasses import dataclass
 from typing import Any
 from urllib.parse import urljoin, urlsplit
 
-from plainfall.server.page import Form, Page, read_page
+from plainfall.server.page import ENDS, Form, Page, read_page
 from plainfall.server.visitor import Answer, Visitor
 
 __all__ = ["Account", "Seen", "SignedIn", "register", "sign_in"]
@@ -39,7 +39,6 @@ _REGISTER = (
 )
 _SIGN_IN_LINK = re.compile(r"log-?in|sign-?in|/auth", re.IGNORECASE)
 _REGISTER_LINK = re.compile(r"regist|sign-?up|join|create-?account", re.IGNORECASE)
-_SIGN_OUT = re.compile(r"log-?out|sign-?out|delete|remove", re.IGNORECASE)
 _IDENTITY = re.compile(r"user|login|e-?mail|name|identif|account", re.IGNORECASE)
 _COMPLAINT = re.compile(
     r"\b(?:incorrect|invalid|wrong|(?:enter|provide|give) (?:a|the) (?:correct|valid)|not correct"
@@ -116,7 +115,7 @@ def sign_in(visitor: Visitor, base: str, account: Account, pages: Sequence[str])
     landed = urlsplit(answer.url).path or "/"
     if answer.status >= 400 or (page is not None and any(one.passwords == 1 for one in page.forms)):
         return SignedIn("refused", page_url, landed, page.title if page else None, _complaint(answer, page))
-    linked = [urlsplit(link).path for link in (page.links if page else ()) if not _SIGN_OUT.search(link)]
+    linked = [urlsplit(link).path for link in (page.links if page else ()) if not ENDS.search(link)]
     paths = dict.fromkeys(path for path in (account.page, *pages, landed, *linked) if path)
     seen = tuple(_compared(guest, visitor, base, path) for path in list(paths)[:_MOST])
     return SignedIn("in", page_url, landed, page.title if page else None, "", seen)

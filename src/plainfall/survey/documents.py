@@ -7,8 +7,8 @@ import re
 from collections.abc import Collection, Iterator
 from dataclasses import replace
 
-from plainfall.clone.commands import Command, readme_commands
-from plainfall.clone.readme import ReadmeStep, own_commands, read_steps
+from plainfall.clone.commands import Command, given_folder, readme_commands, without_placeholders
+from plainfall.clone.readme import ReadmeStep, own_commands, own_program, read_steps
 from plainfall.clone.vocabulary import Vocabulary
 from plainfall.clone.walk import Tree
 from plainfall.errors import BadInput
@@ -22,6 +22,10 @@ _NAMES = re.compile(
     re.IGNORECASE,
 )
 _DOCUMENTS = 24  # that are read for a part
+_PAGES = 60  # of another name, in which only the project's own programs are looked for
+_IS_PAGE = re.compile(r"\.(md|markdown|rst|txt|adoc|org)$", re.IGNORECASE)
+_SERVES = re.compile(r"\s(run)?-?(serve|server|web|webserver|start)\b(?!.*[|;&<>`])")
+_PAGE_RANK = 42
 _LOWER = 14  # ranks below the README's own steps
 _BUILD_RANK = 54
 _BUILD_FILES = ("Makefile", "makefile", "GNUmakefile", "justfile", "Justfile")
@@ -58,9 +62,33 @@ def document_commands(
                 name = path[len(place) :]
                 rank = command.rank - _LOWER if command.rank > _LOWER + 1 else command.rank
                 yield replace(command, rank=rank, reason=command.reason.replace("the README's", f"{name}'s"))
+    yield from _served_as_pages_say(tree, folder, words, programs)
     for name in _BUILD_FILES:
         if place + name in tree:
             yield from _build_commands(tree, place + name, folder, language, words, programs)
+
+
+def _served_as_pages_say(
+    tree: Tree, folder: str, words: Vocabulary, programs: frozenset[str]
+) -> Iterator[Command]:
+    """How pages of whatever name start a server with one of the project's own programs."""
+    place = f"{folder}/" if folder else ""
+    known = set(_documents(tree, folder))
+    pages = [one for top in ("docs", "doc") for one in _pages(tree, place + top) if one not in known]
+    for path in [one for one in pages if _IS_PAGE.search(one)][:_PAGES] if programs else ():
+        try:
+            text = tree.text(path)
+            if not any(name in text for name in programs):
+                continue
+            steps = read_steps(text, path, words, programs)
+        except BadInput:
+            continue  # not text that anybody reads
+        for step in steps:
+            line = without_placeholders(step.command, (), given_folder(folder))
+            if step.stage == "server" and own_program(line, programs) and _SERVES.search(line):
+                yield Command(
+                    "server", line, f"{path[len(place) :]} says so", _PAGE_RANK, step.evidence, folder
+                )
 
 
 def documented_uses(tree: Tree, folder: str, programs: frozenset[str]) -> Iterator[ReadmeStep]:
@@ -80,9 +108,13 @@ def _documents(tree: Tree, folder: str) -> list[str]:
     place = f"{folder}/" if folder else ""
     results = [place + name for name in sorted(tree.folders.get(folder, ())) if _NAMES.match(name)]
     for top in ("docs", "doc", ".github"):
-        below = [one for one in tree.below(place + top) if one.count("/") <= 2]
-        results += [f"{place}{top}/{one}" for one in sorted(below) if _NAMES.match(one.rpartition("/")[2])]
+        results += [one for one in _pages(tree, place + top) if _NAMES.match(one.rpartition("/")[2])]
     return results[:_DOCUMENTS]
+
+
+def _pages(tree: Tree, folder: str) -> list[str]:
+    """The pages in a folder of documents, three folders deep at the most."""
+    return [f"{folder}/{one}" for one in sorted(tree.below(folder)) if one.count("/") <= 2]
 
 
 def _build_commands(

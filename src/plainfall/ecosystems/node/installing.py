@@ -11,6 +11,7 @@ from plainfall.ecosystems.node.asks import manifest
 from plainfall.ecosystems.node.environments import NodeEnvironment
 from plainfall.ecosystems.node.lists import folders_to
 from plainfall.ecosystems.shape import Installation, InstallJob
+from plainfall.evidence import Evidence
 from plainfall.packages.consent import Withheld
 
 __all__ = ["NodeInstalling"]
@@ -32,6 +33,9 @@ class NodeInstalling:
 
     def extra_with(self, tree: Tree, part: PartFound, addition: Addition) -> str:
         return ""
+
+    def says_to_work_with(self, tree: Tree, part: PartFound) -> Mapping[str, Evidence]:
+        return {}
 
     def may_resolve(self, part: PartFound) -> bool:
         """Not yet: what a manifest is resolved to is not taken as of a day."""

@@ -27,12 +27,24 @@ from plainfall.ecosystems.python.requirements import RequirementLine
 from plainfall.errors import BadInput
 from plainfall.evidence import Evidence
 
-__all__ = ["Library", "additions_for", "default_markers", "library_above", "named_elsewhere", "well_known"]
+__all__ = [
+    "Library",
+    "additions_for",
+    "default_markers",
+    "library_above",
+    "named_elsewhere",
+    "says_to_work_with",
+    "well_known",
+]
 
 _BUILDABLE = ("pyproject.toml", "setup.cfg", "setup.py")
 _PIP = re.compile(r"\bpip3? install ((?:(?!-r|-e|\.)[\w.\[\]<>=~!,'\"-]+ ?)+)")
 _TOX = re.compile(
     r"^[ \t]+(?:[\w.{},-]+:[ \t]+)?([A-Za-z][\w.-]*+(?:\[[\w,-]+\])?[ \t]*+(?:[<>=!~].*)?)$", re.MULTILINE
+)
+# A release line that classifiers name, or the oldest one that a requirement admits.
+_RELEASE_LINE = re.compile(
+    r"(?:Framework :: (Django) ::|['\"](Django) ?>=) ?(\d+(?:\.\d+)?)\b(?! ?::)", re.IGNORECASE
 )
 # Extras of these names are for work on a project, or hold all that it offers.
 _FOR_WORK = re.compile(
@@ -133,6 +145,30 @@ def extra_with(tree: Tree, listed: DependencyFile, addition: Addition) -> str:
         if addition.text in named and not _FOR_WORK.search(extra):
             results.append((len(named), extra))
     return min(results)[1] if results else ""
+
+
+def says_to_work_with(tree: Tree, folder: str) -> dict[str, Evidence]:
+    """The release lines of its framework that the lists of a part's project, or of the one above it, name,
+    the newest first: wishes for what is no newer, and the line of each."""
+    target = Target(default_markers())
+    library = library_above(tree, folder, target)
+    for place in dict.fromkeys((folder, library.folder if library else folder)):
+        for name in _BUILDABLE:
+            path = f"{place}/{name}" if place else name
+            lines: dict[tuple[int, ...], tuple[str, Evidence]] = {}
+            for number, line in enumerate(bounded_lines(tree.text(path)) if path in tree else (), 1):
+                for match in _RELEASE_LINE.finditer(line):
+                    version = tuple(int(piece) for piece in match.group(3).split("."))
+                    lines[version] = (
+                        (match.group(1) or match.group(2)).lower(),
+                        Evidence(path, number, line.strip()),
+                    )
+            if lines:
+                return {
+                    f"{framework}<{'.'.join(map(str, (*version[:-1], version[-1] + 1)))}": evidence
+                    for version, (framework, evidence) in sorted(lines.items(), reverse=True)
+                }
+    return {}
 
 
 def default_markers() -> dict[str, str]:

@@ -10,7 +10,17 @@ from plainfall.clone.walk import Tree
 from plainfall.errors import BadInput
 from plainfall.evidence import Evidence
 
-__all__ = ["MAINS", "MAIN_GUARD", "Application", "applications", "routes", "server_configuration", "sources"]
+__all__ = [
+    "MAINS",
+    "MAIN_GUARD",
+    "Application",
+    "applications",
+    "routes",
+    "run_by",
+    "server_configuration",
+    "set_up_by_hand",
+    "sources",
+]
 
 _TESTS = re.compile(
     r"(^|/)(tests?|testing|docs?|examples?|contrib|migrations|alembic|scripts)(/|$)|(^|/)(test_|conftest)"
@@ -78,6 +88,33 @@ def applications(tree: Tree, folder: str, makers: str) -> list[Application]:
             evidence = Evidence(place + path, line, match.group(0).splitlines()[0].strip())
             results.append(Application(module, match.group(1), root, factory, evidence))
     return sorted(results, key=_merit)
+
+
+def run_by(tree: Tree, folder: str, application: Application) -> str:
+    """The module at a part's top that imports an application from another one and runs it: what else it imports
+    may belong to the application. "" for none."""
+    name = re.escape(application.attribute)
+    imports = re.compile(rf"^from {re.escape(application.module)} import [^\n]*\b{name}\b", re.MULTILINE)
+    runs = re.compile(rf"^\s*{name}\.run\(", re.MULTILINE)
+    for path, text in sources(tree, folder):
+        if "/" not in path and imports.search(text) and runs.search(text):
+            return path.removesuffix(".py")
+    return ""
+
+
+def set_up_by_hand(tree: Tree, folder: str, application: Application) -> str:
+    """The application's file, relative to the part, where its main guard gives the application to somebody else
+    before it runs it: a server that only imports the file would serve half of it. "" elsewhere."""
+    place = f"{folder}/" if folder else ""
+    text = tree.text(application.evidence.path)
+    guard = MAIN_GUARD.search(text)
+    name = re.escape(application.attribute)
+    body = text[guard.end() :] if guard else ""
+    given = re.search(rf"^[ \t]+[\w.]+\([^()\n]*\b{name}\b[^()\n]*\)[ \t]*$", body, re.MULTILINE)
+    runs = re.search(rf"^[ \t]+{name}\.run\(", body, re.MULTILINE)
+    if given is None or runs is None or given.start() > runs.start():
+        return ""
+    return application.evidence.path.removeprefix(place)
 
 
 def _wants_arguments(text: str, position: int) -> bool:

@@ -12,7 +12,7 @@ from plainfall.ecosystems.python.lists.toml import load_table
 from plainfall.errors import BadInput
 from plainfall.evidence import Evidence
 
-__all__ = ["ConsoleScript", "console_scripts", "serves_pages"]
+__all__ = ["ConsoleScript", "console_scripts", "runnable_modules", "serves_pages"]
 
 # What a program that serves pages is made with: a console script of a project that needs none of them is a tool.
 _SERVER_PACKAGES = frozenset(
@@ -47,6 +47,19 @@ def console_scripts(tree: Tree, folder: str) -> list[ConsoleScript]:
             for script in reader(tree, place + name):
                 results.setdefault(script.name, script)
     return list(results.values())
+
+
+def runnable_modules(tree: Tree, folder: str) -> frozenset[str]:
+    """The packages at a project's top, or in its folder ``src``, that ``python -m`` runs."""
+    names = set()
+    for top in (folder, f"{folder}/src" if folder else "src"):
+        place = f"{top}/" if top else ""
+        names |= {
+            one[len(place) :]
+            for one, files in tree.folders.items()
+            if "__main__.py" in files and one.startswith(place) and "/" not in one[len(place) :]
+        }
+    return frozenset(names)
 
 
 def _of_pyproject(tree: Tree, path: str) -> Iterator[ConsoleScript]:

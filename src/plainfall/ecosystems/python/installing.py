@@ -18,7 +18,7 @@ from plainfall.evidence import Evidence
 from plainfall.packages.consent import Withheld, withheld_words
 
 if TYPE_CHECKING:
-    from plainfall.ecosystems.python.pins import Listed
+    from plainfall.ecosystems.python.pins import Listed, Target
 
 __all__ = ["PythonInstalling"]
 
@@ -57,6 +57,11 @@ class PythonInstalling:
         from plainfall.ecosystems.python.additions import extra_with
 
         return extra_with(tree, part.dependencies, addition) if part.dependencies else ""
+
+    def says_to_work_with(self, tree: Tree, part: PartFound) -> Mapping[str, Evidence]:
+        from plainfall.ecosystems.python.additions import says_to_work_with
+
+        return says_to_work_with(tree, part.path)
 
     def may_resolve(self, part: PartFound) -> bool:
         listed = part.dependencies
@@ -106,6 +111,7 @@ class PythonInstalling:
                 job.progress,
                 job.access,
                 job.wishes.as_of,
+                job.wishes.rather or _of_its_own_lock(job, read, target),
             )
         )
         return Installation(
@@ -121,6 +127,19 @@ class PythonInstalling:
             memory={"archives": done.archives},
             layout=layout_of(environment),
         )
+
+
+def _of_its_own_lock(job: InstallJob, read: Listed, target: Target) -> tuple[str, ...]:
+    """What the lock beside a manifest says, where the manifest is read for another folder's part (an example's):
+    wishes that count where there is a choice."""
+    above = job.listed.path.rpartition("/")[0]
+    if read.pins is not None or job.clone / above == job.folder:
+        return ()
+    from plainfall.ecosystems.python.lists.discover import LOCK_NAMES, locked_versions
+
+    place = f"{above}/" if above else ""
+    locks = tuple(place + name for name in LOCK_NAMES if (job.clone / place / name).is_file())
+    return locked_versions(Tree(job.clone, locks), above, target) if locks else ()
 
 
 def _with_additions(read: Listed, job: InstallJob) -> Listed:

@@ -26,7 +26,7 @@ __all__ = ["InstallResult", "Job", "Lazy"]
 class Job:
     """One installation: the clone, the list, the environment and its interpreter, where the resolved lock
     is kept, the versions taken instead of others, the archives that were installed the time before, what may
-    be touched, and the day as of which versions are chosen."""
+    be touched, the day as of which versions are chosen, and wishes that count where there is a choice."""
 
     clone: Path
     listed: Listed
@@ -40,6 +40,7 @@ class Job:
     progress: Progress
     access: CloneAccess
     as_of: str = ""
+    rather: tuple[str, ...] = ()
 
 
 @dataclass

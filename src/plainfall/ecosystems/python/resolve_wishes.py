@@ -37,6 +37,7 @@ def pins_of_wishes(job: Job, lazy: Lazy, result: InstallResult) -> list[Pin]:
         job.target.markers.get("python_version"),
         job.interpreter.facts["platform"],
         *([job.as_of] if job.as_of else []),
+        *([job.rather] if job.rather else []),
     )
     directs, obtained = _direct_pins(job, directs, folder, lazy, result)
     kept = _kept_lock(job, inputs)
@@ -58,6 +59,7 @@ def pins_of_wishes(job: Job, lazy: Lazy, result: InstallResult) -> list[Pin]:
         job.target,
         prereleases=listed.prereleases,
         instead=job.instead,
+        rather=job.rather,
     )
     result.resolved = True
     chosen = [one for one in candidate if one.direct is None]

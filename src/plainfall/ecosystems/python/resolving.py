@@ -86,14 +86,16 @@ def resolve(
     *,
     prereleases: bool = False,
     instead: Mapping[str, str] | None = None,
+    rather: Sequence[str] = (),
 ) -> list[Resolved]:
     """The packages for the wishes, sorted by name.
 
     ``directs`` holds the resolved references among the wishes, by position. ``instead`` maps
-    names to versions that are taken whatever is asked. Raises DependencyProblem in terms of the project's
+    names to versions that are taken whatever is asked; versions that a wish of ``rather`` admits come before
+    others. Raises DependencyProblem in terms of the project's
     own lines if no set of versions satisfies all.
     """
-    provider = _Provider(constraints, finder, metadata, target, prereleases, dict(instead or {}))
+    provider = _Provider(constraints, finder, metadata, target, prereleases, dict(instead or {}), rather)
     roots: list[_Wish] = []
     for position, line in enumerate(wishes):
         roots += provider.roots(line, directs.get(position))
@@ -147,12 +149,15 @@ class _Provider(AbstractProvider[_Wish, _Candidate, tuple[str, str]]):
         target: Target,
         prereleases: bool,
         instead: dict[str, str],
+        rather: Sequence[str],
     ) -> None:
         self._finder = finder
         self._metadata = metadata
         self._target = target
         self._prereleases = prereleases
         self._instead = instead
+        wishes = [Requirement(text) for text in rather]
+        self._rather: dict[str, SpecifierSet] = {canonicalize_name(one.name): one.specifier for one in wishes}
         self._directs: dict[str, Direct] = {}
         self._limits: dict[str, list[RequirementLine]] = {}
         for line in constraints:
@@ -228,6 +233,9 @@ class _Provider(AbstractProvider[_Wish, _Candidate, tuple[str, str]]):
             specifier = SpecifierSet(f"=={self._instead[name]}")
         by_version = self._finder.versions(name)
         admitted = self._admitted(specifier, by_version)
+        if name in self._rather:
+            wished = self._rather[name]
+            admitted.sort(key=lambda version: not wished.contains(version, prereleases=True))
         return [_Candidate(name, v, extra, tuple(by_version[v])) for v in admitted if v not in bad]
 
     def _admitted(

@@ -269,7 +269,9 @@ def _project_scripts(tree: Tree, folder: str) -> Iterator[Command]:
         stage = next((stage for stage, word in _STAGES if word.search(one.name.lower())), None)
         if stage and _module_is_here(tree, folder, one.module):
             line = _called(one, tree, folder)
-            yield Command(stage, line, f"the project's script {one.name!r}", 50, one.evidence, folder)
+            reason = f"the project's script {one.name!r}"
+            guess = stage == "migrations"
+            yield Command(stage, line, reason, 50, one.evidence, folder, may_fail=guess)
     if not scripts:
         return
     listed = dependency_file(tree, folder)

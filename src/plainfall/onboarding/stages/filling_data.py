@@ -24,7 +24,7 @@ from plainfall.data.sqlite import (
 from plainfall.ecosystems.frameworks import is_repeatable
 from plainfall.errors import CommandFailed, PathRefused
 from plainfall.evidence import Evidence
-from plainfall.onboarding.commands import end_leftovers, run_command
+from plainfall.onboarding.commands import USAGE, end_leftovers, run_command
 from plainfall.onboarding.steps import State, StepResult
 from plainfall.onboarding.work import Work
 from plainfall.repository import exclude_locally
@@ -67,7 +67,13 @@ def migrations(work: Work) -> StepResult:
     result = _foreign_rows(work, [])
     if result:
         return _not_run(work, command, result, undone)
-    return _run(work, command, "migrations", {"inputs": inputs}, undone)
+    try:
+        return _run(work, command, "migrations", {"inputs": inputs}, undone)
+    except CommandFailed as error:
+        if not command.may_fail or not any(USAGE.search(line) for line in error.lines):
+            raise
+        why = f"{command.reason} wants to be told more, and nothing says what"
+        return StepResult(State.LEFT_OUT, "no migrations were run", why, (command.evidence,))
 
 
 def seeds(work: Work) -> StepResult:

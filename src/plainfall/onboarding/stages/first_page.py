@@ -14,6 +14,7 @@ from plainfall.onboarding.explaining import diagnose_for, mend_words
 from plainfall.onboarding.steps import State, StepResult
 from plainfall.onboarding.work import Work
 from plainfall.server.logs import end_of_log
+from plainfall.server.page import ENDS
 
 if TYPE_CHECKING:  # asking over HTTP takes long to import, and most runs have a server that is kept
     from plainfall.server.probe import Probe
@@ -22,6 +23,7 @@ __all__ = ["best_page", "probe"]
 
 # Statuses by which a page of a server that has only an interface says that there is nothing to see.
 _OF_INTERFACE = (400, 401, 403, 404, 405, 406, 422, 426)
+_LINKS = 6  # of a page that does not exist that are asked for
 # A server that refuses its own address, or whose code failed, is not one that wants values.
 _REFUSED = re.compile(r"DisallowedHost|invalid host|Traceback|\bat .{1,300}:\d+:\d+|exception", re.IGNORECASE)
 _ANSWERS = {
@@ -89,6 +91,14 @@ def best_page(base: str, paths: tuple[str, ...]) -> tuple[Probe, list[str]]:
         if first.status not in _OF_INTERFACE:
             break
     assert first is not None
+    # An empty wiki's first page does not exist yet, and has all the links of the others.
+    for link in [one for one in first.links if not ENDS.search(one)][:_LINKS] if first.status == 404 else ():
+        tried.append(link.removeprefix(base.rstrip("/")))
+        result = probe_page(link)
+        if not result.problem:
+            return replace(
+                result, notes=(*result.notes, f"{first.url} does not exist, and links to this")
+            ), tried
     if first.status in _ANSWERS:
         return replace(first, problem="", notes=(*first.notes, _ANSWERS[first.status])), tried
     return first, tried
@@ -105,6 +115,8 @@ def probe_failure(work: Work, record: dict[str, Any], result: Probe, tried: list
         lines=lines_that_matter(output),
         log=record["log"],
         mend=known.mend,
+        rule=known.rule,
+        thing=known.thing,
     )
 
 

@@ -129,6 +129,7 @@ def dependencies(work: Work) -> StepResult:
         [one.text for one in listed.additions],
         [one.text for one in listed.unlisted] if wishes.from_imports else [],
         wishes.as_of,
+        *([wishes.rather] if wishes.rather else []),
     ]
     fingerprint = digest_of(inputs, work.chosen().taken.identity, str(place), asked)
     work.fingerprints["dependencies"] = fingerprint
@@ -162,6 +163,7 @@ def dependencies(work: Work) -> StepResult:
         "allowed": sorted(asked_for.allowed | frozenset(before.get("allowed", ()))),
         "from_imports": wishes.from_imports,
         "as_of": wishes.as_of,
+        "rather": wishes.rather,
     }
     changed = bool(done.laid or done.taken_out)
     if wishes.as_of:
@@ -230,6 +232,7 @@ def _with_choices(
         groups=_remembered(wishes.groups, before.get("groups", ())),
         allowed=_remembered(wishes.allowed, before.get("allowed", ())),
         from_imports=wishes.from_imports or bool(before.get("from_imports")),
+        rather=wishes.rather or tuple(before.get("rather", ())),
         as_of="" if wishes.as_of == "none" else wishes.as_of or str(before.get("as_of", "")),
     )
     if not listed.is_from_imports or wishes.from_imports:

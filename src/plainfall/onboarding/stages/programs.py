@@ -144,6 +144,8 @@ def _watched(work: Work, command: Command, more: dict[str, str]) -> StepResult |
             lines=lines_that_matter(text) or ("(no output)",),
             log=str(log),
             mend=known.mend,
+            rule=known.rule,
+            thing=known.thing,
         )
     shown = [line.strip() for line in without_colours(text).splitlines() if line.strip()][-_SHOWN:]
     did = "ran to its end" if status == 0 else f"stays up ({_STAYS:.0f} s), and was ended"

@@ -8,6 +8,7 @@ from pathlib import Path
 
 from plainfall.clone.commands import Command
 from plainfall.errors import CommandFailed
+from plainfall.onboarding.commands import USAGE
 from plainfall.onboarding.stages.start_commands import TRIES, in_turn, keep_answering, with_its_word
 from plainfall.onboarding.stages.starting import CommandEnded, start_server
 from plainfall.onboarding.steps import State, StepResult
@@ -20,10 +21,9 @@ _SERVES = re.compile(
     r"serv(e|er|ing)\b|\bweb\b|\bhttps?\b|\bport\b|\$|\bhost\b|:\d{4,5}\b|\blisten|\bw?asgi\b|\bwsgi\b",
     re.IGNORECASE,
 )
-# What a program says that wants to be told what to do.
-_USAGE = re.compile(
-    r"\busage\b|arguments? (is|are) required|missing (argument|command|option)", re.IGNORECASE
-)
+
+
+_FIRST_STEPS = 4  # things done before a server starts, one after the other
 
 
 def server(work: Work) -> StepResult:
@@ -39,7 +39,7 @@ def server(work: Work) -> StepResult:
         try:
             result = run_program(work, candidates[0])
         except CommandFailed as error:
-            if not candidates[0].may_fail or not any(_USAGE.search(line) for line in error.lines):
+            if not candidates[0].may_fail or not any(USAGE.search(line) for line in error.lines):
                 raise
             return _no_server([(candidates[0].line, error.cause)])
         if result is not None:
@@ -52,7 +52,8 @@ def server(work: Work) -> StepResult:
         try:
             result = start_server(work, command)
         except (CommandEnded, CommandFailed) as error:
-            again = _after_first_time(work, command, error, files) if not prepared else ""
+            may_go_on = len(prepared) < _FIRST_STEPS
+            again = _after_first_time(work, command, error, files) if may_go_on else ""
             if not again and isinstance(error, CommandEnded) and not error.another_may_do:
                 raise
             failed.append((command, error))
@@ -72,7 +73,7 @@ def server(work: Work) -> StepResult:
         return _no_server([(one.line, error.cause) for one, error in failed])
     first = failed[0][1]
     others = [f"also tried: {one.line}: {error.cause}" for one, error in failed[1:]]
-    first.lines = (*first.lines, *others)
+    first.lines = (*first.lines, *(f"before that: {one}" for one in prepared), *others)
     raise first
 
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 from dataclasses import replace
 
-from plainfall.clone.commands import Command
+from plainfall.clone.commands import Command, given_folder
 from plainfall.onboarding.choices import CHOSEN_RANK
 from plainfall.onboarding.start_help import help_text, help_words, words_of_help
 from plainfall.onboarding.work import Work
@@ -28,6 +28,11 @@ _SERVE_WORDS = (
     "develop",
     "daemon",
     "api",
+)
+# The option for a folder of the reader's own that a program cannot do without.
+_REQUIRED = re.compile(
+    r"(?:required: (?:-\w/)?|[Mm]issing option '(?:-\w' / ')?)"
+    r"(--[\w-]*(?:dir|directory|folder|data|storage|root)\b)(?!,)"
 )
 TRIES = 3  # start commands that are tried in one run
 _WORTH_TRYING = 3  # candidates of a lower rank name what is not here
@@ -53,7 +58,12 @@ def keep_answering(work: Work, command: Command) -> None:
 
 def with_its_word(work: Work, command: Command, output: str) -> list[Command]:
     """The same program with the word by which it serves, where it is a bare one whose help (or what it has printed
-    instead of serving) names such a word, and with its option for the port."""
+    instead of serving) names such a word, and with its option for the port; one that requires a folder, with it."""
+    wanted = _REQUIRED.search(output)
+    if wanted is not None and wanted.group(1) not in command.line:
+        reason = f"it requires {wanted.group(1)}, and got a folder of its own"
+        given = given_folder(work.part.path)
+        return [replace(command, line=f"{command.line} {wanted.group(1)} {given}", reason=reason)]
     if re.fullmatch(r"(?:python -m )?[\w.-]+", command.line) is None:
         return []
     known = {*help_words(work, command.line.split()), *words_of_help(output)}

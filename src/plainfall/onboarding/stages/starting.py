@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import re
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -11,7 +10,7 @@ from plainfall.diagnosis.reading import lines_that_matter
 from plainfall.ecosystems.frameworks import every_traits
 from plainfall.ecosystems.shape import Debugging, DebugWish
 from plainfall.errors import ServerFailed
-from plainfall.onboarding.commands import check_command
+from plainfall.onboarding.commands import ENTERS, check_command, may_be_empty
 from plainfall.onboarding.explaining import diagnose_for, mend_words
 from plainfall.onboarding.steps import State, StepResult
 from plainfall.onboarding.work import Work
@@ -31,8 +30,6 @@ __all__ = ["CommandEnded", "running_of", "start_server", "stop_server"]
 _DEBUG_PORT = 9229  # the first that is tried; where it is taken, the next
 # Reasons for which another start command may do: none that is known, and those that are about the command itself.
 _ANOTHER_MAY_DO = ("", "command-missing", "name-missing")
-# A question that says that no answer will do.
-_BY_ENTER = re.compile(r"\bleave (this|it|the field)? ?(empty|blank)\b", re.IGNORECASE)
 
 
 class ServerAsks(ServerFailed):
@@ -89,9 +86,9 @@ def start_server(work: Work, command: Command) -> StepResult:
     try:
         record, ready = _start(work, command, port, fingerprint, wanted.port, debugging)
     except ServerAsks as error:
-        if not _BY_ENTER.search(error.question):
+        if not may_be_empty(error.question):
             raise
-        record, ready = _start(work, command, port, fingerprint, wanted.port, debugging, b"\n" * 40)
+        record, ready = _start(work, command, port, fingerprint, wanted.port, debugging, ENTERS)
         remarks.append(f"it asked, and Enter was pressed for its default: {error.question}")
     if ready.port != port:
         remarks.append(f"it was given port {port} and listens on {ready.port}")
@@ -246,6 +243,8 @@ def _failure(work: Work, command: Command, running: Running, ready: Ready) -> Se
         lines=lines_that_matter(output) or ("(no output)",),
         log=running.log,
         mend=known.mend,
+        rule=known.rule,
+        thing=known.thing,
     )
     if isinstance(error, CommandEnded):
         error.another_may_do = known.rule in _ANOTHER_MAY_DO

@@ -42,15 +42,15 @@ def tasks(work: Work) -> StepResult:
     return StepResult(State.DONE, title, commands[0].reason, places, tuple(remarks))
 
 
-def carry_out(work: Work, stage: str, command: Command) -> list[str]:
-    """Runs a command; one that is known to be flaky, or whose network failed, is run
-    once more, and errors that the team declared harmless are tolerated. Returns remarks for people. Raises
+def carry_out(work: Work, stage: str, command: Command, answers: bytes = b"") -> list[str]:
+    """Runs a command with these answers as its input; one that is known to be flaky, or whose network failed, is
+    run once more, and errors that the team declared harmless are tolerated. Returns remarks for people. Raises
     CommandFailed."""
     remarks: list[str] = []
     for attempt in (1, 2):
         try:
             mark = new_mark()
-            return [*remarks, *run_command(work, stage, command.line, mark, command.evidence)]
+            return [*remarks, *run_command(work, stage, command.line, mark, command.evidence, answers)]
         except CommandFailed as error:
             patterns = tolerated_lines(work.tree)
             telling = [line for line in error.lines if _TELLING.search(line)] or list(error.lines)

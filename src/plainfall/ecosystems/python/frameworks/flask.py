@@ -4,11 +4,19 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator
+from dataclasses import replace
 
 from plainfall.clone.commands import Command
 from plainfall.clone.frameworks import RANK, FrameworkFound, Traits
 from plainfall.clone.walk import Tree
-from plainfall.ecosystems.python.applications import Application, applications, routes, sources
+from plainfall.ecosystems.python.applications import (
+    Application,
+    applications,
+    routes,
+    run_by,
+    set_up_by_hand,
+    sources,
+)
 from plainfall.evidence import Evidence
 from plainfall.formats.dotenv import parse_dotenv
 
@@ -34,11 +42,21 @@ def recognise(tree: Tree, folder: str, names: frozenset[str]) -> FrameworkFound 
     evidence = result[0].evidence if result else Evidence(f"{place}.flaskenv", 1)
     variables = {"PYTHONPATH": result[0].root} if result and result[0].root and not named else {}
     reason = "Flask's dev server"
-    if not named and not _found_by_itself(result[0], tree, place):
+    runner = run_by(tree, folder, result[0]) if result and not result[0].factory else ""
+    if not named and runner:
+        variables["FLASK_APP"] = _spelled(replace(result[0], module=runner))
+        if f"{place}__init__.py" in tree:  # the framework's command would take the folder for a package
+            variables["PYTHONPATH"] = ""
+        reason = f"Flask's dev server, of FLASK_APP={variables['FLASK_APP']}, which runs it"
+    elif not named and not _found_by_itself(result[0], tree, place):
         # The variable, since older releases do not know the option --app.
         variables["FLASK_APP"] = _spelled(result[0])
         reason = f"Flask's dev server, of FLASK_APP={variables['FLASK_APP']}"
     commands = [*_migrations(tree, folder, names), *_registered(tree, folder)]
+    file = set_up_by_hand(tree, folder, result[0]) if result and not named else ""
+    if file:
+        why = f"{file} makes its application ready only where it is run itself"
+        commands.append(Command("server", f"python {file}", why, RANK + 1, evidence, folder))
     commands.append(
         Command("server", "flask run --port ${PORT:-5000} --reload", reason, RANK, evidence, folder)
     )

@@ -15,7 +15,16 @@ from plainfall.ecosystems.python.requirements import read_requirements
 from plainfall.errors import BadInput
 from plainfall.reading import of_its_form
 
-__all__ = ["IMPORTS", "REQUIREMENTS", "Candidate", "find_lists", "read_list", "stale_remarks"]
+__all__ = [
+    "IMPORTS",
+    "LOCK_NAMES",
+    "REQUIREMENTS",
+    "Candidate",
+    "find_lists",
+    "locked_versions",
+    "read_list",
+    "stale_remarks",
+]
 
 Reader = Callable[[Tree, str, Target], Listed]
 
@@ -38,6 +47,7 @@ _LOCKS = {
     "pdm.lock": _reader("flat", "pdm_lock"),
     "Pipfile.lock": _reader("flat", "pipfile_lock"),
 }
+LOCK_NAMES = tuple(_LOCKS)
 _MANIFESTS = {
     "pyproject.toml": _reader("manifests", "pyproject"),
     "Pipfile": _reader("manifests", "pipfile"),
@@ -73,6 +83,20 @@ class Candidate:
     path: str
     kind: str
     reason: str
+
+
+def locked_versions(tree: Tree, folder: str, target: Target) -> tuple[str, ...]:
+    """The exact wishes of the complete lock in a folder, with all its extras and groups; none without a lock."""
+    lock = next((one for one in find_lists(tree, folder) if one.kind in _LOCKS), None)
+    if lock is None:
+        return ()
+    try:
+        offered = read_list(tree, lock.path, lock.kind, target)
+        wide = replace(target, extras=frozenset(offered.extras), groups=frozenset(offered.groups))
+        pins = read_list(tree, lock.path, lock.kind, wide).pins
+    except BadInput:
+        return ()  # reported where the list is what counts
+    return tuple(f"{pin.name}=={pin.version}" for pin in pins or () if pin.reference is None)
 
 
 def find_lists(tree: Tree, folder: str) -> list[Candidate]:
