@@ -175,6 +175,54 @@ def test_versions_as_of_a_day(machine: Machine, offer: Offer) -> None:
     assert "is no day" in machine.run("onboard", clone, "--as-of", "yesterday").err
 
 
+def test_a_module_in_a_folder_above_the_part_is_found(machine: Machine) -> None:
+    main = SERVER.format(more="import os, rain\nassert rain.DROPS == 3 and os.environ['XDG_DATA_HOME']")
+    files = {"rain/__init__.py": "DROPS = 3\n", "examples/gauge/app.py": main}
+    clone = committed(
+        machine.clone({**files, "examples/gauge/requirements.txt": "\n", "README.md": "# Rain\n"})
+    )
+    run = machine.run("onboard", clone / "examples/gauge", "--json")
+    assert run.document["outcome"] == "done", run.document["failure"]
+    assert any("the folder at the top has it" in one for one in run.step("server")["remarks"])
+    assert set(machine.run("onboard", clone / "examples/gauge", "--json").states.values()) == {"kept"}
+
+
+def test_older_release_lines_that_the_project_names_are_tried(machine: Machine, offer: Offer) -> None:
+    offer([Archive.of(package("django", version)) for version in ("4.2.1", "5.2.3", "6.0.1")])
+    main = SERVER.format(more="import django\nif django.VERSION != '4.2.1': raise ImportError('gone')")
+    said = "classifiers = [\n 'Framework :: Django :: 5.2',\n 'Framework :: Django :: 6.0',\n]\n"
+    pyproject = f"[project]\nname = 'rain'\nversion = '1'\ndependencies = ['django>=4.2']\n{said}"
+    clone = machine.clone({"app.py": main, "pyproject.toml": pyproject, "Procfile": "web: python app.py\n"})
+    run = machine.run("onboard", clone, "--json")
+    assert run.document["outcome"] == "done", run.document["failure"]
+    remarks = [one for one in run.step("server")["remarks"] if "newer ones do not work" in one]
+    assert ["django<5.3" in remarks[0], "django<4.3" in remarks[1]] == [True, True], remarks
+    assert "pyproject.toml:4" in remarks[1]
+    again = machine.run("onboard", clone, "--json")
+    assert set(again.states.values()) == {"kept"}
+    machine.run("stop", clone)
+    (clone / "app.py").write_text("raise ImportError('gone for good')\n")
+    run = machine.run("onboard", clone)
+    assert run.status == 1 and "gone for good" in run.err
+
+
+def test_the_lock_of_the_library_decides_where_there_is_a_choice(machine: Machine, offer: Offer) -> None:
+    old, new = package("gaugekit", "1.0"), package("gaugekit", "2.0")
+    offer([Archive.of(old), Archive.of(new)])
+    source = 'source = { registry = "https://registry.example/simple" }'
+    lock = (
+        f'version = 1\nrequires-python = ">=3.8"\n\n[[package]]\nname = "gaugekit"\nversion = "1.0"\n{source}\n'
+        f'wheels = [{{ url = "https://registry.example/gaugekit-1.0-py3-none-any.whl", hash = "sha256:{old.sha256}" }}]\n\n'
+        '[[package]]\nname = "rain"\nversion = "1.0"\nsource = { editable = "." }\n'
+        'dependencies = [{ name = "gaugekit" }]\n'
+    )
+    files = {**tree("rain", requires="gaugekit"), "rain.py": "DROPS = 3\n", "uv.lock": lock}
+    main = SERVER.format(more="import gaugekit, rain")
+    clone = committed(machine.clone({**files, "examples/gauge/app.py": main}))
+    run = machine.run("onboard", clone / "examples/gauge", "--json", "--until", "dependencies")
+    assert sorted(run.step("dependencies")["detail"]["laid"]) == ["gaugekit 1.0", "rain 1.0"]
+
+
 def test_a_young_clone_is_not_taken_back_in_time(machine: Machine, offer: Offer) -> None:
     offer([dataclasses.replace(Archive.of(package("gaugekit")), uploaded="2019-03-01T10:00:00Z")])
     files = {

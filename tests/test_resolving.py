@@ -149,6 +149,13 @@ def test_the_newest_is_taken_and_a_pre_release_only_where_nothing_else_is() -> N
     assert solve(universe, ["ash>=3.0b1"]) == {"ash": "3.0b1"}
 
 
+def test_what_would_rather_be_taken_is_where_there_is_a_choice() -> None:
+    universe: Universe = {"ash": {"1.0": [], "1.5": [], "2.0": ["birch"]}, "birch": {"1.0": [], "2.0": []}}
+    assert solve(universe, ["ash"], rather=["ash<2"]) == {"ash": "1.5"}
+    assert solve(universe, ["ash>=2"], rather=["ash<2", "birch==1.0"]) == {"ash": "2.0", "birch": "1.0"}
+    assert solve(universe, ["ash"], rather=["ash==7.0"])["ash"] == "2.0"
+
+
 def test_an_older_one_is_taken_where_the_newest_clashes() -> None:
     universe: Universe = {
         "ash": {"2.0": ["cedar>=2"], "1.0": ["cedar"]},

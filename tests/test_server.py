@@ -281,3 +281,33 @@ def test_the_process_table_of_proc_equals_that_of_psutil() -> None:
         marked.kill()
         marked.wait()
         ended.wait()
+
+
+WIKI = """\
+import http.server, os
+
+
+class Wiki(http.server.BaseHTTPRequestHandler):
+    def do_GET(self):
+        there = self.path == "/all-pages"
+        assert self.path != "/logout"
+        self.send_response(200 if there else 404)
+        self.send_header("Content-Type", "text/html")
+        self.end_headers()
+        page = "<title>Rain</title><p>All pages" if there else "<a href=/logout>x</a><a href=/all-pages>All</a>Not yet"
+        self.wfile.write(page.encode())
+
+
+http.server.HTTPServer(("127.0.0.1", int(os.environ["PORT"])), Wiki).serve_forever()
+"""
+
+
+def test_a_first_page_that_does_not_exist_yet_is_passed_by_its_links(machine: Machine) -> None:
+    clone = machine.clone({"app.py": WIKI})
+    run = machine.run("onboard", clone, "--json")
+    assert run.document["outcome"] == "done", run.document["failure"]
+    assert run.step("probe")["why"].endswith("/, /all-pages")
+    (clone / "app.py").write_text(WIKI.replace("=/all-pages", "=/more"))
+    machine.run("stop", clone)
+    run = machine.run("onboard", clone, "--json")
+    assert run.status == 1 and "404" in run.document["failure"]["cause"]
