@@ -5,7 +5,9 @@ from __future__ import annotations
 
 import dataclasses
 import os
+import shutil
 import subprocess
+import sys
 from collections.abc import Callable
 from pathlib import Path
 
@@ -16,6 +18,7 @@ from test_building import tree
 from plainfall.clone.walk import walk
 from plainfall.ecosystems.python.additions import named_elsewhere, well_known
 from plainfall.ecosystems.python.applications import applications
+from plainfall.ecosystems.python.bundled import bundled_client
 from plainfall.ecosystems.python.frameworks.django import recognise as recognise_django
 from plainfall.ecosystems.python.imports import answers, imported_modules
 from plainfall.onboarding.clone_root import CloneFolder, clone_of
@@ -221,6 +224,24 @@ def test_the_lock_of_the_library_decides_where_there_is_a_choice(machine: Machin
     clone = committed(machine.clone({**files, "examples/gauge/app.py": main}))
     run = machine.run("onboard", clone / "examples/gauge", "--json", "--until", "dependencies")
     assert sorted(run.step("dependencies")["detail"]["laid"]) == ["gaugekit 1.0", "rain 1.0"]
+
+
+def test_the_interpreters_own_pip_is_put_into_the_environment_if_asked(machine: Machine) -> None:
+    clone = machine.clone({"app.py": SERVER.format(more=""), "requirements.txt": "\n"})
+    words = ("onboard", clone, "--until", "dependencies", "--json")
+    run = machine.run(*words, "--with-pip")
+    python = Path(run.step("runtime")["detail"]["chosen"]["path"]) if run.status == 0 else Path(sys.executable)
+    if bundled_client(python) is None:
+        assert run.status == 1 and "bundles no pip" in run.document["failure"]["cause"]
+        return
+    assert run.document["outcome"] == "done", run.document["failure"]
+    asked = machine.run("inside", clone, "--", "pip", "--version")
+    assert str(clone / ".venv") in asked.out
+    # It is remembered, for an environment that is made anew, too.
+    assert set(machine.run(*words).states.values()) == {"kept"}
+    shutil.rmtree(clone / ".venv")
+    again = machine.run(*words)
+    assert [one.split()[0] for one in again.step("dependencies")["detail"]["laid"]] == ["pip"]
 
 
 def test_a_young_clone_is_not_taken_back_in_time(machine: Machine, offer: Offer) -> None:

@@ -97,6 +97,11 @@ def with_wishes(parser: argparse.ArgumentParser) -> None:
         help="install packages that the sources import and no list names, too; it is remembered",
     )
     parser.add_argument(
+        "--with-pip",
+        action="store_true",
+        help="put the interpreter's own pip into the environment of Python parts; it is remembered",
+    )
+    parser.add_argument(
         "--allow-install-code",
         action="append",
         default=[],

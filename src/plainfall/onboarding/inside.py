@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-import os
 from collections.abc import Mapping
 from pathlib import Path
 
 from plainfall.ecosystems import environment_of
+from plainfall.ecosystems.python.bundled import bundled_client
 from plainfall.errors import EnvironmentProblem, PlainfallError
 from plainfall.onboarding.choices import part_named
 from plainfall.onboarding.clone_root import CloneFolder, survey_of
@@ -70,8 +70,7 @@ def own_client(folder: Path, words: list[str], variables: Mapping[str, str]) -> 
     if (environment / "bin" / words[0]).exists():
         return words
     python = environment / "bin/python"
-    bundled = Path(os.path.realpath(python)).parent.parent.glob("lib/python3*/ensurepip/_bundled/pip-*.whl")
-    wheel = next(iter(sorted(bundled)), None)
+    wheel = bundled_client(python)
     if wheel is None:
         raise PlainfallError(
             f"{words[0]} is not installed in {environment}, and its interpreter bundles none",

@@ -42,7 +42,7 @@ def _dependencies(work: Work) -> str:
     listed = work.part.dependencies
     if listed is None or listed.kind == "workspace":
         return ""
-    work.state.forget(work.part.key, "dependencies")
+    installing.forget_installed(work)
     result = installing.dependencies(work)
     return f"dependencies were installed again: {result.title}"
 
@@ -52,7 +52,7 @@ def _environment(work: Work) -> str:
     if not standing.ours:
         return ""
     work.state.confined.remove(work.folder / standing.path)
-    work.state.forget(work.part.key, "dependencies")
+    installing.forget_installed(work)
     made = installing.environment(work)
     if work.part.dependencies is not None:
         installing.dependencies(work)

@@ -85,6 +85,7 @@ def wishes_of(options: argparse.Namespace) -> Wishes:
         hosts=frozenset(host.lower() for host in options.allow_registry),
         from_imports=options.from_imports,
         as_of=options.as_of or "",
+        with_client=options.with_pip,
     )
     return Wishes(
         given_of(options),

@@ -8,6 +8,7 @@ from dataclasses import replace
 
 from plainfall.confinement import PARTIAL
 from plainfall.ecosystems.python.belonging import contested_files, paths_of_others
+from plainfall.ecosystems.python.bundled import client_pin
 from plainfall.ecosystems.python.bytecode import bytecode_placements, compile_later
 from plainfall.ecosystems.python.environment import VirtualEnvironment
 from plainfall.ecosystems.python.job import InstallResult, Job, Lazy
@@ -55,6 +56,8 @@ def install(job: Job) -> InstallResult:
 
 def _install(job: Job, lazy: Lazy, result: InstallResult) -> None:
     pins = _pins(job, lazy, result)
+    if job.with_client and all(pin.name != "pip" for pin in pins):
+        pins = [*pins, client_pin(job.interpreter.path)]
     for pin in pins:
         if pin.reference is not None and pin.name not in lazy.directs:
             lazy.directs[pin.name] = lazy.direct(pin.reference, pin.evidence)

@@ -111,7 +111,8 @@ class PythonInstalling:
                 job.progress,
                 job.access,
                 job.wishes.as_of,
-                job.wishes.rather or _of_its_own_lock(job, read, target),
+                rather=job.wishes.rather or _of_its_own_lock(job, read, target),
+                with_client=job.wishes.with_client,
             )
         )
         return Installation(

@@ -26,7 +26,8 @@ __all__ = ["InstallResult", "Job", "Lazy"]
 class Job:
     """One installation: the clone, the list, the environment and its interpreter, where the resolved lock
     is kept, the versions taken instead of others, the archives that were installed the time before, what may
-    be touched, the day as of which versions are chosen, and wishes that count where there is a choice."""
+    be touched, the day as of which versions are chosen, wishes that count where there is a choice, and whether the
+    interpreter's own package client is laid, too."""
 
     clone: Path
     listed: Listed
@@ -41,6 +42,7 @@ class Job:
     access: CloneAccess
     as_of: str = ""
     rather: tuple[str, ...] = ()
+    with_client: bool = False
 
 
 @dataclass

@@ -20,9 +20,9 @@ __all__ = ["Listed", "Pin", "Reference", "Target", "choice_key"]
 
 @dataclass(frozen=True)
 class Reference:
-    """A package that comes from elsewhere than an index: ``kind`` is "path", "archive" or "git"; the
-    address or path (relative to the clone); for git the revision; a folder within it; whether its own
-    folder is used in place (PEP 660)."""
+    """A package that comes from elsewhere than an index: ``kind`` is "path", "archive", "git", or "bundled" for a
+    file of the interpreter's own, which no list can name; the address or path (relative to the clone); for git the
+    revision; a folder within it; whether its own folder is used in place (PEP 660)."""
 
     kind: str
     address: str

@@ -62,6 +62,9 @@ class References:
             info: dict[str, Any] = {"archive_info": {"hashes": {"sha256": sha256}}}
             tree = self._from_archive(archive, sha256, name, place)
             return tree, json.dumps({"url": reference.address, **info})
+        if reference.kind == "bundled":
+            tree, _ = self._from_file(Path(reference.address), place)
+            return tree, json.dumps({"url": Path(reference.address).as_uri(), "archive_info": {}})
         path = Path(os.path.normpath(self._supply.clone / reference.address))
         if not Path(os.path.realpath(path)).is_relative_to(os.path.realpath(self._supply.clone)):
             raise DependencyProblem(
@@ -77,14 +80,18 @@ class References:
             )
         url = path.as_uri()
         if not path.is_dir():
-            with self._supply.cache.partial(digest_of("local", str(path))) as partial:
-                sha256 = copy_local(path.as_uri(), partial, {})
-                archive = self._supply.cache.keep_archive(partial, path.name, sha256)
-            tree = self._from_archive(archive, sha256, path.name, place)
+            tree, sha256 = self._from_file(path, place)
             return tree, json.dumps({"url": url, "archive_info": {"hashes": {"sha256": sha256}}})
         source = path / reference.subfolder
         tree = self._from_folder(source, place, editable=reference.editable)
         return tree, json.dumps({"url": url, "dir_info": {"editable": True} if reference.editable else {}})
+
+    def _from_file(self, path: Path, place: Evidence) -> tuple[CachedTree, str]:
+        """The tree of an archive on this machine, and its SHA-256."""
+        with self._supply.cache.partial(digest_of("local", str(path))) as partial:
+            sha256 = copy_local(path.as_uri(), partial, {})
+            archive = self._supply.cache.keep_archive(partial, path.name, sha256)
+        return self._from_archive(archive, sha256, path.name, place), sha256
 
     def _from_archive(self, archive: Path, sha256: str, name: str, place: Evidence) -> CachedTree:
         if name.endswith(".whl"):

@@ -28,7 +28,15 @@ NEEDED_MODULE = (
     "module of the standard library"  # the record of one that the code imports and newer runtimes lack
 )
 
-__all__ = ["ADDED", "NEEDED_MODULE", "dependencies", "environment", "may_install", "runtime"]
+__all__ = [
+    "ADDED",
+    "NEEDED_MODULE",
+    "dependencies",
+    "environment",
+    "forget_installed",
+    "may_install",
+    "runtime",
+]
 
 
 def runtime(work: Work) -> StepResult:
@@ -97,11 +105,20 @@ def environment(work: Work) -> StepResult:
     making = work.state.folder / "making" / digest_of(work.part.key)[:12]
     name = work.clone.resolve().name
     work.environment.make(work.folder, work.chosen(), name, making, work.access())
-    work.state.forget(work.part.key, "dependencies")
+    forget_installed(work)
     version = work.chosen().taken.version
     if standing.state == "wrong":
         return StepResult(State.DONE, f"{standing.path} replaced", standing.reason, detail=detail)
     return StepResult(State.DONE, f"{standing.path} made for {work.language.title} {version}", detail=detail)
+
+
+def forget_installed(work: Work) -> None:
+    """Drops what is known of the part's installed packages: they are gone, or in doubt. What was chosen for them
+    stays."""
+    before = work.state.record(work.part.key, "dependencies")
+    work.state.keep(
+        work.part.key, "dependencies", {name: before[name] for name in _CHOICES if name in before}
+    )
 
 
 def dependencies(work: Work) -> StepResult:
@@ -130,6 +147,7 @@ def dependencies(work: Work) -> StepResult:
         [one.text for one in listed.unlisted] if wishes.from_imports else [],
         wishes.as_of,
         *([wishes.rather] if wishes.rather else []),
+        *(["with client"] if wishes.with_client else []),
     ]
     fingerprint = digest_of(inputs, work.chosen().taken.identity, str(place), asked)
     work.fingerprints["dependencies"] = fingerprint
@@ -164,6 +182,7 @@ def dependencies(work: Work) -> StepResult:
         "from_imports": wishes.from_imports,
         "as_of": wishes.as_of,
         "rather": wishes.rather,
+        "with_client": wishes.with_client,
     }
     changed = bool(done.laid or done.taken_out)
     if wishes.as_of:
@@ -203,6 +222,8 @@ def dependencies(work: Work) -> StepResult:
 
 
 ADDED = "added packages"
+# What of a part's record is a choice, and outlives its environment.
+_CHOICES = ("instead", "extras", "groups", "allowed", "from_imports", "as_of", "rather", "with_client")
 
 
 def _with_added(work: Work) -> DependencyFile:
@@ -232,6 +253,7 @@ def _with_choices(
         groups=_remembered(wishes.groups, before.get("groups", ())),
         allowed=_remembered(wishes.allowed, before.get("allowed", ())),
         from_imports=wishes.from_imports or bool(before.get("from_imports")),
+        with_client=wishes.with_client or bool(before.get("with_client")),
         rather=wishes.rather or tuple(before.get("rather", ())),
         as_of="" if wishes.as_of == "none" else wishes.as_of or str(before.get("as_of", "")),
     )
