@@ -230,7 +230,9 @@ def test_the_interpreters_own_pip_is_put_into_the_environment_if_asked(machine: 
     clone = machine.clone({"app.py": SERVER.format(more=""), "requirements.txt": "\n"})
     words = ("onboard", clone, "--until", "dependencies", "--json")
     run = machine.run(*words, "--with-pip")
-    python = Path(run.step("runtime")["detail"]["chosen"]["path"]) if run.status == 0 else Path(sys.executable)
+    python = (
+        Path(run.step("runtime")["detail"]["chosen"]["path"]) if run.status == 0 else Path(sys.executable)
+    )
     if bundled_client(python) is None:
         assert run.status == 1 and "bundles no pip" in run.document["failure"]["cause"]
         return

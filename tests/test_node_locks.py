@@ -186,7 +186,7 @@ def test_two_locks_that_disagree_are_named(machine: Machine, node_registry: Any)
         "yarn.lock": CLASSIC,
         "pnpm-lock.yaml": PNPM.replace("version: 2.1.0", "version: 1.4.0"),
     }
-    run = machine.run("onboard", machine.clone(files), "--until", "dependencies")
+    run = machine.run("onboard", machine.clone(files), "--until", "dependencies", "--verbose")
     said = " ".join(run.err.split())
     assert "pnpm-lock.yaml disagrees with yarn.lock: words 1.4.0 (taken: 2.1.0)" in said
     assert "packageManager (yarn) speaks for" in said
@@ -262,7 +262,7 @@ def test_optional_packages_for_other_machines_are_left_out(machine: Machine, nod
     node_registry([WORDS1, SEALS])
     manifest = {"dependencies": {"words": "^1.0.0"}, "optionalDependencies": {"seals": "1.0.0"}}
     clone = machine.clone({"package.json": json.dumps(manifest)})
-    run = machine.run("onboard", clone, "--until", "dependencies")
+    run = machine.run("onboard", clone, "--until", "dependencies", "--verbose")
     assert "1 optional package is for other machines" in " ".join(run.err.split())
     assert not (clone / "node_modules/seals").exists()
 

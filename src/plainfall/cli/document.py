@@ -40,7 +40,7 @@ def _step(step: Step, result: StepResult, seconds: float) -> dict[str, Any]:
         "seconds": round(seconds, 4),
         "why": result.why,
         "evidence": [place.as_json() for place in result.evidence],
-        "remarks": list(result.remarks),
+        "remarks": [*result.remarks, *result.notes],
         "detail": dict(result.detail),
     }
 

@@ -1,4 +1,5 @@
-"""The terminal view of a run: one line per step when it ends, a status line while it runs."""
+"""The terminal view of a run: one line per step when it ends, with all reasons if asked, and a status line while it
+runs."""
 
 from __future__ import annotations
 
@@ -116,11 +117,17 @@ class RunView:
         state = console.styled(f"{result.state.value:<8}", _STYLE[result.state])
         timing = f"{seconds:6.2f} s" if result.state not in (State.WAITING, State.LEFT_OUT) else " " * 8
         head = f"  {state}  {timing}  {step.stage.value:<14}"
-        console.note(console.wrapped(_relative(console, result.title), _INDENT, head))
-        why = _why(result) if result.state is not State.FAILED else ""  # an error is shown by itself
+        title = _relative(console, result.title)
+        place = f"  {result.evidence[0]}" if result.evidence and not console.verbose else ""
+        if result.state is State.FAILED or _INDENT + len(title) + len(place) > console.width:
+            place = ""
+        console.note(console.wrapped(title, _INDENT, head) + console.styled(visible(place), "dim"))
+        # An error is shown by itself, and what was left out is known by its reason.
+        is_said = result.state is State.LEFT_OUT or (console.verbose and result.state is not State.FAILED)
+        why = _why(result) if is_said else ""
         if why:
             console.note(console.styled(console.wrapped(why, _INDENT, " " * _INDENT), "dim"))
-        for remark in result.remarks:
+        for remark in (*result.remarks, *(result.notes if console.verbose else ())):
             console.note(console.wrapped(_relative(console, remark), _INDENT + 2, " " * _INDENT + "· "))
         if console.verbose:
             for other in result.detail.get("rejected", ()):

@@ -41,7 +41,7 @@ _STAGES: tuple[tuple[str, str], ...] = (
     ),
     (
         "migrations",
-        r"\b\w*(migrat\w*|db\s+upgrade|upgrade\s+head|createdb|create_all|init.?db)\b",
+        r"\b\w*(migrat\w*|db\s+upgrade|upgrade\s+head|createdb|create_all|create_tables?|init.?db)\b",
     ),
     ("dependencies", ""),
     ("test", r"\b(pytest|unittest|tests?)\b"),
@@ -169,7 +169,7 @@ def _by_name(command: str, words: Vocabulary, programs: frozenset[str]) -> str:
     commands (``env/bin/rain``): by its name, as the part's environment has it."""
     first, space, rest = command.partition(" ")
     folder, _, name = first.rpartition("/")
-    if not re.fullmatch(r"(\./)?([\w.-]+/)*bin", folder):
+    if not re.fullmatch(r"(\./)?([\w.-]+/)*bin", folder) and not (folder == "." and name in programs):
         return command
     return f"{name}{space}{rest}" if name in programs or words.interpreter.fullmatch(name) else command
 

@@ -23,7 +23,8 @@ __all__ = ["first_step"]
 
 _FIRST = re.compile(
     r"(?:init(?:iali[sz]e)?|setup|create|prepare)(?:[-_](?:db|database|tables|instance|config|server))?|init-?db|"
-    r"bootstrap|migrate|db|database|(?:index|tables?)-(?:create|init|build)|(?:create|init|build)-index"
+    r"bootstrap|migrate|db|database|(?:index|tables?)-(?:create|init|build)|(?:create|init|build)-index|"
+    r"(?:create|generate|make|init)[-_](?:\w+[-_])?\w*(?:keys?|secrets?|salt)"
 )
 _SECOND = re.compile(r"init|upgrade|migrate|create|setup")
 # What would take something away, or belongs to somebody else's machine.

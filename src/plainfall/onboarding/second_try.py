@@ -27,6 +27,19 @@ _OF_ANOTHER_KIND = frozenset(
     "command-missing setting-missing database-unreachable connection-refused host-unknown port-taken "
     "port-privileged permission disk-full killed question refuses-root".split()
 )
+_UNKNOWN_WORD = re.compile(r"[Nn]o such command '([\w-]+)'|invalid choice: '([\w-]+)'")
+_SERVING_EXTRAS = (
+    "server",
+    "serve",
+    "web",
+    "webapp",
+    "app",
+    "http",
+    "api",
+    "ui",
+    "gui",
+    "cli",
+)  # the likeliest first
 _RELEASE_LINES = 4  # of a framework that are tried, the newest first
 _OLD = timedelta(days=365)
 _LATER = (Stage.MIGRATIONS, Stage.SEEDS, Stage.TASKS, Stage.SERVER, Stage.PROBE)
@@ -40,7 +53,13 @@ def second_try(work: Work, step: Step, error: PlainfallError) -> str:
     if work.part.dependencies is None or step.part != work.part.key:
         return ""
     if step.stage in _LATER:
-        added = _own_folder(work, step, error) or _missing_package(work, step, error)
+        try:
+            added = _own_folder(work, step, error) or _missing_package(work, step, error)
+        except DependencyProblem as problem:  # what is missing cannot be had in its newest version
+            added = _of_its_time(work, step, problem, installs=True)
+            if not added:
+                raise
+        added = added or _extra_for_a_word(work, error)
         if added:
             return added
         older = _older_runtime(work, step, error)
@@ -103,6 +122,26 @@ def _missing_package(work: Work, step: Step, error: PlainfallError) -> str:
     names = " and ".join(one.text for one in more)
     what = f"the extra {extra}, which lists {addition.text}," if extra else names
     return f"{thing} was missing: {what} was installed, too ({addition.evidence}): {result.title}"
+
+
+def _extra_for_a_word(work: Work, error: PlainfallError) -> str:
+    """An extra that may bring a documented command of the project's own program, where the program does not know
+    it."""
+    unknown = next((match for line in error.lines if (match := _UNKNOWN_WORD.search(line))), None)
+    listed = work.part.dependencies
+    if unknown is None or listed is None:
+        return ""
+    known = work.wishes.install.extras | set(
+        work.state.record(work.part.key, "dependencies").get("extras", ())
+    )
+    extra = next((one for one in _SERVING_EXTRAS if one in listed.offered[0] and one not in known), "")
+    if not extra:
+        return ""
+    wishes = work.wishes.install
+    work.wishes = replace(work.wishes, install=replace(wishes, extras=wishes.extras | {extra}))
+    result = installing.dependencies(work)
+    word = unknown.group(1) or unknown.group(2)
+    return f"its program does not know {word!r} yet: the extra {extra} was installed, too: {result.title}"
 
 
 def _older_runtime(work: Work, step: Step, error: PlainfallError) -> str:
@@ -202,11 +241,12 @@ def _is_of_versions(step: Step, error: PlainfallError) -> bool:
     return step.stage is Stage.DEPENDENCIES or any("Error" in line for line in error.lines)
 
 
-def _of_its_time(work: Work, step: Step, error: PlainfallError) -> str:
-    """The versions as of the last commit, for an old clone whose versions are not pinned."""
+def _of_its_time(work: Work, step: Step, error: PlainfallError, *, installs: bool = False) -> str:
+    """The versions as of the last commit, for an old clone whose versions are not pinned; where the step
+    ``installs`` or its output has an error."""
     if work.wishes.install.as_of:
         return ""
-    if not _is_of_versions(step, error):
+    if not installs and not _is_of_versions(step, error):
         return ""
     if not work.installing.may_resolve(work.part):
         return ""

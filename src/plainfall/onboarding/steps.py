@@ -44,8 +44,9 @@ class State(Enum):
 
 @dataclass(frozen=True)
 class StepResult:
-    """What came of a step: its state, what was done in a few words, why, the places it stands on, remarks
-    for people, and ``detail`` for programs (JSON values, never a secret)."""
+    """What came of a step: its state, what was done in a few words, why, the places it stands on, remarks for
+    people, ``detail`` for programs (JSON values, never a secret), and ``notes``: remarks that only explain, and
+    that nobody has to read."""
 
     state: State
     title: str
@@ -53,6 +54,7 @@ class StepResult:
     evidence: tuple[Evidence, ...] = ()
     remarks: tuple[str, ...] = ()
     detail: Mapping[str, Any] = field(default_factory=dict)
+    notes: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True)

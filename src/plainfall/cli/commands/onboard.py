@@ -171,7 +171,9 @@ def show_outcome(console: Console, outcome: Outcome, clone: str) -> None:
         console.note(examples_text(console, outcome.survey, named))
     console.result(verdict(outcome))
     if outcome.outcome == "done" and outcome.servers:
-        console.note(f"look again: plainfall probe{named}   end it: plainfall stop{named}")
+        console.note(
+            f"look again: plainfall probe{named}   end it: plainfall stop{named}   reasons: --verbose"
+        )
 
 
 def _show_beside(console: Console, outcome: Outcome, named: str) -> None:

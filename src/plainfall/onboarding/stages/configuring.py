@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from typing import Any
 
 from plainfall.data.sqlite import database_of_settings
@@ -124,13 +124,25 @@ def _result(
         f"{names} {verb}" + (f": {text}" if text else ""),
         why,
         evidence,
-        tuple(_remarks(work, done, results, bool(changed))),
+        tuple(_remarks(work, done, results)),
         _detail(done, results),
+        tuple(_origins(results)) if changed else (),
     )
 
 
+def _origins(results: Sequence[Setting]) -> Iterator[str]:
+    """Which keys were written with a value that the template does not have, by where it comes from."""
+    for origin in ("generated", "matched", "development value"):
+        keys = [one.key for one in results if one.origin == origin and one.written]
+        if keys:
+            yield f"{origin}: {', '.join(keys)}"
+    lacking = [one.key for one in results if one.written and one.note.startswith("the template lacks")]
+    if lacking:
+        yield f"read by the code, and not in the template: {', '.join(lacking)}"
+
+
 def _remarks(
-    work: Work, done: Sequence[tuple[Settled, list[SettledFile]]], results: Sequence[Setting], changed: bool
+    work: Work, done: Sequence[tuple[Settled, list[SettledFile]]], results: Sequence[Setting]
 ) -> list[str]:
     remarks = []
     for file in [one.file for settled, _ in done for one in settled.files if one.file.tracked is not None]:
@@ -139,14 +151,6 @@ def _remarks(
             f"version control tracks {file.tracked_path}, so it is not written: what it lacks goes into "
             f"{file.target}{how}"
         )
-    if changed:
-        for origin in ("generated", "matched", "development value"):
-            keys = [one.key for one in results if one.origin == origin and one.written]
-            if keys:
-                remarks.append(f"{origin}: {', '.join(keys)}")
-        lacking = [one.key for one in results if one.written and one.note.startswith("the template lacks")]
-        if lacking:
-            remarks.append(f"read by the code, and not in the template: {', '.join(lacking)}")
     still_open = [one.key for one in results if one.origin == "open"]
     if still_open:
         remarks.append(f"open: {', '.join(still_open)} (the project may start without; --set KEY=VALUE)")

@@ -178,7 +178,7 @@ def _run(work: Work, command: Command, stage: str, more: dict[str, Any], undone:
         _exclude(work, database.file)
     changes = difference(before, after)
     words = "; ".join(changes) if changes else "the database is as it was"
-    remarks = [*undone, *left, *([words] if database else [])]
+    remarks = [*undone, *left]
     if copy is not None:
         remarks.append(f"the database as it was before is kept in {_shown(work, copy)}")
     return StepResult(
@@ -195,6 +195,7 @@ def _run(work: Work, command: Command, stage: str, more: dict[str, Any], undone:
             "tables_before": before.as_json(),
             "tables_after": after.as_json(),
         },
+        (words,) if database else (),
     )
 
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import re
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import replace
 from pathlib import Path
@@ -62,7 +63,7 @@ def runtime(work: Work) -> StepResult:
         f"{work.language.title} {taken.version} at {taken.file}",
         why_runtime(part.asks, choice),
         tuple(ask.evidence for ask in part.asks),
-        tuple(choice.remarks),
+        tuple(one for one in choice.remarks if " is taken: for " not in one),
         {
             "asked": [
                 {"text": ask.text, "source": ask.source, "evidence": [ask.evidence.as_json()]}
@@ -74,6 +75,7 @@ def runtime(work: Work) -> StepResult:
                 for other in choice.rejected
             ],
         },
+        tuple(one for one in choice.remarks if " is taken: for " in one),
     )
 
 
@@ -194,6 +196,8 @@ def dependencies(work: Work) -> StepResult:
     if own:
         remarks.append(f"the clone's own scripts ran: {', '.join(command.line for command in own)}")
     work.state.keep(work.part.key, "dependencies", record)
+    notes = [one for one in remarks if _ONLY_EXPLAINS.search(one)]
+    remarks = [one for one in remarks if one not in notes]
     if done.built:
         remarks.append(f"their own code ran: {', '.join(done.built)}")
     if instead:
@@ -218,10 +222,13 @@ def dependencies(work: Work) -> StepResult:
             "built": list(done.built),
             "resolved": done.resolved,
         },
+        tuple(notes),
     )
 
 
 ADDED = "added packages"
+# Of an installer's remarks those that change nothing for the person.
+_ONLY_EXPLAINS = re.compile(r"^\d+ optional packages? |^versions as of ")
 # What of a part's record is a choice, and outlives its environment.
 _CHOICES = ("instead", "extras", "groups", "allowed", "from_imports", "as_of", "rather", "with_client")
 

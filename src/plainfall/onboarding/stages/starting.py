@@ -68,7 +68,7 @@ def start_server(work: Work, command: Command) -> StepResult:
     settling = work.settled_by()
     wanted = settling.wanted[work.part.key]
     port = free_port(settling.ports[work.part.key], work.avoided)
-    remarks = []
+    remarks, notes = [], []
     if port != wanted.port:
         holder = _holder(work, wanted.port)
         taken = f"is taken by {holder}" if holder else "is kept for another server"
@@ -79,9 +79,9 @@ def start_server(work: Work, command: Command) -> StepResult:
             )
         remarks.append(f"port {wanted.port} ({wanted.source}) {taken}; {port} is used")
     elif work.wishes.port is None and wanted.source != USUAL:
-        remarks.append(f"port {port} from {wanted.source}")
+        notes.append(f"port {port} from {wanted.source}")
     for other, place in work.after.items():
-        remarks.append(f"started after {other or 'the part at the top'}, whose address it needs ({place})")
+        notes.append(f"started after {other or 'the part at the top'}, whose address it needs ({place})")
     debugging = _debugging(work) if work.wishes.debug else None
     try:
         record, ready = _start(work, command, port, fingerprint, wanted.port, debugging)
@@ -104,6 +104,7 @@ def start_server(work: Work, command: Command) -> StepResult:
         (command.evidence,),
         tuple(remarks),
         _detail(record),
+        tuple(notes),
     )
 
 
