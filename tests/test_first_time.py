@@ -8,7 +8,7 @@ from collections.abc import Callable
 from pathlib import Path
 
 import pytest
-from conftest import Machine, package
+from conftest import Machine, locked, package
 from test_building import tree
 
 from plainfall.standins.registry import Archive, Registry
@@ -196,14 +196,32 @@ def test_a_tool_whose_program_is_no_server_is_onboarded_without_one(machine: Mac
     assert machine.run("onboard", documented).status == 1  # what is documented is no guess
 
 
-def test_the_project_itself_is_in_place_with_a_list_of_requirements(machine: Machine, offer: Offer) -> None:
-    offer([Archive.of(package("bottle"))])
+@pytest.mark.parametrize("complete", [False, True], ids=["a list", "a complete lock"])
+def test_the_project_itself_is_in_place_with_a_list_of_requirements(
+    machine: Machine, offer: Offer, complete: bool
+) -> None:
+    bottle = package("bottle")
+    offer([Archive.of(bottle)])
     serves = f"import http.server, os\n\n\ndef main():\n    if True:\n{SERVES}"
-    clone = machine.clone({**project(serves), "requirements.txt": "bottle\n"})
+    listed = locked(bottle) if complete else "bottle\n"
+    clone = machine.clone({**project(serves), "requirements.txt": listed})
     run = machine.run("onboard", clone, "--json")
     assert run.document["outcome"] == "done", run.document["failure"]
     assert run.step("server")["title"].startswith("rain: ") and (clone / ".venv/bin/rain").exists()
+    assert set(machine.run("onboard", clone, "--json").states.values()) == {"kept"}
     machine.run("stop", clone)
+
+
+def test_a_project_that_cannot_be_built_keeps_what_its_lock_lists(machine: Machine, offer: Offer) -> None:
+    bottle = package("bottle")
+    offer([Archive.of(bottle)])
+    files = project("import http.server, os\n\n\ndef main():\n    if True:\n" + SERVES)
+    files["ownbuild.py"] = "raise SystemExit('no builder here')\n"
+    clone = machine.clone({**files, "requirements.txt": locked(bottle)})
+    run = machine.run("onboard", clone, "--json", "--until", "dependencies")
+    step = run.step("dependencies")
+    assert run.status == 0 and step["detail"]["laid"] == ["bottle 1.0"]
+    assert any("the project itself is not installed" in one for one in step["remarks"])
 
 
 @pytest.mark.parametrize(

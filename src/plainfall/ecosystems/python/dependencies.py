@@ -6,6 +6,8 @@ import os
 from collections.abc import Mapping, Sequence
 from dataclasses import replace
 
+from packaging.utils import canonicalize_name
+
 from plainfall.confinement import PARTIAL
 from plainfall.ecosystems.python.belonging import contested_files, paths_of_others
 from plainfall.ecosystems.python.bundled import client_pin
@@ -21,7 +23,7 @@ from plainfall.ecosystems.python.laying import (
     take_out,
 )
 from plainfall.ecosystems.python.pins import Pin, choice_key
-from plainfall.ecosystems.python.resolve_wishes import pins_of_wishes
+from plainfall.ecosystems.python.resolve_wishes import direct_pins, pins_of_wishes
 from plainfall.errors import DependencyProblem, HashMismatch, disk_full_explained
 from plainfall.packages.cache import CachedTree, PackageCache
 from plainfall.packages.placing import Folders, place_files
@@ -79,7 +81,10 @@ def _pins(job: Job, lazy: Lazy, result: InstallResult) -> list[Pin]:
         if pin.name in job.instead:
             pin = replace(pin, version=job.instead[pin.name], hashes={}, files=())
         pins.append(pin)
-    return pins
+    own = [line for line in listed.wishes if line.is_own]
+    _, itself = direct_pins(job, own, listed.path.rpartition("/")[0], lazy, result)
+    names = {pin.name for pin in pins}
+    return [*pins, *(pin for pin in itself if canonicalize_name(pin.name) not in names)]
 
 
 def _cleared(job: Job, pins: Sequence[Pin], lazy: Lazy, result: InstallResult) -> list[Pin]:

@@ -144,10 +144,10 @@ def _of_its_own_lock(job: InstallJob, read: Listed, target: Target) -> tuple[str
 
 
 def _with_additions(read: Listed, job: InstallJob) -> Listed:
-    """The list with what the part needs beyond it; a complete lock as it is."""
+    """The list with what the part needs beyond it; a complete lock with nothing but the project itself."""
     listed = job.listed
     further = (*listed.additions, *(listed.unlisted if job.wishes.from_imports else ()))
-    if read.pins is not None or not further:
+    if not further:
         return read
     from plainfall.ecosystems.python.lists.manifests import requirement_at
     from plainfall.ecosystems.python.requirements import RequirementLine
@@ -158,6 +158,6 @@ def _with_additions(read: Listed, job: InstallJob) -> Listed:
         if one.in_place:
             way = os.path.relpath(one.text, folder or ".")
             lines.append(RequirementLine(None, one.evidence, editable=True, reference=way, is_own=True))
-        else:
+        elif read.pins is None:
             lines.append(requirement_at(one.text, one.evidence))
     return replace(read, wishes=(*read.wishes, *lines))

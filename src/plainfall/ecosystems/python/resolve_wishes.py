@@ -16,7 +16,7 @@ if TYPE_CHECKING:
     from plainfall.ecosystems.python.requirements import RequirementLine
     from plainfall.ecosystems.python.resolving import Direct
 
-__all__ = ["pins_of_wishes"]
+__all__ = ["direct_pins", "pins_of_wishes"]
 
 
 def pins_of_wishes(job: Job, lazy: Lazy, result: InstallResult) -> list[Pin]:
@@ -39,7 +39,7 @@ def pins_of_wishes(job: Job, lazy: Lazy, result: InstallResult) -> list[Pin]:
         *([job.as_of] if job.as_of else []),
         *([job.rather] if job.rather else []),
     )
-    directs, obtained = _direct_pins(job, directs, folder, lazy, result)
+    directs, obtained = direct_pins(job, directs, folder, lazy, result)
     kept = _kept_lock(job, inputs)
     if kept is not None:
         return [*kept, *obtained]
@@ -90,7 +90,7 @@ def _manifests(directs: Sequence[RequirementLine], folder: str) -> list[str]:
     return [f"{place}/{name}" for place in places for name in ("pyproject.toml", "setup.py", "setup.cfg")]
 
 
-def _direct_pins(
+def direct_pins(
     job: Job, directs: Sequence[RequirementLine], folder: str, lazy: Lazy, result: InstallResult
 ) -> tuple[list[RequirementLine], list[Pin]]:
     """The direct wishes that could be got, and their pins. The project itself may fail to be built: its list was

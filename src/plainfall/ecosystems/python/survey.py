@@ -156,10 +156,18 @@ def dependency_file(tree: Tree, folder: str) -> DependencyFile | None:
 
 
 def _itself(tree: Tree, folder: str, listed: Listed) -> tuple[Addition, ...]:
-    """The project itself, in place, where its list of requirements counts and its manifest brings programs."""
-    if listed.kind != "requirements.txt" or listed.pins is not None:
+    """The project itself, in place, where a list of requirements or a lock counts that does not name it, and its
+    manifest brings programs."""
+    if listed.pins is None and listed.kind != "requirements.txt":
         return ()
     if any(line.reference in (".", "./") or line.is_own for line in listed.wishes):
+        return ()
+    if listed.kind == "uv.lock" or any(
+        pin.reference and pin.reference.address in (".", "") for pin in listed.pins or ()
+    ):
+        return ()
+    path = f"{folder}/pyproject.toml" if folder else "pyproject.toml"
+    if path in tree and load_table(tree, path, "tool", "poetry").get("package-mode") is False:
         return ()
     scripts = console_scripts(tree, folder)
     return (
