@@ -121,6 +121,15 @@ def test_alembic_in_a_subfolder_with_its_own_lists(real: Machine) -> None:
     assert (clone / "service/.venv").is_dir() and (clone / "service/gauges.db").exists()
 
 
+@pytest.mark.parametrize("name", ["django", "flask-single-file", "fastapi"])
+def test_an_edit_is_seen_by_a_framework_in_its_development_mode(real: Machine, name: str) -> None:
+    clone, _, _ = onboarded(real, name)
+    run = real.run("probe", clone, "--reload", "--json", timeout=60)
+    assert run.status == 0, run.out
+    reload = run.document["servers"][0]["reload"]
+    assert reload["noticed"] is not None and reload["noticed"] < 10 and reload["answered"] is not None
+
+
 RESOLVED = [
     ["django"],
     ["flask", "flask-migrate"],

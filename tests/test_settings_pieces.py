@@ -96,6 +96,15 @@ def test_more_names_of_templates(name: str, target: str | None) -> None:
     assert target_of(name) == target
 
 
+def test_a_template_that_is_source_code_is_passed_over_with_a_word(machine: Machine) -> None:
+    code = "# Settings\n\nimport os\n\nDEBUG = os.path.exists('x')\n"
+    tree = walk(machine.clone({"settings.cfg.template": code, "config.ini.example": "[gauges]\nunit = mm\n"}))
+    remarks: list[tuple[str, Evidence]] = []
+    assert [one.target for one in find_templates(tree, "", [], {}, remarks=remarks)] == ["config.ini"]
+    [(text, place)] = remarks
+    assert "is source code" in text and place.path == "settings.cfg.template"
+
+
 def test_of_templates_for_several_modes_the_one_for_development_is_taken(machine: Machine) -> None:
     names = (
         ".env.production.example",

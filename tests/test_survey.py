@@ -302,6 +302,16 @@ def test_words_of_the_readers_own_are_left_out_of_a_start_command(written: str, 
     assert without_placeholders(written, ()) == run
 
 
+def test_a_seed_command_with_a_placeholder_is_none(tmp_path: Path) -> None:
+    (tmp_path / "app.py").write_text("print(1)\n")
+    (tmp_path / "README.md").write_text(
+        "# Rain\n\n## Database\n\n    env GAUGES=<backend> python seed.py populate\n    python seed.py fill\n"
+    )
+    (tmp_path / "seed.py").write_text("")
+    survey, _ = look(tmp_path)
+    assert survey.parts[0].candidates("seeds")[0].line == "python seed.py fill"
+
+
 def test_a_database_of_the_readers_own_is_a_file_that_the_program_makes() -> None:
     written = "raingauge serve path/to/readings.db"
     assert (

@@ -38,6 +38,10 @@ _ELSEWHERE = re.compile(
 _MODES = re.compile(r"\b(prod|production|test|testing|ci|staging|docker|e2e|heroku|cypress)\b", re.IGNORECASE)
 
 
+# The first words of a file that is code, whatever its ending says.
+_CODE = re.compile(r"^(import \w|from [\w.]+ import |<\?php|const \w+ ?= ?require\()", re.MULTILINE)
+
+
 def find_templates(
     tree: Tree,
     folder: str,
@@ -70,11 +74,14 @@ def find_templates(
         try:
             document = read_document(kind, tree.text(template), template)
         except BadInput as error:
-            if kind == "dotenv" or _SETTINGS_NAME.match(natural):
+            is_code = kind != "dotenv" and _CODE.search(tree.text(template)) is not None
+            if (kind == "dotenv" or _SETTINGS_NAME.match(natural)) and not is_code:
                 raise
             place = error.place or Evidence(template)
-            what = (
-                f"it is named like a settings template and cannot be read as one ({error.cause}); passed over"
+            what = "it is named like a settings template and " + (
+                "is source code; passed over"
+                if is_code
+                else f"cannot be read as one ({error.cause}); passed over"
             )
             remarks.append((what, place))
             continue  # of another program, most often: a web server's, a service manager's
