@@ -246,6 +246,59 @@ def test_the_interpreters_own_pip_is_put_into_the_environment_if_asked(machine: 
     assert [one.split()[0] for one in again.step("dependencies")["detail"]["laid"]] == ["pip"]
 
 
+def test_a_folder_in_which_a_program_writes_is_made(machine: Machine) -> None:
+    clone = committed(machine.clone({"app.py": SERVER.format(more="open('logs/rain.log', 'a').close()")}))
+    run = machine.run("onboard", clone, "--json")
+    assert run.document["outcome"] == "done", run.document["failure"]
+    assert any("the folder logs was missing" in one for one in run.step("server")["remarks"])
+    assert (clone / "logs/rain.log").exists()
+    status = subprocess.run(["git", "status", "--short"], cwd=clone, capture_output=True, text=True)
+    assert status.stdout == ""
+    other = committed(machine.clone({"app.py": SERVER.format(more="open('stations/all.csv')")}, "other"))
+    assert machine.run("onboard", other).status == 1 and not (other / "stations").exists()
+    outside = machine.clone({"app.py": SERVER.format(more="open('../elsewhere/rain.log', 'a')")}, "outside")
+    assert machine.run("onboard", outside).status == 1 and not (outside.parent / "elsewhere").exists()
+
+
+CLIENTS = ("uv", "poetry", "pipenv", "pdm", "hatch", "rye", "pip", "pip3")
+
+
+def test_no_package_client_of_the_machine_is_run_by_a_projects_scripts(
+    machine: Machine, tmp_path: Path
+) -> None:
+    theirs = tmp_path / "theirs"
+    theirs.mkdir()
+    for name in CLIENTS:
+        (theirs / name).write_text("#!/bin/sh\ntouch " + str(tmp_path / "was-run") + "\n")
+        (theirs / name).chmod(0o755)
+    machine.variables["PATH"] = f"{theirs}{os.pathsep}{machine.variables['PATH']}"
+    start = (
+        "#!/bin/sh\nset -e\nuv sync --all-extras\npoetry install\npip install -r requirements.txt\n"
+        "pdm run ready\nexec uv run --group dev poetry run python app.py\n"
+    )
+    files = {
+        "app.py": SERVER.format(more="import os; assert os.environ['PYTHONPATH'] == 'x'"),
+        "start.sh": start,
+        "Procfile": "web: PYTHONPATH=x sh start.sh\n",
+        "pyproject.toml": "[tool.pdm.scripts]\nready = \"python -c \\\"open('ready.txt', 'w')\\\"\"\n",
+        "requirements.txt": "\n",
+    }
+    clone = machine.clone(files)
+    run = machine.run("onboard", clone, "--json")
+    assert run.document["outcome"] == "done", run.document["failure"]
+    assert (clone / "ready.txt").exists() and not (tmp_path / "was-run").exists()
+    added = machine.run("inside", clone, "--", "poetry", "add", "gaugekit")
+    assert added.status == 1 and "plainfall onboard" in added.err
+    # A documented line is its last command, in the part's environment.
+    files = {
+        "app.py": SERVER.format(more=""),
+        "README.md": "# Rain\n\n## Run\n\n    uv sync --all-extras && uv run --group dev python app.py\n",
+    }
+    other = machine.clone(files, "other")
+    run = machine.run("onboard", other, "--json")
+    assert run.document["servers"][0]["command"] == "python app.py" and not (tmp_path / "was-run").exists()
+
+
 def test_a_young_clone_is_not_taken_back_in_time(machine: Machine, offer: Offer) -> None:
     offer([dataclasses.replace(Archive.of(package("gaugekit")), uploaded="2019-03-01T10:00:00Z")])
     files = {

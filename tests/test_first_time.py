@@ -127,6 +127,30 @@ def test_a_program_that_requires_a_folder_gets_one_of_its_own(
     assert run.document["servers"][0]["command"] == f"rain serve {name} .plainfall/folder"
 
 
+def test_a_page_that_lacks_tables_is_followed_by_the_projects_own_first_step(
+    machine: Machine, offer: Offer
+) -> None:
+    offer([Archive.of(package("bottle"))])
+    text = (
+        "import http.server, os, pathlib, sys\n\n\nclass Page(http.server.BaseHTTPRequestHandler):\n    def do_GET(self):\n"
+        "        made = pathlib.Path('tables.dat').exists()\n        self.send_response(200 if made else 500)\n"
+        "        self.end_headers()\n        self.wfile.write(b'<p>ok')\n        if not made:\n"
+        "            print('sqlite3.OperationalError: no such table: gauges', file=sys.stderr, flush=True)\n\n\n"
+        "def main():\n    if sys.argv[1:] == ['db', 'upgrade']:\n        pathlib.Path('tables.dat').touch()\n    else:\n"
+        "        http.server.HTTPServer(('127.0.0.1', int(os.environ['PORT'])), Page).serve_forever()\n\n\n"
+        "if __name__ == '__main__':\n    main()\n"
+    )
+    clone = machine.clone(
+        {
+            **project(text),
+            "README.md": "# Rain\n\n## Run\n\n    rain\n\n## Behind it\n\n    rain db upgrade\n",
+        }
+    )
+    run = machine.run("onboard", clone, "--json")
+    assert run.document["outcome"] == "done", run.document["failure"]
+    assert "`rain db upgrade` was run once" in run.step("probe")["remarks"][0]
+
+
 def test_a_guessed_migration_that_wants_more_words_is_left_out(machine: Machine, offer: Offer) -> None:
     offer([Archive.of(package("bottle"))])
     text = PROGRAM.format(serves=SERVES, word="init", refusal="", listed="", question="").replace(

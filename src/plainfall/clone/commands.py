@@ -197,8 +197,8 @@ def without_installs(commands: Sequence[Command], words: Vocabulary) -> Iterator
     and another environment's client would work on that one. A command that does nothing else is left out."""
     for command in commands:
         pieces = [piece.strip() for piece in re.split(r"&&|;", command.line)]
-        kept = [piece for piece in pieces if piece and not words.installs.search(piece)]
-        if len(kept) == len(pieces) or command.stage == "dependencies" or command.script:
+        kept = [words.runner.sub("", piece) for piece in pieces if piece and not words.installs.search(piece)]
+        if kept == pieces or command.stage == "dependencies" or command.script:
             yield command
         elif kept:
             yield replace(command, line=" && ".join(kept))

@@ -11,6 +11,11 @@ __all__ = ["Vocabulary"]
 
 # Commands that are no part's own: containers, other machines, build files.
 _ELSEWHERE = ("sudo", "docker", "docker-compose", "podman", "kubectl", "systemctl", "service")
+# Options of ``NAME run`` before the command: those with a word of their own, and the others.
+_RUN_OPTIONS = (
+    r"(?:(?:--extra|--group|--only-group|--no-group|--with|--python|-p|--env-file|--directory|--project|"
+    r"--package)[ =]\S+|--(?!module\b)[\w-]+(?:=\S+)?)"
+)
 _OUTSIDE = (*_ELSEWHERE, "make")
 
 
@@ -29,7 +34,7 @@ class Vocabulary:
     @cached_property
     def runner(self) -> re.Pattern[str]:
         """Matches ``NAME run`` before a command: the part's own environment is active already."""
-        return re.compile(rf"^({_any(self.runners)})\s+run\s+")
+        return re.compile(rf"^({_any(self.runners)})\s+run\s+(?:{_RUN_OPTIONS}\s+)*(?!-)")
 
     @cached_property
     def elsewhere(self) -> re.Pattern[str]:
@@ -63,7 +68,10 @@ class Vocabulary:
     def installs(self) -> re.Pattern[str]:
         """Finds a command that installs dependencies."""
         clients = [name for names in self.clients.values() for name in names]
-        return re.compile(rf"\b({_any(clients)})\s+(i|ci|install)\b|\binstall\s+-r\b", re.IGNORECASE)
+        runners = rf"^({_any(self.runners)})\s+(?!run\b)[a-z]" if self.runners else r"(?!)"
+        return re.compile(
+            rf"\b({_any(clients)})\s+(i|ci|install)\b|\binstall\s+-r\b|{runners}", re.IGNORECASE
+        )
 
     @cached_property
     def environment(self) -> re.Pattern[str]:

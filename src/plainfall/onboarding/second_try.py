@@ -3,73 +3,65 @@ that another list of the project names, or the versions of the time when the clo
 
 from __future__ import annotations
 
+import os
 import re
 from collections.abc import Sequence
 from dataclasses import replace
-from datetime import UTC, datetime, timedelta
+from pathlib import Path
 
 from plainfall.clone.parts import Addition
-from plainfall.errors import CommandFailed, DependencyProblem, PlainfallError, ServerFailed
+from plainfall.errors import CommandFailed, DependencyProblem, PathRefused, PlainfallError, ServerFailed
+from plainfall.onboarding.other_versions import as_it_says, of_its_time, older_runtime
 from plainfall.onboarding.stages import installing, serving
 from plainfall.onboarding.stages.filling_data import rows_at_stake
 from plainfall.onboarding.stages.starting import stop_server
 from plainfall.onboarding.stages.tasks import carry_out
-from plainfall.onboarding.steps import Stage, State, Step, StepResult
+from plainfall.onboarding.steps import Stage, Step, StepResult
 from plainfall.onboarding.work import IMPORT_FOLDER, Work
-from plainfall.repository import last_commit_time
-from plainfall.surroundings import passed_on
+from plainfall.repository import exclude_locally
 
 __all__ = ["second_try"]
 
 _PROGRAM = re.compile(r"([\w.-]+) is not installed in the part's environment")
 _RUNS_SERVER = re.compile(r"((?:python -m )?[\w.-]+) runserver\b")
-_OF_ANOTHER_KIND = frozenset(
-    "command-missing setting-missing database-unreachable connection-refused host-unknown port-taken "
-    "port-privileged permission disk-full killed question refuses-root".split()
+# What a program makes by itself, if only its folder is there.
+_WRITTEN = re.compile(
+    r"\.(log|db|sqlite3?|pid|lock|cache)$|(^|/)(logs?|data|var|tmp|cache|instance|uploads|media)/[^/]+$"
 )
 _UNKNOWN_WORD = re.compile(r"[Nn]o such command '([\w-]+)'|invalid choice: '([\w-]+)'")
-_SERVING_EXTRAS = (
-    "server",
-    "serve",
-    "web",
-    "webapp",
-    "app",
-    "http",
-    "api",
-    "ui",
-    "gui",
-    "cli",
-)  # the likeliest first
-_RELEASE_LINES = 4  # of a framework that are tried, the newest first
-_OLD = timedelta(days=365)
+_SERVING_EXTRAS = tuple("server serve web webapp app http api ui gui cli".split())  # the likeliest first
 _LATER = (Stage.MIGRATIONS, Stage.SEEDS, Stage.TASKS, Stage.SERVER, Stage.PROBE)
 
 
 def second_try(work: Work, step: Step, error: PlainfallError) -> str:
     """Changes what may help, and returns it in words; "" if there is nothing to try. Raises what the steps that it
     carries out raise."""
-    if not isinstance(error, DependencyProblem | CommandFailed | ServerFailed):
+    if not isinstance(error, DependencyProblem | CommandFailed | ServerFailed) or step.part != work.part.key:
         return ""
-    if work.part.dependencies is None or step.part != work.part.key:
+    if step.stage in _LATER:
+        made = _missing_folder(work, step, error)
+        if made:
+            return made
+    if work.part.dependencies is None:
         return ""
     if step.stage in _LATER:
         try:
             added = _own_folder(work, step, error) or _missing_package(work, step, error)
         except DependencyProblem as problem:  # what is missing cannot be had in its newest version
-            added = _of_its_time(work, step, problem, installs=True)
+            added = of_its_time(work, step, problem, installs=True)
             if not added:
                 raise
         added = added or _extra_for_a_word(work, error)
         if added:
             return added
-        older = _older_runtime(work, step, error)
+        older = older_runtime(work, step, error)
         if older:
             return older
-        migrated = _own_migrations(work, error)
+        migrated = _own_migrations(work, error) or _own_tables(work, step, error)
         if migrated:
             return migrated
     if step.stage is Stage.DEPENDENCIES or step.stage in _LATER:
-        return _as_it_says(work, step, error) or _of_its_time(work, step, error)
+        return as_it_says(work, step, error) or of_its_time(work, step, error)
     return ""
 
 
@@ -144,33 +136,37 @@ def _extra_for_a_word(work: Work, error: PlainfallError) -> str:
     return f"its program does not know {word!r} yet: the extra {extra} was installed, too: {result.title}"
 
 
-def _older_runtime(work: Work, step: Step, error: PlainfallError) -> str:
-    """A runtime whose standard library still has the module that the code imports, if one that fits is here."""
-    recognising = work.language.recognising
-    if error.rule != "module-of-another-runtime" or recognising is None or work.wishes.runtime is not None:
+def _missing_folder(work: Work, step: Step, error: PlainfallError) -> str:
+    """A folder of the clone in which the program writes (its log, its data), and that nobody made yet."""
+    if error.rule not in ("file-missing", "database-file") or not error.thing:
         return ""
-    before = work.state.record(work.part.key, installing.NEEDED_MODULE)
-    if before or not recognising.asks_for_module(error.thing):
+    place = Path(os.path.normpath(work.folder / error.thing)).parent
+    inner = os.path.relpath(place, work.clone)
+    written = _WRITTEN.search(error.thing) is not None
+    if not written or inner.startswith("..") or inner == "." or place.exists():
         return ""
-    work.state.keep(work.part.key, installing.NEEDED_MODULE, {"module": error.thing})
-    had = work.chosen().taken.identity
     try:
-        result = installing.runtime(work)
-        if work.chosen().taken.identity != had:
-            installing.environment(work)
-            installing.dependencies(work)
-    except PlainfallError:
-        work.state.forget(work.part.key, installing.NEEDED_MODULE)
-        installing.runtime(work)
-        installing.environment(work)
-        installing.dependencies(work)
+        work.state.confined.own_folder(inner)
+    except PathRefused:
         return ""
-    if work.chosen().taken.identity == had:  # what somebody asks for more strongly stands
-        work.state.forget(work.part.key, installing.NEEDED_MODULE)
-        return ""
+    exclude_locally(work.clone, [f"/{inner}/"])
     if step.stage is Stage.PROBE:
+        stop_server(work, work.server or {})
         serving.server(work)
-    return f"newer runtimes have no module {error.thing}: {result.title} was taken"
+    return f"the folder {inner} was missing, in which {Path(error.thing).name} is written: it was made"
+
+
+def _own_tables(work: Work, step: Step, error: PlainfallError) -> str:
+    """A first step of the project's own (``NAME db upgrade``), where a page lacks the tables that nothing made."""
+    if step.stage is not Stage.PROBE or error.rule != "table-missing" or work.part.candidates("migrations"):
+        return ""
+    from plainfall.onboarding.first_time import first_step
+
+    done = first_step(work, work.part.candidates("server")[0], error.lines, error.log)
+    if done:
+        stop_server(work, work.server or {})
+        serving.server(work)
+    return done
 
 
 def _own_migrations(work: Work, error: PlainfallError) -> str:
@@ -208,62 +204,3 @@ def _with_more(work: Work, additions: Sequence[Addition]) -> StepResult | None:
     work.part = part
     work.state.keep(part.key, installing.ADDED, {"rows": before.get("rows", [])})
     return None
-
-
-def _as_it_says(work: Work, step: Step, error: PlainfallError) -> str:
-    """The versions that the project says it works with, where newer ones were taken and do not work: the newest
-    that it names, then the one before that."""
-    if not _is_of_versions(step, error):
-        return ""
-    tried = work.wishes.install.rather
-    said = list(work.installing.says_to_work_with(work.tree, work.part).items())[:_RELEASE_LINES]
-    names = [wish for wish, _ in said]
-    for wish, place in said[names.index(tried[0]) + 1 if tried and tried[0] in names else 0 :]:
-        before = work.wishes
-        work.wishes = replace(before, install=replace(before.install, rather=(wish,)))
-        try:
-            result = installing.dependencies(work)
-        except PlainfallError:
-            work.wishes = before
-            return ""
-        if result.state is State.DONE:
-            if step.stage is Stage.PROBE:
-                serving.server(work)
-            return f"newer ones do not work: {wish}, as the project names it, was taken ({place}): {result.title}"
-    return ""
-
-
-def _is_of_versions(step: Step, error: PlainfallError) -> bool:
-    """Whether other versions of packages may help: dependencies, or output with an error that is not known to be
-    of another kind."""
-    if error.rule in _OF_ANOTHER_KIND:
-        return False
-    return step.stage is Stage.DEPENDENCIES or any("Error" in line for line in error.lines)
-
-
-def _of_its_time(work: Work, step: Step, error: PlainfallError, *, installs: bool = False) -> str:
-    """The versions as of the last commit, for an old clone whose versions are not pinned; where the step
-    ``installs`` or its output has an error."""
-    if work.wishes.install.as_of:
-        return ""
-    if not installs and not _is_of_versions(step, error):
-        return ""
-    if not work.installing.may_resolve(work.part):
-        return ""
-    last = last_commit_time(
-        work.clone,
-        passed_on(work.surroundings.variables) | {"PATH": work.surroundings.variables.get("PATH", "")},
-    )
-    if last is None or datetime.now(UTC) - last < _OLD:
-        return ""
-    day = last.date().isoformat()
-    before = work.wishes
-    work.wishes = replace(before, install=replace(before.install, as_of=day))
-    try:
-        installing.runtime(work)
-        installing.environment(work)
-        result = installing.dependencies(work)
-    except PlainfallError:
-        work.wishes = before
-        return ""
-    return f"versions were taken as of {day}, when the clone was last changed: {result.title}"

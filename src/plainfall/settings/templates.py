@@ -74,7 +74,7 @@ def find_templates(
         try:
             document = read_document(kind, tree.text(template), template)
         except BadInput as error:
-            is_code = kind != "dotenv" and _CODE.search(tree.text(template)) is not None
+            is_code = kind not in ("dotenv", "php") and _CODE.search(tree.text(template)) is not None
             if (kind == "dotenv" or _SETTINGS_NAME.match(natural)) and not is_code:
                 raise
             place = error.place or Evidence(template)

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import os
 from pathlib import Path
-from urllib.parse import quote
 
 from plainfall.clone.extensions import without_words
 from plainfall.clone.parts import PartFound
@@ -12,12 +11,12 @@ from plainfall.ecosystems.node import runner
 from plainfall.ecosystems.node.interpreters import GRAMMAR, interpreter_at, node_interpreters
 from plainfall.ecosystems.node.lines import known_lines
 from plainfall.ecosystems.node.lists import folders_to
+from plainfall.ecosystems.own_files import names_folder
 from plainfall.ecosystems.shape import CloneAccess, Debugging, DebugWish, EnvironmentStanding, Progress
 from plainfall.errors import NoFittingRuntime
 from plainfall.runtimes.choice import Choice, choose, named_choice
 from plainfall.runtimes.interpreters import Interpreter
 from plainfall.surroundings import Surroundings
-from plainfall.writing import digest_of
 
 __all__ = ["NodeEnvironment"]
 
@@ -75,7 +74,7 @@ class NodeEnvironment:
     def prepare(self, folder: Path, choice: Choice, access: CloneAccess) -> None:
         """The names by which scripts call the runtime and its clients: links and small programs of ours."""
         interpreter = choice.taken
-        names = _names_folder(folder, access)
+        names = names_folder(folder, access)
         runner.write_names(access.confined, names, _builder(interpreter))
         node = names / "node"
         if not node.is_symlink() or os.readlink(node) != str(interpreter.file):
@@ -86,7 +85,7 @@ class NodeEnvironment:
         root = access.confined.root
         above = folders_to(root, root / _inner(folder, root))
         interpreter = choice.taken
-        names = str(_names_folder(folder, access))
+        names = str(names_folder(folder, access))
         path = os.pathsep.join([names, *(str(one / _FOLDER / ".bin") for one in above)])
         own = {"PATH": path, "NODE": str(interpreter.file), "BROWSER": "none", "FORCE_COLOR": "0"}
         headers = interpreter.file.parent.parent / "include/node/node.h"
@@ -112,14 +111,6 @@ class NodeEnvironment:
 
 def _inner(folder: Path, root: Path) -> str:
     return Path(os.path.realpath(folder)).relative_to(root).as_posix()
-
-
-def _names_folder(folder: Path, access: CloneAccess) -> Path:
-    """The part's folder of command names, in what Plainfall keeps in the clone."""
-    root = access.confined.root
-    inner = _inner(folder, root)
-    name = "top" if inner == "." else quote(os.fsencode(inner), safe="")
-    return root / ".plainfall" / "commands" / (digest_of(name) if len(name) > 200 else name)
 
 
 def _builder(interpreter: Interpreter) -> list[str]:

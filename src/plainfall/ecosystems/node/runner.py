@@ -15,6 +15,7 @@ from collections.abc import Mapping, Sequence
 from pathlib import Path
 
 from plainfall.confinement import Confined
+from plainfall.ecosystems.own_files import write_program
 
 __all__ = ["main", "write_names"]
 
@@ -28,16 +29,11 @@ def write_names(confined: Confined, folder: Path, builder: list[str]) -> None:
     """Writes the small files into a folder of the clone (made if it does not exist); ``builder`` is the command
     that compiles native add-ons (empty: there is none), to be found as ``node-gyp``."""
     if builder:
-        _write(confined, folder / "node-gyp", f'#!/bin/sh\nexec {shlex.join(builder)} "$@"\n')
+        write_program(confined, folder / "node-gyp", f'#!/bin/sh\nexec {shlex.join(builder)} "$@"\n')
     source = shlex.quote(str(Path(__file__).parents[3]))
     for name in _NAMES:
         words = shlex.join([sys.executable, "-m", "plainfall.ecosystems.node.runner", name])
-        _write(confined, folder / name, f'#!/bin/sh\nPYTHONPATH={source} exec {words} "$@"\n')
-
-
-def _write(confined: Confined, file: Path, text: str) -> None:
-    if file.is_symlink() or not file.is_file() or file.read_text("utf-8", "replace") != text:
-        confined.write(file, text, mode=0o755)
+        write_program(confined, folder / name, f'#!/bin/sh\nPYTHONPATH={source} exec {words} "$@"\n')
 
 
 def main(words: Sequence[str]) -> int:

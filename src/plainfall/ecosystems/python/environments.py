@@ -2,14 +2,17 @@
 
 from __future__ import annotations
 
+import os
 from collections.abc import Mapping
 from pathlib import Path
 
 from plainfall.clone.extensions import without_words
 from plainfall.clone.parts import DependencyFile, PartFound
+from plainfall.ecosystems.own_files import names_folder
 from plainfall.ecosystems.python.environment import VirtualEnvironment, make_environment, standing
 from plainfall.ecosystems.python.environment_names import USUAL
 from plainfall.ecosystems.python.interpreters import GRAMMAR, interpreter_at, python_interpreters, unfit
+from plainfall.ecosystems.python.own_names import write_names
 from plainfall.ecosystems.python.wheel_names import has_wheel
 from plainfall.ecosystems.shape import CloneAccess, Debugging, DebugWish, EnvironmentStanding, Progress
 from plainfall.errors import NoFittingRuntime
@@ -109,13 +112,15 @@ class PythonEnvironment:
         make_environment(place, choice.taken, prompt, making, access.confined, access.seal)
 
     def prepare(self, folder: Path, choice: Choice, access: CloneAccess) -> None:
-        """Nothing: the environment holds all that its commands need."""
+        """The names of package clients that the project's scripts may call."""
+        has_pip = (virtual_environment(folder, choice, access).commands / "pip").exists()
+        write_names(access.confined, names_folder(folder, access), has_pip=has_pip)
 
     def variables(self, folder: Path, choice: Choice, access: CloneAccess) -> dict[str, str]:
         environment = virtual_environment(folder, choice, access)
         return {
             "VIRTUAL_ENV": str(environment.folder),
-            "PATH": str(environment.commands),
+            "PATH": os.pathsep.join([str(names_folder(folder, access)), str(environment.commands)]),
             "PYTHONUNBUFFERED": "1",
             "BROWSER": "true",  # the command that does nothing: no dev server opens a window
         }

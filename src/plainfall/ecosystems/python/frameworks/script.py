@@ -24,7 +24,19 @@ _SERVES = re.compile(
 _NAMES = ("server.py", "app.py", "main.py", "run.py", "web.py")
 _RANK = 25
 # Files at the top of many clones that other tools run.
-_NO_PROGRAMS = ("test_", "conftest", "setup", "versioneer", "ez_setup", "noxfile", "fabfile", "tasks", "dodo")
+_NO_PROGRAMS = (
+    "test_",
+    "conftest",
+    "setup",
+    "versioneer",
+    "ez_setup",
+    "noxfile",
+    "fabfile",
+    "tasks",
+    "dodo",
+    "hatch_build",
+    "pdm_build",
+)
 
 
 def recognise(tree: Tree, folder: str, names: frozenset[str]) -> FrameworkFound | None:

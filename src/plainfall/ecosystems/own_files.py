@@ -1,0 +1,28 @@
+"""Small programs of ours, under the names by which a project's commands call a language's clients: they stand first
+on the path of a part's commands."""
+
+from __future__ import annotations
+
+import os
+from pathlib import Path
+from urllib.parse import quote
+
+from plainfall.confinement import Confined
+from plainfall.ecosystems.shape import CloneAccess
+from plainfall.writing import digest_of
+
+__all__ = ["names_folder", "write_program"]
+
+
+def names_folder(folder: Path, access: CloneAccess) -> Path:
+    """A part's folder of command names, in what Plainfall keeps in the clone."""
+    root = access.confined.root
+    inner = Path(os.path.realpath(folder)).relative_to(root).as_posix()
+    name = "top" if inner == "." else quote(os.fsencode(inner), safe="")
+    return root / ".plainfall" / "commands" / (digest_of(name) if len(name) > 200 else name)
+
+
+def write_program(confined: Confined, file: Path, text: str) -> None:
+    """Writes a program, where it is not there as it should be."""
+    if file.is_symlink() or not file.is_file() or file.read_text("utf-8", "replace") != text:
+        confined.write(file, text, mode=0o755)

@@ -1,0 +1,111 @@
+"""Other versions than the newest ones, where these do not work: of the runtime, of a framework, of all packages."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from datetime import UTC, datetime, timedelta
+
+from plainfall.errors import PlainfallError
+from plainfall.onboarding.stages import installing, serving
+from plainfall.onboarding.steps import Stage, State, Step
+from plainfall.onboarding.work import Work
+from plainfall.repository import last_commit_time
+from plainfall.surroundings import passed_on
+
+__all__ = ["as_it_says", "of_its_time", "older_runtime"]
+
+_OF_ANOTHER_KIND = frozenset(
+    "command-missing setting-missing database-unreachable connection-refused host-unknown port-taken "
+    "port-privileged permission disk-full killed question refuses-root table-missing file-missing "
+    "migration-pending database-file database-password database-not-there".split()
+)
+_RELEASE_LINES = 4  # of a framework that are tried, the newest first
+_OLD = timedelta(days=365)
+
+
+def older_runtime(work: Work, step: Step, error: PlainfallError) -> str:
+    """A runtime whose standard library still has the module that the code imports, if one that fits is here."""
+    recognising = work.language.recognising
+    if error.rule != "module-of-another-runtime" or recognising is None or work.wishes.runtime is not None:
+        return ""
+    before = work.state.record(work.part.key, installing.NEEDED_MODULE)
+    if before or not recognising.asks_for_module(error.thing):
+        return ""
+    work.state.keep(work.part.key, installing.NEEDED_MODULE, {"module": error.thing})
+    had = work.chosen().taken.identity
+    try:
+        result = installing.runtime(work)
+        if work.chosen().taken.identity != had:
+            installing.environment(work)
+            installing.dependencies(work)
+    except PlainfallError:
+        work.state.forget(work.part.key, installing.NEEDED_MODULE)
+        installing.runtime(work)
+        installing.environment(work)
+        installing.dependencies(work)
+        return ""
+    if work.chosen().taken.identity == had:  # what somebody asks for more strongly stands
+        work.state.forget(work.part.key, installing.NEEDED_MODULE)
+        return ""
+    if step.stage is Stage.PROBE:
+        serving.server(work)
+    return f"newer runtimes have no module {error.thing}: {result.title} was taken"
+
+
+def as_it_says(work: Work, step: Step, error: PlainfallError) -> str:
+    """The versions that the project says it works with, where newer ones were taken and do not work: the newest
+    that it names, then the one before that."""
+    if not _is_of_versions(step, error):
+        return ""
+    tried = work.wishes.install.rather
+    said = list(work.installing.says_to_work_with(work.tree, work.part).items())[:_RELEASE_LINES]
+    names = [wish for wish, _ in said]
+    for wish, place in said[names.index(tried[0]) + 1 if tried and tried[0] in names else 0 :]:
+        before = work.wishes
+        work.wishes = replace(before, install=replace(before.install, rather=(wish,)))
+        try:
+            result = installing.dependencies(work)
+        except PlainfallError:
+            work.wishes = before
+            return ""
+        if result.state is State.DONE:
+            if step.stage is Stage.PROBE:
+                serving.server(work)
+            return f"newer ones do not work: {wish}, as the project names it, was taken ({place}): {result.title}"
+    return ""
+
+
+def _is_of_versions(step: Step, error: PlainfallError) -> bool:
+    """Whether other versions of packages may help: dependencies, or output with an error that is not known to be
+    of another kind."""
+    if error.rule in _OF_ANOTHER_KIND:
+        return False
+    return step.stage is Stage.DEPENDENCIES or any("Error" in line for line in error.lines)
+
+
+def of_its_time(work: Work, step: Step, error: PlainfallError, *, installs: bool = False) -> str:
+    """The versions as of the last commit, for an old clone whose versions are not pinned; where the step
+    ``installs`` or its output has an error."""
+    if work.wishes.install.as_of:
+        return ""
+    if not installs and not _is_of_versions(step, error):
+        return ""
+    if not work.installing.may_resolve(work.part):
+        return ""
+    last = last_commit_time(
+        work.clone,
+        passed_on(work.surroundings.variables) | {"PATH": work.surroundings.variables.get("PATH", "")},
+    )
+    if last is None or datetime.now(UTC) - last < _OLD:
+        return ""
+    day = last.date().isoformat()
+    before = work.wishes
+    work.wishes = replace(before, install=replace(before.install, as_of=day))
+    try:
+        installing.runtime(work)
+        installing.environment(work)
+        result = installing.dependencies(work)
+    except PlainfallError:
+        work.wishes = before
+        return ""
+    return f"versions were taken as of {day}, when the clone was last changed: {result.title}"
