@@ -118,8 +118,8 @@ class RunView:
         timing = f"{seconds:6.2f} s" if result.state not in (State.WAITING, State.LEFT_OUT) else " " * 8
         head = f"  {state}  {timing}  {step.stage.value:<14}"
         title = _relative(console, result.title)
-        place = f"  {result.evidence[0]}" if result.evidence and not console.verbose else ""
-        if result.state is State.FAILED or _INDENT + len(title) + len(place) > console.width:
+        place = f"  ({result.evidence[0]})" if result.evidence and not console.verbose else ""
+        if result.state in (State.FAILED, State.LEFT_OUT) or _INDENT + len(title) + len(place) > console.width:
             place = ""
         console.note(console.wrapped(title, _INDENT, head) + console.styled(visible(place), "dim"))
         # An error is shown by itself, and what was left out is known by its reason.
