@@ -119,7 +119,10 @@ class RunView:
         head = f"  {state}  {timing}  {step.stage.value:<14}"
         title = _relative(console, result.title)
         place = f"  ({result.evidence[0]})" if result.evidence and not console.verbose else ""
-        if result.state in (State.FAILED, State.LEFT_OUT) or _INDENT + len(title) + len(place) > console.width:
+        if (
+            result.state in (State.FAILED, State.LEFT_OUT)
+            or _INDENT + len(title) + len(place) > console.width
+        ):
             place = ""
         console.note(console.wrapped(title, _INDENT, head) + console.styled(visible(place), "dim"))
         # An error is shown by itself, and what was left out is known by its reason.

@@ -11,18 +11,21 @@ import json
 import os
 import shlex
 import sys
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from pathlib import Path
 
 from plainfall.confinement import Confined
+from plainfall.ecosystems.node.calls import Call, read_call
 from plainfall.ecosystems.own_files import write_program
+from plainfall.errors import BadInput
 
 __all__ = ["main", "write_names"]
 
 _NAMES = ("npm", "npx", "yarn", "pnpm")
-_RUN = {"run", "run-script"}
-_SHORT = {"start", "test", "stop", "restart", "t", "tst"}
-_INSTALLING = {"install", "i", "ci", "add", "remove", "update", "upgrade", "link", "dedupe", "prune", ""}
+_CHAIN = "PLAINFALL_SCRIPTS"  # the variable that holds the scripts that led to this one
+_BETWEEN = "\x1f"
+_REPEATS = 3  # times that one script may stand in that chain
+_DEEPEST = 40
 
 
 def write_names(confined: Confined, folder: Path, builder: list[str]) -> None:
@@ -38,40 +41,98 @@ def write_names(confined: Confined, folder: Path, builder: list[str]) -> None:
 
 def main(words: Sequence[str]) -> int:
     """Does what ``NAME WORD…`` asks for; returns the exit status."""
-    name, rest = words[0], list(words[1:])
-    folder = _manifest_folder(Path.cwd())
-    while rest and rest[0].startswith("-") and rest[0] != "--":
-        option = rest.pop(0)
-        if option in ("--prefix", "-C", "--dir", "--cwd") and rest:
-            folder = (Path.cwd() / rest.pop(0)).resolve()
-    word = rest[0] if rest else ""
-    if name == "npx" or word in ("exec", "x", "dlx"):
-        return _execute(folder, rest if name == "npx" else rest[1:])
-    if word in _RUN:
-        quiet = [one for one in rest[1:] if one not in ("--silent", "-s", "--if-present")]
-        if not quiet:
-            return _list(folder)
-        return _run(folder, quiet[0], _after(name, quiet[1:]), may_lack="--if-present" in rest)
-    if word in _SHORT:
-        return _run(folder, "test" if word in ("t", "tst") else word, _after(name, rest[1:]))
-    if word in _INSTALLING:
-        print(f"{name} {word}: Plainfall has installed the dependencies; nothing is done", file=sys.stderr)
+    client, rest = words[0], list(words[1:])
+    here = _manifest_folder(Path.cwd())
+    call = read_call(client, rest)
+    folder = here if call.folder == "." else _manifest_folder((Path.cwd() / call.folder).resolve())
+    if call.at_top:
+        from plainfall.ecosystems.node.packages_of_calls import workspace_top
+
+        folder = workspace_top(folder)
+    call = read_call(client, rest, _scripts(folder))
+    if call.kind == "installs":
+        print(
+            f"{client} {call.name}: Plainfall has installed the dependencies; nothing is done",
+            file=sys.stderr,
+        )
         return 0
-    scripts = _scripts(folder)
-    if name in ("yarn", "pnpm") and word in scripts:
-        return _run(folder, word, rest[1:])
-    if name in ("yarn", "pnpm"):
-        return _execute(folder, rest)
-    print(f"{name} {word}: only scripts of the manifest are run here", file=sys.stderr)
-    return 1
+    if call.kind == "lists":
+        return _list(folder)
+    if call.kind == "unknown":
+        shown = shlex.join([client, *rest])
+        print(f"{shown}: only scripts and installed commands are run here", file=sys.stderr)
+        return 1
+    if call.select is not None:
+        return _in_many(client, folder, call)
+    if call.kind == "command":
+        return _execute(folder, [call.name, *call.words])
+    return _run(folder, call.name, call.words, may_lack=call.may_lack)
 
 
-def _after(name: str, words: list[str]) -> list[str]:
-    """The words for the script: behind ``--``; two of the names take them without it, too."""
-    if "--" in words:
-        place = words.index("--")
-        return [*(words[:place] if name in ("yarn", "pnpm") else []), *words[place + 1 :]]
-    return words if name in ("yarn", "pnpm") else [word for word in words if not word.startswith("-")]
+def _in_many(client: str, folder: Path, call: Call) -> int:
+    """The call in each chosen package of the workspace, as many at the same time as the client would run."""
+    from plainfall.ecosystems.node.packages_of_calls import chosen_packages  # most scripts have one package
+
+    try:
+        stages = chosen_packages(folder, call)
+    except BadInput as error:
+        print(f"{client}: {error}", file=sys.stderr)
+        return 1
+    status = 0
+    for stage in stages:
+        itself = _chain()[-1:] if call.skips_itself else []
+        for ended in _at_once([one for one in stage if [_link(one, call.name)] != itself], call):
+            status = status or ended
+            if ended and not call.goes_on:
+                return ended
+    return status
+
+
+def _at_once(folders: Sequence[Path], call: Call) -> Iterator[int]:
+    """The exit statuses, as they come; another one is started for each that has ended."""
+    waiting, running = list(folders), set[int]()
+    most = call.at_once or len(waiting)
+    while waiting or running:
+        while waiting and len(running) < most:
+            pid = _start(waiting.pop(0), call)
+            if pid is None:
+                yield 1
+            elif pid:
+                running.add(pid)
+        if running:
+            pid, ended = os.wait()
+            running.discard(pid)
+            yield os.waitstatus_to_exitcode(ended)
+
+
+def _start(folder: Path, call: Call) -> int | None:
+    """Starts the call in one package; returns the process, 0 where the package has nothing to do, None where it
+    lacks what it should have."""
+    is_script = call.kind == "script" and call.name in _scripts(folder)
+    if call.kind == "script" and not is_script:
+        if call.skips_lacking or call.may_lack:
+            return 0
+        if not call.or_command:
+            print(f"no script {call.name!r} in {folder / 'package.json'}", file=sys.stderr)
+            return None
+    form = ["npm", "run", call.name, "--"] if is_script else ["npx", "--", call.name]
+    words = [sys.executable, "-m", "plainfall.ecosystems.node.runner", *form, *call.words]
+    os.chdir(folder)
+    return _spawned(os.P_NOWAIT, words, dict(os.environ))
+
+
+def _spawned(how: int, words: list[str], variables: dict[str, str]) -> int:
+    """A process in the current folder: its id, or its status where it is waited for."""
+    return os.spawnve(how, words[0], words, variables)
+
+
+def _link(folder: Path, script: str) -> str:
+    return f"{folder}:{script}"
+
+
+def _chain() -> list[str]:
+    """The scripts that led to this one, the nearest last."""
+    return [one for one in os.environ.get(_CHAIN, "").split(_BETWEEN) if one]
 
 
 def _manifest_folder(start: Path) -> Path:
@@ -107,16 +168,21 @@ def _run(folder: Path, name: str, words: Sequence[str], *, may_lack: bool = Fals
         known = ", ".join(scripts) or "none"
         print(f"no script {name!r} in {folder / 'package.json'}; there are: {known}", file=sys.stderr)
         return 1
+    chain = [*_chain(), _link(folder, name)]
+    if chain.count(chain[-1]) > _REPEATS or len(chain) > _DEEPEST:
+        print(
+            f"the script {name!r} of {folder / 'package.json'} runs itself again and again", file=sys.stderr
+        )
+        return 1
+    os.environ[_CHAIN] = _BETWEEN.join(chain)
+    os.chdir(folder)
     steps = [(one, scripts[one]) for one in (f"pre{name}", name, f"post{name}") if one in scripts]
     for position, (step, text) in enumerate(steps):
         line = f"{text} {shlex.join(words)}" if step == name and words else text
         variables = _variables(folder, step, text)
         if position == len(steps) - 1:
-            os.chdir(folder)
             os.execve("/bin/sh", ["sh", "-c", line], variables)
-        status = os.spawnve(
-            os.P_WAIT, "/bin/sh", ["sh", "-c", f"cd {shlex.quote(str(folder))} && {line}"], variables
-        )
+        status = _spawned(os.P_WAIT, ["/bin/sh", "-c", line], variables)
         if status != 0:
             return status if status > 0 else 128 - status
     return 0
@@ -125,14 +191,6 @@ def _run(folder: Path, name: str, words: Sequence[str], *, may_lack: bool = Fals
 def _execute(folder: Path, words: list[str]) -> int:
     """A command of an installed package."""
     rest = list(words)
-    while rest and rest[0].startswith("-"):
-        option = rest.pop(0)
-        if option == "--":
-            break
-        if option in ("-p", "--package", "-c", "--call") and rest:
-            rest.pop(0)
-    if not rest:
-        return 1
     variables = _variables(folder, "exec", "")
     os.chdir(folder)
     command = rest[0].rpartition("@")[0] or rest[0]
