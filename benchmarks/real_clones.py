@@ -48,6 +48,57 @@ def fetched(package: str, folder: Path) -> Path:
     return made
 
 
+def fetched_for_node(row: dict[str, Any], folder: Path) -> Path:
+    """A fresh copy of a folder of an npm package, or what a framework's own generator makes, with a lock by a
+    client where the row names one. Raises CalledProcessError."""
+    name = re.sub(r"[^\w.-]+", "-", f"{row['npm']} {row.get('folder', '')} {row.get('lock', '')}".strip())
+    kept = folder / "node-clones" / name
+    if not kept.is_dir():
+        making = kept.with_name(f"{name}.part")
+        shutil.rmtree(making, ignore_errors=True)
+        making.mkdir(parents=True)
+        if "generator" in row:
+            _ran(row["generator"], making)
+            made = making / row["folder"]
+        else:
+            _ran(f"npm pack --silent {row['npm']} && tar xzf ./*.tgz", making)
+            made = making / "package" / row.get("folder", "")
+        for one in made.rglob("_*"):  # templates hide these from the client that packs them
+            if one.name in ("_gitignore", "_npmrc", "_package.json"):
+                one.rename(one.with_name(one.name.replace("_", "" if one.suffix == ".json" else ".", 1)))
+        manifest = made / "package.json"
+        document = json.loads(manifest.read_text("utf-8"))
+        document["name"] = (
+            re.sub(r"[^a-z0-9-]+", "-", str(document.get("name", "")).lower()).strip("-") or "rain-page"
+        )
+        manifest.write_text(json.dumps(document, indent=2) + "\n", "utf-8")
+        if row.get("lock"):
+            _ran(_LOCKS[row["lock"]], made)
+            shutil.rmtree(made / "node_modules", ignore_errors=True)
+        shutil.rmtree(made / ".git", ignore_errors=True)
+        made.rename(kept)
+        shutil.rmtree(making, ignore_errors=True)
+    clone = folder / "clones" / name
+    shutil.rmtree(clone, ignore_errors=True)
+    shutil.copytree(kept, clone, symlinks=True)
+    return clone
+
+
+# The clients make the locks of the clones, as their authors did; Plainfall runs none of them.
+_LOCKS = {
+    "npm": "npm install --package-lock-only --ignore-scripts --no-audit --no-fund",
+    "npm 1": "npm install --package-lock-only --ignore-scripts --no-audit --lockfile-version 1",
+    "pnpm": "npx --yes pnpm@9 install --lockfile-only --ignore-scripts",
+    "yarn": "npx --yes yarn@1 install --ignore-scripts --ignore-engines --non-interactive",
+}
+
+
+def _ran(line: str, folder: Path) -> None:
+    subprocess.run(
+        line, shell=True, cwd=folder, check=True, capture_output=True, timeout=300, stdin=subprocess.DEVNULL
+    )
+
+
 def repository(clone: Path) -> None:
     """Makes the folder a repository with one commit, as a clone is."""
     me = ["-c", "user.name=volunteer", "-c", "user.email=volunteer@rain.example"]
@@ -61,7 +112,8 @@ def repository(clone: Path) -> None:
 def answer(url: str) -> tuple[int, str]:
     """Status and text of a page; 0 where nothing answers."""
     try:
-        with urllib.request.urlopen(url, timeout=20) as page:
+        asked = urllib.request.Request(url, headers={"Accept": "text/html,*/*;q=0.8"})  # as a browser asks
+        with urllib.request.urlopen(asked, timeout=20) as page:
             return page.status, page.read(2_000_000).decode("utf-8", "replace")
     except HTTPError as error:
         return error.code, error.read(2_000_000).decode("utf-8", "replace")
@@ -114,17 +166,21 @@ def main() -> None:
     program = [sys.executable, "-m", "plainfall"]
     rows, good = [], 0
     for row in tomllib.loads(options.list.read_text("utf-8"))["clone"]:
-        name = f"{row['package']} {row.get('folder', '')}".strip()
+        name = f"{row.get('package') or row['npm']} {row.get('folder', '')} {row.get('lock', '')}".strip()
         if options.only and options.only not in name:
             continue
         try:
-            top = fetched(row["package"], options.work)
+            top = (
+                fetched(row["package"], options.work)
+                if "package" in row
+                else fetched_for_node(row, options.work)
+            )
             repository(top)
-        except (subprocess.CalledProcessError, ValueError) as error:
+        except (subprocess.SubprocessError, ValueError) as error:
             print(f"?     {name}: not fetched: {error}", flush=True)
             continue
         home = options.work / "home"
-        clone = top / row.get("folder", "")
+        clone = top / row.get("folder", "") if "package" in row else top
         document, seconds = onboarded(clone, home, program)
         up, seen = judged(row, document)
         good += up
