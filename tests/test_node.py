@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+import dataclasses
 import json
 import os
 import shutil
 import subprocess
 from pathlib import Path
+from types import SimpleNamespace
 from typing import Any
 
 import pytest
@@ -14,11 +16,13 @@ from conftest import Machine
 from node_clones import SERVER, lock, package_json
 
 from plainfall.clone.walk import walk
+from plainfall.ecosystems.node import configuration
 from plainfall.ecosystems.node.asks import node_asks
 from plainfall.ecosystems.node.configuration import read_registries
 from plainfall.ecosystems.node.fetched import package_name
 from plainfall.ecosystems.node.interpreters import GRAMMAR
-from plainfall.errors import BadInput
+from plainfall.ecosystems.node.packages import registries_of
+from plainfall.errors import BadInput, RegistryProblem
 from plainfall.runtimes.asks import VersionAsk
 from plainfall.runtimes.choice import choose
 from plainfall.runtimes.interpreters import Interpreter
@@ -107,6 +111,41 @@ def test_a_runtime_that_is_not_here_is_fetched_as_a_package(machine: Machine, no
     none = machine.clone({"package.json": package_json([], scripts={"dev": "x"}), ".nvmrc": "16.0.0"}, "none")
     refused = machine.run("onboard", none)
     assert refused.status == 1 and "no Node here fits" in refused.err and "--runtime PATH" in refused.err
+
+
+def test_where_no_registry_is_configured(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    own = Surroundings(
+        {"HOME": str(tmp_path), "PATH": os.environ["PATH"]}, tmp_path, tmp_path, tmp_path, tmp_path
+    )
+    (tmp_path / "node").write_text("")
+    fetched = Interpreter(tmp_path / "node", tmp_path / "node", "21.0.0", {})
+    client = tmp_path / "client"
+    (client / "bin").mkdir(parents=True)
+    (client / "bin/npm-cli.js").write_text("console.log('http://registry.example/npm')\n")
+    node = Path(str(shutil.which("node")))
+    other = Interpreter(node, node, "20.0.0", {"client": str(client)})
+    # A runtime that was fetched has no client: another one's is asked.
+    monkeypatch.setattr(configuration, "node_interpreters", lambda _: [fetched, other])
+    assert configuration.read_registries(own, fetched, []).default == "http://registry.example/npm/"
+    # Where none is here, the lock's own entries name one, and no login goes there.
+    nowhere = dataclasses.replace(own, cache=tmp_path / "other")
+    monkeypatch.setattr(configuration, "node_interpreters", lambda _: [fetched])
+    (tmp_path / ".npmrc").write_text("//registry.example/:_authToken=secret\n")
+    rows = {"node_modules/a": {"version": "1.0.0", "resolved": "https://registry.example/npm/a/-/a-1.0.0.tgz"},
+            "node_modules/@b/c": {"version": "1.0.0", "resolved": "https://registry.example/npm/@b/c/-/c-1.0.0.tgz"},
+            "node_modules/d": {"version": "1.0.0", "resolved": "https://elsewhere.example/d-1.0.0.tgz"}}  # fmt: skip
+    text = json.dumps({"lockfileVersion": 3, "packages": {"": {}, **rows}})
+    (tmp_path / "package-lock.json").write_text(text)
+    listed = SimpleNamespace(kind="package-lock.json", path="package-lock.json")
+    choice = SimpleNamespace(taken=fetched)
+    job = SimpleNamespace(clone=tmp_path, folder=tmp_path, listed=listed, choice=choice, surroundings=nowhere,
+                          wishes=SimpleNamespace(hosts=frozenset()))  # fmt: skip
+    found, said = registries_of(job, {})  # type: ignore[arg-type]
+    assert found.default == "https://registry.example/npm/" and found.connection.logins == {}
+    assert "no registry is configured on this machine" in said and "package-lock.json" in said
+    (tmp_path / "package-lock.json").write_text('{"lockfileVersion": 3, "packages": {"": {}}}')
+    with pytest.raises(RegistryProblem, match="no package registry is configured"):
+        registries_of(job, {})  # type: ignore[arg-type]
 
 
 def test_a_locked_clone_becomes_a_server_that_answers_and_is_kept(

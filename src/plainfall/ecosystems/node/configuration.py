@@ -17,6 +17,7 @@ from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
 
+from plainfall.ecosystems.node.interpreters import node_interpreters
 from plainfall.errors import BadInput, RegistryProblem
 from plainfall.evidence import Evidence
 from plainfall.packages.answers import limits_for
@@ -56,19 +57,20 @@ def read_registries(
     interpreter: Interpreter,
     folders: Sequence[Path],
     hosts: frozenset[str] = frozenset(),
+    otherwise: str = "",
 ) -> Registries:
     """The configuration for a project whose rc files lie in ``folders``, the nearest first; ``hosts`` are those
-    that its files may have the person's variables for.
+    that its files may have the person's variables for; ``otherwise`` is the default registry where none is set,
+    which gets no login.
 
     Raises BadInput for a file that cannot be read, RegistryProblem if no registry is set anywhere and the
-    interpreter has no client to ask.
-    """
+    interpreter has no client to ask."""
     own = _own_values(surroundings)
     project = _project(surroundings, folders, hosts)
     # The environment wins over files, and the project's files over the user's.
     environment = _environment(surroundings)
     values = {**own, **project.addresses, **environment}
-    registry = values.get("registry") or _client_default(surroundings, interpreter)
+    registry = values.get("registry") or otherwise or _client_default(surroundings, interpreter)
     scopes = {
         key.removesuffix(":registry"): _slashed(value)
         for key, value in values.items()
@@ -87,7 +89,7 @@ def read_registries(
         timeout=timeout,
         limits=limits_for(timeout),
         retries=int(_number(personal, "fetch-retries", 3)),
-        logins={**_logins(project.logins), **_logins(personal)},
+        logins={} if otherwise else {**_logins(project.logins), **_logins(personal)},
         plain_hosts=frozenset(host_of(address) for address in named if address.startswith("http://")),
     )
     return Registries(_slashed(registry), scopes, connection, project.withheld, project.ignored)
@@ -216,18 +218,24 @@ def _client_default(surroundings: Surroundings, interpreter: Interpreter) -> str
     remembered = cache.recall("registries", key)
     if isinstance(remembered, str):
         return remembered
-    client = interpreter.facts.get("client")
     text = ""
-    if client:
-        command = [str(interpreter.file), f"{client}/bin/npm-cli.js", "config", "get", "registry"]
+    # A runtime that was fetched has no client of its own: that of any other one here knows a registry, too.
+    for one in (interpreter, *node_interpreters(surroundings)):
+        client = one.facts.get("client") if isinstance(one, Interpreter) else None
+        if not client or not isinstance(one, Interpreter):
+            continue
+        command = [str(one.file), f"{client}/bin/npm-cli.js", "config", "get", "registry"]
         environment = {**surroundings.for_project(), "npm_config_userconfig": "/dev/null"}
         try:
             text = run(command, environment, seconds=60).output.strip()
         except (OSError, subprocess.TimeoutExpired):
-            text = ""
+            continue  # the next one may work
+        if re.match(r"https?://\S+$", text):
+            break
     if not re.match(r"https?://\S+$", text):
         raise RegistryProblem(
-            f"no package registry is configured, and {interpreter.path} has no client that could name one",
+            f"no package registry is configured, and neither {interpreter.path} nor another Node here has a "
+            "client that could name one",
             remedy="Write registry=ADDRESS into ~/.npmrc, or set npm_config_registry.",
         )
     cache.remember("registries", key, text)

@@ -94,6 +94,8 @@ def fetched_runtime(
         return None
     cache.remember("node-runtimes", key, remembered)
     interpreter = Interpreter(file, Path(facts["executable"]), str(facts["version"]), facts)
+    if registries is not None:  # it has no client that could be asked
+        cache.remember("registries", f"node-{interpreter.identity}", registries.default)
     asked = ", ".join(f"{ask.text} ({ask.evidence})" for ask in value)
     remark = (
         f"no Node here fits {asked}: {version} was fetched as the package {name} ({text}), for clones only"

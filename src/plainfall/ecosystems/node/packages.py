@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import re
+from collections import Counter
 from collections.abc import Mapping
 from dataclasses import replace
 from pathlib import Path
@@ -23,7 +25,37 @@ from plainfall.errors import RegistryProblem
 from plainfall.packages.consent import withheld_words
 from plainfall.writing import digest_of
 
-__all__ = ["install"]
+__all__ = ["install", "registries_of"]
+
+
+def registries_of(job: InstallJob, document: Mapping[str, Any]) -> tuple[Registries, str]:
+    """The registries that are configured; where none is, and no client here names one, the address that most
+    entries of the lock name, without any login, and a remark about it. Raises RegistryProblem."""
+    folders, hosts = folders_to(job.clone, job.folder), job.wishes.hosts
+    try:
+        return read_registries(job.surroundings, job.choice.taken, folders, hosts), ""
+    except RegistryProblem:
+        if job.listed.kind in ("components", "unlocked"):
+            raise
+        read = read_lock(job.clone, job.listed.path, document)
+        found = [_place_of(one) for one in read.packages]
+        counted = Counter(one for one in found if one)
+        if not counted:
+            raise
+        address = counted.most_common(1)[0][0]
+        said = (
+            f"no registry is configured on this machine: {address} was taken, which {job.listed.path} names"
+        )
+        return read_registries(job.surroundings, job.choice.taken, folders, hosts, address), said
+
+
+def _place_of(package: Package) -> str:
+    """The registry's address in the address of a lock's entry; "" where it is none of a registry."""
+    match = re.match(
+        rf"((?:https://[^/@\s]+|http://(?:127\.0\.0\.1|localhost)(?::\d+)?)/(?:[^\s?#]*/)?){re.escape(package.name)}/-/",
+        package.address,
+    )
+    return match.group(1) if match else ""
 
 
 def install(job: InstallJob, document: Mapping[str, Any], variables: Mapping[str, str]) -> Installation:
@@ -32,7 +64,7 @@ def install(job: InstallJob, document: Mapping[str, Any], variables: Mapping[str
     CommandFailed."""
     clone, folder, listed, wishes = job.clone, job.folder, job.listed, job.wishes
     surroundings, access = job.surroundings, job.access
-    registries = read_registries(surroundings, job.choice.taken, folders_to(clone, folder), wishes.hosts)
+    registries, taken_from = registries_of(job, document)
     if listed.kind == "components":
         store = Store(surroundings.cache, registries, dict(surroundings.variables), folder, clone)
         return _with_components(Installation(), store, job)
@@ -59,7 +91,7 @@ def install(job: InstallJob, document: Mapping[str, Any], variables: Mapping[str
         raise
     finally:
         store.close()
-    remarks: list[str] = []
+    remarks = [taken_from] if taken_from else []
     unhashed = [one.label for one in packages if _lacks_hash(one)]
     if unhashed and not resolved:
         names = ", ".join(unhashed[:6]) + (f" and {len(unhashed) - 6} more" if len(unhashed) > 6 else "")
