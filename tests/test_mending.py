@@ -151,3 +151,20 @@ def test_a_module_of_the_parts_own_that_is_not_there(machine: Machine) -> None:
     failed = machine.run("onboard", machine.clone(files), "--json").document["failure"]
     assert "rain belongs to this part, which has no such module" in failed["cause"]
     assert failed["remedy"].startswith("Check the name rain.fall")
+
+
+def test_stages_that_are_left_out_stay_so(machine: Machine) -> None:
+    files = {
+        "app.py": SERVER,
+        "seed.py": "raise SystemExit('no seeds here')\n",
+        "requirements.txt": "\n",
+    }
+    clone = machine.clone(files)
+    assert machine.run("onboard", clone).status == 1
+    run = machine.run("onboard", clone, "--skip", "seeds", "--json")
+    assert run.document["outcome"] == "done" and run.states["seeds"] == "left out"
+    assert "--skip none" in run.step("seeds")["why"]
+    assert machine.run("onboard", clone, "--json").states["seeds"] == "left out"
+    again = machine.run("onboard", clone, "--skip", "none", "--json")
+    assert again.status == 1 and again.states["seeds"] == "failed"
+    assert machine.run("onboard", clone, "--skip", "server").status == 2

@@ -10,6 +10,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from plainfall.clone.walk import walk
+from plainfall.data.sqlite import database_of_settings
 from plainfall.evidence import Evidence
 from plainfall.formats.addresses import Address, is_local, parse_address
 from plainfall.formats.documents import kind_of_file, read_document
@@ -372,3 +373,23 @@ def test_where_nothing_can_be_kept_is_said_and_settings_are_shown_all_the_same(m
     blocked.write_text("")
     shown = machine.run("settings", clone, PLAINFALL_CACHE=str(blocked / "cache"))
     assert shown.status == 0 and "Orrin" in shown.out
+
+
+@pytest.mark.parametrize(
+    ("value", "schema", "path"),
+    [
+        ("sqlite:///var/gauges.db", False, "var/gauges.db"),
+        ("file:./gauges.db", False, "gauges.db"),
+        ("file:./gauges.db?mode=rwc", True, "prisma/gauges.db"),
+        ("file:///srv/gauges.db", True, "/srv/gauges.db"),
+        ("data/gauges.sqlite", False, "data/gauges.sqlite"),
+        ("sqlite://:memory:", False, ""),
+        ("postgresql://rain@localhost/gauges", False, ""),
+    ],
+)
+def test_which_file_a_database_setting_means(tmp_path: Path, value: str, schema: bool, path: str) -> None:
+    if schema:
+        (tmp_path / "prisma").mkdir()
+        (tmp_path / "prisma/schema.prisma").write_text("")
+    found = database_of_settings({"DATABASE_URL": value}, tmp_path, ".env")
+    assert found is None if not path else found is not None and found.file == tmp_path / path

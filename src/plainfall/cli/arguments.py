@@ -19,6 +19,7 @@ __all__ = [
     "with_wishes",
 ]
 
+SKIPPED = ("settings", "migrations", "seeds", "tasks", "probe")  # stages that can be left out
 STAGES = (
     "runtime",
     "environment",
@@ -95,6 +96,14 @@ def with_wishes(parser: argparse.ArgumentParser) -> None:
         "--from-imports",
         action="store_true",
         help="install packages that the sources import and no list names, too; it is remembered",
+    )
+    parser.add_argument(
+        "--skip",
+        action="append",
+        default=[],
+        choices=[*SKIPPED, "none"],
+        metavar="STAGE",
+        help=f"leave a stage out ({', '.join(SKIPPED)}); it is remembered, and none forgets it",
     )
     parser.add_argument(
         "--with-pip",

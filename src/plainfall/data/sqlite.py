@@ -28,6 +28,7 @@ __all__ = [
 
 _MAGIC = b"SQLite format 3\0"
 _ENDINGS = (".db", ".sqlite", ".sqlite3", ".db3")
+_SCHEMA = Path("prisma/schema.prisma")
 _LONGEST = 60.0  # seconds that a look or a copy may take
 _SKIPPED = {".git", ".venv", "venv", "node_modules", "__pycache__", ".plainfall", "vendor"}
 
@@ -59,9 +60,10 @@ class Look:
 
 
 def database_of_settings(values: Mapping[str, str], folder: Path, target: str) -> DatabaseFound | None:
-    """The database that a setting's value addresses: ``sqlite:///path`` (four slashes for an absolute
-    path), or a path with a database's ending under a key that speaks of one. Paths count from the part's
-    folder. ``target`` is the settings file's name, for the evidence."""
+    """The database that a setting's value addresses: ``sqlite:///path`` (four slashes for an absolute path),
+    ``file:path``, or a path with a database's ending under a key that speaks of one. Paths count from the part's
+    folder; those of ``file:`` from a schema's folder below it, if there is one (Prisma). ``target`` is the settings
+    file's name, for the evidence."""
     for key, value in values.items():
         match = re.match(r"^sqlite3?(?:\+\w+)?:(?://)?(/?[^?]*)", value)
         path = ""
@@ -69,6 +71,11 @@ def database_of_settings(values: Mapping[str, str], folder: Path, target: str) -
             path = unquote(match.group(1))
             # sqlite:///data/x.db: the third slash only ends the (empty) host.
             path = path[1:] if value.split(":", 1)[1].startswith("///") else path
+        elif value.startswith("file:") and re.search(r"DATABASE|DB|SQLITE", key):
+            path = unquote(re.sub(r"[?#].*$", "", value.removeprefix("file:")))
+            path = re.sub(r"^//(?=/)", "", path)
+            if path and not path.startswith("/") and (folder / _SCHEMA).is_file():
+                path = str(_SCHEMA.parent / path)
         elif re.search(r"DATABASE|DB|SQLITE", key) and value.endswith(_ENDINGS) and "://" not in value:
             path = value
         if path and path != ":memory:":

@@ -1,7 +1,9 @@
-"""Start commands that a person chose for a clone's parts, kept with it and put before all that was found."""
+"""What a person chose for a clone, kept with it: start commands of its parts, put before all that was found, and
+stages that are left out."""
 
 from __future__ import annotations
 
+from collections.abc import Collection
 from dataclasses import replace
 
 from plainfall.clone.commands import Command
@@ -9,8 +11,11 @@ from plainfall.clone.parts import PartFound, Survey
 from plainfall.errors import UsageProblem
 from plainfall.evidence import Evidence
 from plainfall.onboarding.state import CloneState
+from plainfall.onboarding.steps import State, Step, StepResult
 
-__all__ = ["CHOSEN_RANK", "choose_command", "part_named", "with_choices"]
+__all__ = ["CHOSEN_RANK", "SKIPPED", "choose_command", "part_named", "skipped", "with_choices", "without"]
+
+SKIPPED = "skipped stages"  # the record of their names
 
 _STAGE = "start command"
 CHOSEN_RANK = 10_000  # above the rank of anything that is found
@@ -30,6 +35,22 @@ def _with_choice(part: PartFound, state: CloneState) -> PartFound:
     reason = f"chosen by you; {result.reason}" if result else "chosen by you"
     mine = Command("server", line, reason, CHOSEN_RANK, place, part.path)
     return replace(part, commands=(mine, *part.commands))
+
+
+def skipped(state: CloneState, asked: Collection[str]) -> frozenset[str]:
+    """The names of the stages that are left out: those that were asked for now, or in earlier runs; the word "none"
+    forgets the earlier ones."""
+    before = () if "none" in asked else state.record("", SKIPPED).get("names", ())
+    return frozenset({*asked, *before} - {"none"})
+
+
+def without(step: Step, left_out: Collection[str]) -> Step:
+    """The step, or one in its place that does nothing and says so."""
+    if step.stage.value not in left_out:
+        return step
+    why = f"left out, as you said (--skip {step.stage.value}); --skip none forgets it"
+    result = StepResult(State.LEFT_OUT, step.title, why)
+    return replace(step, carry_out=lambda _: result)
 
 
 def choose_command(part: PartFound, words: str, state: CloneState) -> Command | None:

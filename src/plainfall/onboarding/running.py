@@ -12,7 +12,7 @@ from plainfall.clone.parts import Contradiction, Survey
 from plainfall.errors import PlainfallError, ValueNeeded
 from plainfall.evidence import Evidence
 from plainfall.onboarding.byproducts import ByProducts
-from plainfall.onboarding.choices import with_choices
+from plainfall.onboarding.choices import SKIPPED, skipped, with_choices, without
 from plainfall.onboarding.clone_root import CloneFolder, survey_of
 from plainfall.onboarding.events import Event, Listener, RunFinished, RunStarted, StepFinished
 from plainfall.onboarding.journal import Journal
@@ -106,6 +106,8 @@ def onboard(
             ),
         )
     ]
+    left_out = skipped(state, wishes.skip)
+    planned = [(part, [without(step, left_out) for step in steps]) for part, steps in planned]
     outcome = Outcome(clone, survey, contradictions=list(survey.contradictions))
     every = tuple(step for _, steps in planned for step in steps)
     if preview:
@@ -114,6 +116,8 @@ def onboard(
         outcome.seconds = time.perf_counter() - begin
         return outcome
     with state.locked():
+        if wishes.skip:
+            state.keep("", SKIPPED, {"names": sorted(left_out)})
         state.sweep()
         journal = Journal(state)
 

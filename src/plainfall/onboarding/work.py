@@ -42,7 +42,8 @@ IMPORT_FOLDER = "import folder"  # the record of a folder above the part that it
 
 @dataclass(frozen=True)
 class Wishes:
-    """What the person asked for beyond the job itself. ``wait`` is in seconds."""
+    """What the person asked for beyond the job itself. ``wait`` is in seconds; ``skip`` names stages that are left
+    out, now and in later runs ("none" forgets them)."""
 
     given: Mapping[str, str] = field(default_factory=dict)
     port: int | None = None
@@ -52,6 +53,7 @@ class Wishes:
     mend: bool = False
     debug: bool = False
     environment: str = ""
+    skip: frozenset[str] = frozenset()
     install: InstallWishes = field(default_factory=InstallWishes)
 
 

@@ -95,6 +95,7 @@ def wishes_of(options: argparse.Namespace) -> Wishes:
         options.wait,
         options.mend,
         environment=options.environment or "",
+        skip=frozenset(options.skip),
         install=install,
     )
 
