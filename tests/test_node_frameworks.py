@@ -49,6 +49,8 @@ VITE = "--host 127.0.0.1 --port ${PORT:-5173} --strictPort"
          "webpack serve --host 127.0.0.1 --port ${PORT:-8080}"),
         (["@nestjs/core"], {"start": "nest start", "start:dev": "nest start --watch"}, [], "NestJS",
          "npm run start:dev"),
+        (["@docusaurus/core"], {"serve": "docusaurus serve", "start": "docusaurus start"}, [], None, "npm run start"),
+        (["http-server"], {"serve": "http-server dist", "start": "node x.js"}, [], None, "npm run start"),
         (["vite", "concurrently"], {"dev": "concurrently 'vite' 'tsc -w'"}, [], None, "npm run dev"),
     ],
 )  # fmt: skip

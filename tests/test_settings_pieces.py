@@ -393,3 +393,13 @@ def test_which_file_a_database_setting_means(tmp_path: Path, value: str, schema:
         (tmp_path / "prisma/schema.prisma").write_text("")
     found = database_of_settings({"DATABASE_URL": value}, tmp_path, ".env")
     assert found is None if not path else found is not None and found.file == tmp_path / path
+
+
+def test_an_alias_in_an_import_is_no_settings_file(machine: Machine) -> None:
+    files = {
+        "package.json": '{"name": "board", "scripts": {"dev": "node server.js"}}',
+        "server.js": "import { env } from '~/env'\nimport more from '@/config/env'\nconsole.log(process.env.STATION)\n",
+        ".env.example": "STATION=Ashford\n",
+    }
+    run = machine.run("onboard", machine.clone(files), "--until", "settings", "--json")
+    assert run.step("settings")["detail"]["files"] == [".env"]

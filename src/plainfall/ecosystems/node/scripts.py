@@ -24,6 +24,10 @@ _GENERATES = re.compile(
 )
 _ASSETS = ("build:dev", "build-dev", "development", "build", "build:assets", "assets", "prod", "production")
 _OF_FRAMEWORK = 51  # a framework's dev server has this rank or more; a main file that listens has less
+_SERVES_BUILD = re.compile(
+    r"\b(docusaurus|gatsby|eleventy|remix-serve|react-router-serve)\b(\s+serve\b|(?<=-serve))|\s(preview)\b|"
+    r"\b(serve|http-server|sirv|live-server)\b(\s+-\S+)*\s+(\./)?(build|dist|out|public|_site)\b"
+)
 _BUILD_FIRST = re.compile(r"\b(node\s+(\./)?(dist|build|out|lib)/|serve\s+(-s\s+)?(dist|build))")
 
 
@@ -37,6 +41,8 @@ def node_commands(tree: Tree, folder: str) -> list[Command]:
 def _commands(tree: Tree, folder: str, path: str, scripts: dict[str, str]) -> Iterator[Command]:
     others = servers_below(tree, folder)
     servers = [name for name in SERVERS if name in scripts and not (others and fans_out(scripts[name]))]
+    # What serves a build comes after what builds while one works.
+    servers.sort(key=lambda name: _SERVES_BUILD.search(scripts[name]) is not None)
     for position, name in enumerate(servers):
         why = f"which runs {scripts[name][:60]}"
         yield _command(tree, path, folder, "server", name, f"npm run {name}", 48 - position, why)

@@ -11,10 +11,12 @@ from typing import TYPE_CHECKING, Any
 from plainfall.diagnosis.reading import lines_that_matter
 from plainfall.errors import ServerFailed
 from plainfall.onboarding.explaining import diagnose_for, mend_words
+from plainfall.onboarding.stages.starting import running_of
 from plainfall.onboarding.steps import State, StepResult
 from plainfall.onboarding.work import Work
 from plainfall.server.logs import end_of_log
 from plainfall.server.page import ENDS
+from plainfall.server.process import belonging
 
 if TYPE_CHECKING:  # asking over HTTP takes long to import, and most runs have a server that is kept
     from plainfall.server.probe import Probe
@@ -23,6 +25,7 @@ __all__ = ["best_page", "probe"]
 
 # Statuses by which a page of a server that has only an interface says that there is nothing to see.
 _OF_INTERFACE = (400, 401, 403, 404, 405, 406, 422, 426)
+_RESTARTS = 8.0  # seconds in which a server that answered before may start anew
 _LINKS = 6  # of a page that does not exist that are asked for
 # A server that refuses its own address, or whose code failed, is not one that wants values.
 _REFUSED = re.compile(r"DisallowedHost|invalid host|Traceback|\bat .{1,300}:\d+:\d+|exception", re.IGNORECASE)
@@ -51,6 +54,11 @@ def probe(work: Work) -> StepResult:
             {"probe": before},
         )
     result, tried = best_page(record["url"], work.part.pages)
+    until = time.monotonic() + _RESTARTS
+    while result.status == 0 and time.monotonic() < until and belonging(running_of(record)):
+        # It answered before: one that watches files may have started anew, for what is written into the clone.
+        time.sleep(0.3)
+        result, tried = best_page(record["url"], work.part.pages)
     if result.status == 400 and "//localhost:" in record["url"]:
         # A server that checks host names may know itself by its address only.
         by_address = record["url"].replace("//localhost:", "//127.0.0.1:")

@@ -275,8 +275,10 @@ def _loads(source: Source) -> Iterator[Load]:
         if text is None or text.type not in ("string_fragment", "string", "template_string"):
             continue
         is_relative = "__dirname" in line or "import.meta" in line
-        if name.startswith(".") and "/" in name and re.search(r"require\(|from\s|import\s", line):
-            is_relative = True
+        if re.search(r"\brequire\(|\bfrom\s|\bimport[\s(]", line):
+            if not name.startswith((".", "/")):
+                continue  # a package, or an alias for a folder (``~/env``): no file's own name
+            is_relative = is_relative or "/" in name
         yield Load(name, "file" if is_relative else "", source.place(text))
 
 
