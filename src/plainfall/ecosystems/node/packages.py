@@ -16,6 +16,7 @@ from plainfall.ecosystems.node.lists import COMPONENTS, disagreements, folders_t
 from plainfall.ecosystems.node.locks.package import LockRead, Package, wanted_here
 from plainfall.ecosystems.node.locks.package_lock import read_package_lock
 from plainfall.ecosystems.node.own_code import code_remarks, run_allowed
+from plainfall.ecosystems.node.peers import with_peers
 from plainfall.ecosystems.node.repositories import repository_source
 from plainfall.ecosystems.node.resolving import TABLES, lock_text, resolve
 from plainfall.ecosystems.node.store import Store
@@ -84,7 +85,20 @@ def install(job: InstallJob, document: Mapping[str, Any], variables: Mapping[str
         # A folder of its own: another part may be at work in its own at the same time.
         making = clone / ".plainfall" / "laying" / digest_of(str(folder))[:12]
         patched = _patched_in_place(folder)
+        if not read.knows_peers:
+            packages = with_peers(packages, asked, store.manifest)
         laid = lay(folder, packages, store, making, allowed, patched, job.progress, access)
+        beside = packages if read.knows_peers else with_peers(packages, asked, store.manifest)
+        if beside != packages:  # of what has just been fetched the peers are known only now
+            again = lay(folder, beside, store, making, allowed, patched, job.progress, access)
+            laid = replace(
+                again,
+                laid=[*laid.laid, *again.laid],
+                fresh=laid.fresh | again.fresh,
+                fetched=laid.fetched,
+                fetched_bytes=laid.fetched_bytes,
+            )
+            packages = beside
     except RegistryProblem as error:
         words = withheld_words(registries.withheld)
         error.remedy += f" Not done: {words}." if words else ""

@@ -16,6 +16,7 @@ from urllib.parse import quote, unquote, urlsplit
 
 from plainfall.ecosystems.node.bins import bins_of, bundled_bins
 from plainfall.ecosystems.node.configuration import Registries
+from plainfall.ecosystems.node.documents import plain_manifest
 from plainfall.ecosystems.node.locks.package import Package
 from plainfall.ecosystems.node.repositories import RepositorySource, pack, repository_source
 from plainfall.errors import ArchiveRefused, BadInput, DependencyProblem, HashMismatch, RegistryProblem
@@ -103,6 +104,18 @@ class Store:
         if key is None:
             self._cache.remember("node-sources", _source_key(source), checked)
         return tree
+
+    def manifest(self, package: Package) -> Mapping[str, Any]:
+        """The manifest of a package in the cache; empty for one that is not there."""
+        key = self.key(package)
+        tree = self._cache.tree(key) if key is not None else None
+        file = tree.folder / "package.json" if tree is not None else None
+        if file is None or not file.is_file():
+            return {}
+        try:
+            return plain_manifest(foreign_json(file.read_bytes(), str(file)))
+        except BadInput:
+            return {}  # a package whose manifest is no JSON has no peers, and is laid all the same
 
     def is_here(self, package: Package) -> bool:
         """Whether a package is in the cache, whole and undamaged."""

@@ -50,11 +50,13 @@ class Package:
 
 @dataclass(frozen=True)
 class LockRead:
-    """A lock's packages, each once for each place, and remarks for people (a manifest out of step)."""
+    """A lock's packages, each once for each place, and remarks for people (a manifest out of step). ``knows_peers``
+    is false for a form whose places do not heed peers."""
 
     packages: Sequence[Package]
     remarks: tuple[str, ...] = ()
     asked: Mapping[str, str] = field(default_factory=dict)
+    knows_peers: bool = True
 
 
 def checked_place(place: str, evidence: Callable[[], Evidence]) -> str:

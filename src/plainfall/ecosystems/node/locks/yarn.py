@@ -60,7 +60,8 @@ def read_yarn_lock(
         key: _with_keys(one, {n: chosen.get(f"{n}@{wish}", "") for n, wish in one.needs.items()})
         for key, one in graph.items()
     }
-    return _laid_out(entire, chosen, manifest, workspaces, path, lambda name, wish: f"{name}@{wish}")
+    read = _laid_out(entire, chosen, manifest, workspaces, path, lambda name, wish: f"{name}@{wish}")
+    return dataclasses.replace(read, knows_peers=False)
 
 
 def _with_keys(one: GraphPackage, needs: Mapping[str, str]) -> GraphPackage:

@@ -1,0 +1,124 @@
+"""Peers in the layout of a lock that knows none: each package finds the version that it works beside."""
+
+from __future__ import annotations
+
+import json
+import shutil
+import subprocess
+from typing import Any
+
+import pytest
+from conftest import Machine
+from hypothesis import given
+from hypothesis import strategies as st
+
+from plainfall.ecosystems.node.locks.package import Package
+from plainfall.ecosystems.node.peers import with_peers
+from plainfall.standins.node_registry import node_archive
+
+
+def at(place: str, version: str, *needs: str) -> Package:
+    return Package(place, place.rpartition("node_modules/")[2], version, needs=needs)
+
+
+def places(packages: list[Package]) -> dict[str, str]:
+    return {one.place: one.version for one in packages}
+
+
+LAID = [
+    at("node_modules/checks", "6.0.0"),
+    at("node_modules/old", "1.0.0", "checks"),
+    at("node_modules/schemes", "4.0.0", "checks", "words", "units"),
+    at("node_modules/schemes/node_modules/checks", "8.0.0"),
+    at("node_modules/words", "5.0.0", "units"),
+    at("node_modules/units", "1.0.0"),
+]
+PEERS: dict[str, Any] = {"words": {"peerDependencies": {"checks": "^8.0.0"}}}
+
+
+def test_a_package_that_finds_a_wrong_peer_is_nested_beside_the_right_one() -> None:
+    found = places(with_peers(LAID, ["old", "schemes"], lambda one: PEERS.get(one.name, {})))
+    assert found["node_modules/schemes/node_modules/words"] == "5.0.0" and "node_modules/words" not in found
+    assert found["node_modules/units"] == "1.0.0"  # it is found from there as well
+    # What the part itself asks for stays where the part finds it, too.
+    found = places(with_peers(LAID, ["old", "schemes", "words"], lambda one: PEERS.get(one.name, {})))
+    assert {"node_modules/words", "node_modules/schemes/node_modules/words"} <= found.keys()
+
+
+@pytest.mark.parametrize(
+    "manifests",
+    [
+        {},  # nothing is known yet
+        {"words": {"peerDependencies": {"checks": "^6.0.0"}}},  # it finds the right one
+        {"words": {"peerDependencies": {"checks": "^7.0.0"}}},  # nobody has it
+        {"words": {"peerDependencies": {"nowhere": "*"}}},
+        {"words": {**PEERS["words"], "peerDependenciesMeta": {"checks": {"optional": True}}}},
+    ],
+)
+def test_a_layout_that_is_right_or_cannot_be_is_left_alone(manifests: dict[str, Any]) -> None:
+    assert with_peers(LAID, ["old", "schemes"], lambda one: manifests.get(one.name, {})) == LAID
+
+
+def test_what_a_nested_copy_would_miss_comes_along() -> None:
+    laid = [*LAID, at("node_modules/schemes/node_modules/units", "2.0.0")]
+    found = places(with_peers(laid, [], lambda one: PEERS.get(one.name, {})))
+    assert found["node_modules/schemes/node_modules/words/node_modules/units"] == "1.0.0"
+
+
+@given(
+    st.lists(
+        st.tuples(st.sampled_from("abcd"), st.sampled_from("abcd"), st.sampled_from(["1.0.0", "2.0.0"])),
+        max_size=8,
+    )
+)
+def test_it_comes_to_an_end_and_loses_nothing_that_is_asked_for(rows: list[tuple[str, str, str]]) -> None:
+    laid = {
+        f"node_modules/{name}": at(f"node_modules/{name}", version, other) for name, other, version in rows
+    }
+    laid |= {
+        f"node_modules/{name}/node_modules/{other}": at(f"node_modules/{name}/node_modules/{other}", "2.0.0")
+        for name, other, version in rows
+        if version == "1.0.0" and name != other
+    }
+    manifests = {name: {"peerDependencies": {other: "^2.0.0"}} for name, other, _ in rows}
+    found = places(with_peers(list(laid.values()), "abcd", lambda one: manifests.get(one.name, {})))
+    assert laid.keys() <= found.keys()
+
+
+@pytest.mark.skipif(shutil.which("node") is None, reason="no Node here")
+def test_a_clone_with_a_classic_yarn_lock_runs_beside_the_right_peer(
+    machine: Machine, node_registry: Any
+) -> None:
+    archives = [
+        node_archive("checks", "6.0.0"),
+        node_archive("checks", "8.0.0", {"deep.js": "module.exports = 'deep';\n"}),
+        node_archive("words", "5.0.0", {"index.js": "module.exports = require('checks/deep.js');\n"},
+                     peerDependencies={"checks": "^8.0.0"}),
+        node_archive("schemes", "4.0.0", {"index.js": "module.exports = require('words');\n"},
+                     dependencies={"checks": "^8.0.0", "words": "^5.0.0"}),
+    ]  # fmt: skip
+    node_registry(archives)
+    entries = "".join(
+        f'{name}@{wish}:\n  version "{one.version}"\n  integrity {one.integrity}\n{more}\n'
+        for one, name, wish, more in (
+            (archives[0], "checks", "^6.0.0", ""),
+            (archives[1], "checks", "^8.0.0", ""),
+            (archives[2], "words", "^5.0.0", ""),
+            (archives[3], "schemes", "^4.0.0", '  dependencies:\n    checks "^8.0.0"\n    words "^5.0.0"\n'),
+        )
+    )
+    manifest = {"name": "board", "dependencies": {"checks": "^6.0.0", "schemes": "^4.0.0"}}
+    clone = machine.clone(
+        {"package.json": json.dumps(manifest), "yarn.lock": f"# yarn lockfile v1\n\n{entries}"}
+    )
+    run = machine.run("onboard", clone, "--until", "dependencies", "--json")
+    assert run.status == 0, run.out
+    assert sorted(run.step("dependencies")["detail"]["laid"])[:2] == ["checks 6.0.0", "checks 8.0.0"]
+    done = subprocess.run(
+        ["node", "-p", "require('schemes')"], cwd=clone, capture_output=True, text=True, env=machine.variables
+    )
+    assert done.stdout.strip() == "deep", done.stderr
+    assert set(machine.run("onboard", clone, "--until", "dependencies", "--json").states.values()) == {"kept"}
+    shutil.rmtree(clone / "node_modules")
+    again = machine.run("onboard", clone, "--until", "dependencies", "--json")
+    assert again.status == 0 and (clone / "node_modules/schemes/node_modules/words/index.js").is_file()
