@@ -72,7 +72,7 @@ def database_of_settings(values: Mapping[str, str], folder: Path, target: str) -
             # sqlite:///data/x.db: the third slash only ends the (empty) host.
             path = path[1:] if value.split(":", 1)[1].startswith("///") else path
         elif value.startswith("file:") and re.search(r"DATABASE|DB|SQLITE", key):
-            path = unquote(re.sub(r"[?#].*$", "", value.removeprefix("file:")))
+            path = unquote(re.split(r"[?#]", value.removeprefix("file:"), maxsplit=1)[0])
             path = re.sub(r"^//(?=/)", "", path)
             if path and not path.startswith("/") and (folder / _SCHEMA).is_file():
                 path = str(_SCHEMA.parent / path)
