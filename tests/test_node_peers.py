@@ -11,6 +11,7 @@ import pytest
 from conftest import Machine
 from hypothesis import given
 from hypothesis import strategies as st
+from node_clones import SERVER, lock, package_json
 
 from plainfall.ecosystems.node.locks.package import Package
 from plainfall.ecosystems.node.peers import with_peers
@@ -122,3 +123,57 @@ def test_a_clone_with_a_classic_yarn_lock_runs_beside_the_right_peer(
     shutil.rmtree(clone / "node_modules")
     again = machine.run("onboard", clone, "--until", "dependencies", "--json")
     assert again.status == 0 and (clone / "node_modules/schemes/node_modules/words/index.js").is_file()
+
+
+BELL = node_archive(
+    "bell",
+    "1.0.0",
+    {"index.js": "try { module.exports = require('./built.js') } catch (error) {\n"
+                 "  throw new Error('Could not locate the bindings file of bell') }\n"},
+    scripts={"install": "echo \"module.exports = 'rings'\" > built.js"},
+)  # fmt: skip
+
+
+def belled(machine: Machine) -> Any:
+    files = {
+        "package.json": package_json([BELL], scripts={"dev": "node server.js"}),
+        "package-lock.json": lock([BELL]),
+        "server.js": SERVER.replace("gauge-words", "bell"),
+    }
+    return machine.clone(files)
+
+
+@pytest.mark.skipif(shutil.which("node") is None, reason="no Node here")
+def test_a_package_that_was_not_allowed_to_build_itself_is_named(
+    machine: Machine, node_registry: Any
+) -> None:
+    node_registry([BELL])
+    clone = belled(machine)
+    run = machine.run("onboard", clone, "--json", "--no-input")
+    failure = run.document["failure"]
+    assert run.status == 1 and "--allow-install-code bell" in failure["remedy"], failure
+    allowed = machine.run("onboard", clone, "--allow-install-code", "bell", "--json")
+    assert allowed.document["outcome"] == "done", allowed.document["failure"]
+
+
+@pytest.mark.skipif(shutil.which("node") is None, reason="no Node here")
+@pytest.mark.parametrize("answer", ["yes", ""])
+def test_on_a_terminal_the_person_may_allow_it(machine: Machine, node_registry: Any, answer: str) -> None:
+    import sys
+
+    import pexpect
+
+    node_registry([BELL])
+    clone = belled(machine)
+    machine.variables["TERM"] = "dumb"
+    words = ["-m", "plainfall", "onboard", str(clone)]
+    child = pexpect.spawn(sys.executable, words, env=machine.variables, timeout=30, encoding="utf-8")
+    child.expect("the code of bell, at install")
+    child.expect("value")
+    child.sendline(answer)
+    child.expect(pexpect.EOF)
+    child.close()
+    assert child.exitstatus == (0 if answer else 1)
+    # What was allowed is remembered for this clone.
+    again = machine.run("onboard", clone, "--json", "--no-input")
+    assert again.status == child.exitstatus

@@ -156,7 +156,8 @@ class Installation:
     """What installing did: labels ("name version") by what happened, bytes fetched, remarks. ``unmanaged``
     packages were installed by someone else and are not listed. ``memory`` is handed back at the next call,
     ``layout`` lists files that must exist for it to count as still done (folder relative to the environment
-    → names); ``title`` says what was done where that is no installing."""
+    → names); ``title`` says what was done where that is no installing; ``withheld`` are packages whose own code was
+    not run."""
 
     laid: tuple[str, ...] = ()
     kept: tuple[str, ...] = ()
@@ -170,6 +171,7 @@ class Installation:
     memory: Mapping[str, Any] = field(default_factory=dict)
     layout: Mapping[str, Sequence[str]] = field(default_factory=dict)
     title: str = ""
+    withheld: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True)

@@ -19,6 +19,7 @@ from plainfall.onboarding.stages.tasks import carry_out
 from plainfall.onboarding.steps import Stage, Step, StepResult
 from plainfall.onboarding.work import IMPORT_FOLDER, Work
 from plainfall.repository import exclude_locally
+from plainfall.settings.setting import Question
 
 __all__ = ["second_try"]
 
@@ -27,6 +28,12 @@ _RUNS_SERVER = re.compile(r"((?:python -m )?[\w.-]+) runserver\b")
 # What a program makes by itself, if only its folder is there.
 _WRITTEN = re.compile(
     r"\.(log|db|sqlite3?|pid|lock|cache)$|(^|/)(logs?|data|var|tmp|cache|instance|uploads|media)/[^/]+$"
+)
+# What a program says that lacks a part of a package that only the package's own code makes.
+_LACKS_BUILD = re.compile(
+    r"bindings|\.node\b|native (build|module|add-?on)|node-gyp|prebuil[dt]|has not been found installed|"
+    r"for another platform|npm (install|rebuild)",
+    re.IGNORECASE,
 )
 _UNKNOWN_WORD = re.compile(r"[Nn]o such command '([\w-]+)'|invalid choice: '([\w-]+)'")
 _SERVING_EXTRAS = tuple("server serve web webapp app http api ui gui cli".split())  # the likeliest first
@@ -45,6 +52,9 @@ def second_try(work: Work, step: Step, error: PlainfallError) -> str:
     if work.part.dependencies is None:
         return ""
     if step.stage in _LATER:
+        allowed = _withheld_code(work, error)
+        if allowed:
+            return allowed
         try:
             added = _own_folder(work, step, error) or _missing_package(work, step, error)
         except DependencyProblem as problem:  # what is missing cannot be had in its newest version
@@ -62,6 +72,34 @@ def second_try(work: Work, step: Step, error: PlainfallError) -> str:
             return migrated
     if step.stage is Stage.DEPENDENCIES or step.stage in _LATER:
         return as_it_says(work, step, error) or of_its_time(work, step, error)
+    return ""
+
+
+def _withheld_code(work: Work, error: PlainfallError) -> str:
+    """A package that lacks what its own code makes at install, which was not allowed: on a terminal it is asked,
+    once, and remembered; else the remedy says so."""
+    text = "\n".join(error.lines)
+    names = work.state.record(work.part.key, "dependencies").get("withheld", ())
+    meant = [
+        one
+        for one in names
+        if re.search(rf"(?<![\w./-]|/){re.escape(one)}(?![\w-])|/{re.escape(one)}/", text)
+    ]
+    if not meant or not _LACKS_BUILD.search(text):
+        return ""
+    shown = " and ".join(meant)
+    if work.ask is not None:
+        why = "The server stops without what it makes. Write yes to let it, for this clone."
+        answer = work.ask(Question(f"the code of {shown}, at install", why, (), False, "no"))
+        if (answer or "").strip().lower() in ("y", "yes"):
+            wishes = work.wishes.install
+            work.wishes = replace(work.wishes, install=replace(wishes, allowed=wishes.allowed | set(meant)))
+            result = installing.dependencies(work)
+            return f"{shown} ran its own code at install, as you allowed: {result.title}"
+    words = " ".join(f"--allow-install-code {one}" for one in meant)
+    error.remedy = (
+        f"{shown} wants to run code of its own at install, which nobody allowed yet. Allow it with: {words}"
+    )
     return ""
 
 

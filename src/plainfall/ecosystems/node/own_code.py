@@ -14,7 +14,7 @@ from plainfall.ecosystems.shape import CloneAccess, InstallWishes
 from plainfall.errors import CommandFailed
 from plainfall.processes import run
 
-__all__ = ["code_remarks", "run_allowed"]
+__all__ = ["code_remarks", "run_allowed", "withheld_code"]
 
 
 def run_allowed(
@@ -72,6 +72,12 @@ def _run(title: str, text: str, folder: Path, environment: Mapping[str, str], wi
             remedy="Read the lines above; without --allow-install-code it is not run.",
             lines=lines,
         )
+
+
+def withheld_code(laid: Laid, allowed: frozenset[str]) -> tuple[str, ...]:
+    """The names of the packages whose own code wants to run and may not."""
+    names = (place.rpartition("node_modules/")[2] for place in laid.wants)
+    return tuple(sorted({name for name in names if name not in allowed}))
 
 
 def code_remarks(laid: Laid, allowed: frozenset[str]) -> list[str]:

@@ -15,7 +15,7 @@ from plainfall.ecosystems.node.laying import lay
 from plainfall.ecosystems.node.lists import COMPONENTS, disagreements, folders_to, read_lock
 from plainfall.ecosystems.node.locks.package import LockRead, Package, wanted_here
 from plainfall.ecosystems.node.locks.package_lock import read_package_lock
-from plainfall.ecosystems.node.own_code import code_remarks, run_allowed
+from plainfall.ecosystems.node.own_code import code_remarks, run_allowed, withheld_code
 from plainfall.ecosystems.node.peers import with_peers
 from plainfall.ecosystems.node.repositories import repository_source
 from plainfall.ecosystems.node.resolving import TABLES, lock_text, resolve
@@ -131,6 +131,7 @@ def install(job: InstallJob, document: Mapping[str, Any], variables: Mapping[str
         resolved=resolved,
         remarks=tuple(remarks),
         layout={f"../{place}": names for place, names in laid.layout.items()},
+        withheld=withheld_code(laid, allowed),
     )
     return _with_components(done, store, job) if (folder / COMPONENTS).is_file() else done
 

@@ -185,6 +185,7 @@ def dependencies(work: Work) -> StepResult:
         "as_of": wishes.as_of,
         "rather": wishes.rather,
         "with_client": wishes.with_client,
+        "withheld": list(done.withheld),
     }
     changed = bool(done.laid or done.taken_out)
     if wishes.as_of:
