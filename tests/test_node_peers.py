@@ -177,3 +177,44 @@ def test_on_a_terminal_the_person_may_allow_it(machine: Machine, node_registry: 
     # What was allowed is remembered for this clone.
     again = machine.run("onboard", clone, "--json", "--no-input")
     assert again.status == child.exitstatus
+
+
+@pytest.mark.skipif(shutil.which("node") is None, reason="no Node here")
+@pytest.mark.parametrize("form", ["format 1", "classic"])
+def test_optional_packages_for_other_systems_are_known_by_themselves(
+    machine: Machine, node_registry: Any, form: str
+) -> None:
+    """The lock says nothing of systems: the package's own manifest does, or its name before it is fetched."""
+    seals = node_archive("seals", "1.0.0", os=["darwin"])
+    asked = node_registry([BELL, seals]).asked
+    named = "@rain/words-darwin-arm64"
+    manifest = {
+        "name": "board",
+        "dependencies": {"bell": "1.0.0"},
+        "optionalDependencies": {"seals": "1.0.0"},
+    }
+    rows = {
+        "bell": {"version": "1.0.0", "integrity": BELL.integrity, "requires": {"seals": "1.0.0"}},
+        "seals": {"version": "1.0.0", "integrity": seals.integrity, "optional": True},
+        named: {"version": "1.0.0", "integrity": "sha512-" + "A" * 86 + "==", "optional": True},
+    }
+    old = json.dumps({"name": "board", "lockfileVersion": 1, "dependencies": rows})
+    entry = '{0}@1.0.0:\n  version "1.0.0"\n  integrity {1}\n{2}\n'
+    more = f'  optionalDependencies:\n    "{named}" "1.0.0"\n'
+    classic = "# yarn lockfile v1\n\n" + "".join(
+        (
+            entry.format("bell", BELL.integrity, more),
+            entry.format("seals", seals.integrity, ""),
+            entry.format(f'"{named}', "sha512-" + "A" * 86 + "==", "").replace("@1.0.0:", '@1.0.0":', 1),
+        )
+    )
+    files = {"package-lock.json": old} if form == "format 1" else {"yarn.lock": classic}
+    clone = machine.clone({"package.json": json.dumps(manifest), **files})
+    run = machine.run("onboard", clone, "--until", "dependencies", "--json")
+    assert run.status == 0, run.out
+    assert run.step("dependencies")["detail"]["laid"] == ["bell 1.0.0"]
+    assert not (clone / "node_modules/seals").exists() and not any("darwin" in one for one in asked)
+    assert any(
+        "2 optional packages are for other machines" in one for one in run.step("dependencies")["remarks"]
+    )
+    assert set(machine.run("onboard", clone, "--until", "dependencies", "--json").states.values()) == {"kept"}

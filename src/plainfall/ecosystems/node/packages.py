@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 from collections import Counter
-from collections.abc import Mapping
+from collections.abc import Collection, Mapping
 from dataclasses import replace
 from pathlib import Path
 from typing import Any
@@ -13,7 +13,7 @@ from plainfall.ecosystems.node.components import install_components
 from plainfall.ecosystems.node.configuration import Registries, read_registries
 from plainfall.ecosystems.node.laying import lay
 from plainfall.ecosystems.node.lists import COMPONENTS, disagreements, folders_to, read_lock
-from plainfall.ecosystems.node.locks.package import LockRead, Package, wanted_here
+from plainfall.ecosystems.node.locks.package import LockRead, Package, wanted_here, with_systems
 from plainfall.ecosystems.node.locks.package_lock import read_package_lock
 from plainfall.ecosystems.node.own_code import code_remarks, run_allowed, withheld_code
 from plainfall.ecosystems.node.peers import with_peers
@@ -50,6 +50,18 @@ def registries_of(job: InstallJob, document: Mapping[str, Any]) -> tuple[Registr
         return read_registries(job.surroundings, job.choice.taken, folders, hosts, address), said
 
 
+def _by_manifests(
+    read: LockRead, asked: Collection[str], store: Store, facts: Mapping[str, object]
+) -> list[Package]:
+    """The lock's packages that are wanted here, at their places; where its form says nothing of systems or peers,
+    the packages' own manifests do, as far as they are in the cache."""
+    packages = list(read.packages)
+    if not read.knows_systems:
+        packages = [with_systems(one, store.manifest(one) if one.optional else {}) for one in packages]
+    wanted = wanted_here(packages, facts, asked)
+    return wanted if read.knows_peers else with_peers(wanted, asked, store.manifest)
+
+
 def _place_of(package: Package) -> str:
     """The registry's address in the address of a lock's entry; "" where it is none of a registry."""
     match = re.match(
@@ -80,25 +92,27 @@ def install(job: InstallJob, document: Mapping[str, Any], variables: Mapping[str
         read = (
             read_lock(clone, listed.path, document) if by_lock else _resolved(job, document, members, store)
         )
-        wanted = wanted_here(read.packages, job.choice.taken.facts, asked)
+        facts = job.choice.taken.facts
+        wanted = _by_manifests(read, asked, store, facts)
         packages = [one for one in wanted if not one.bundled]
         # A folder of its own: another part may be at work in its own at the same time.
         making = clone / ".plainfall" / "laying" / digest_of(str(folder))[:12]
         patched = _patched_in_place(folder)
-        if not read.knows_peers:
-            packages = with_peers(packages, asked, store.manifest)
         laid = lay(folder, packages, store, making, allowed, patched, job.progress, access)
-        beside = packages if read.knows_peers else with_peers(packages, asked, store.manifest)
-        if beside != packages:  # of what has just been fetched the peers are known only now
-            again = lay(folder, beside, store, making, allowed, patched, job.progress, access)
+        wanted = _by_manifests(read, asked, store, facts)
+        known = [one for one in wanted if not one.bundled]
+        if known != packages:  # what has just been fetched says more than the lock
+            again = lay(folder, known, store, making, allowed, patched, job.progress, access)
+            kept = {one.label for one in known}
             laid = replace(
                 again,
-                laid=[*laid.laid, *again.laid],
+                laid=[*(one for one in laid.laid if one in kept), *again.laid],
+                taken_out=laid.taken_out,
                 fresh=laid.fresh | again.fresh,
                 fetched=laid.fetched,
                 fetched_bytes=laid.fetched_bytes,
             )
-            packages = beside
+            packages = known
     except RegistryProblem as error:
         words = withheld_words(registries.withheld)
         error.remedy += f" Not done: {words}." if words else ""

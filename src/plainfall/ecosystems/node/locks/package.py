@@ -4,12 +4,13 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable, Collection, Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
+from typing import Any
 
 from plainfall.errors import BadInput
 from plainfall.evidence import Evidence
 
-__all__ = ["LockRead", "Package", "checked_place", "for_this_machine", "wanted_here"]
+__all__ = ["LockRead", "Package", "checked_place", "for_this_machine", "wanted_here", "with_systems"]
 
 _PIECE = r"[A-Za-z0-9~_-][A-Za-z0-9~._-]*"
 _NAME = re.compile(rf"(?:@{_PIECE}/)?{_PIECE}")
@@ -51,12 +52,14 @@ class Package:
 @dataclass(frozen=True)
 class LockRead:
     """A lock's packages, each once for each place, and remarks for people (a manifest out of step). ``knows_peers``
-    is false for a form whose places do not heed peers."""
+    is false for a form whose places do not heed peers, ``knows_systems`` for one that does not say which systems a
+    package is for."""
 
     packages: Sequence[Package]
     remarks: tuple[str, ...] = ()
     asked: Mapping[str, str] = field(default_factory=dict)
     knows_peers: bool = True
+    knows_systems: bool = True
 
 
 def checked_place(place: str, evidence: Callable[[], Evidence]) -> str:
@@ -81,6 +84,29 @@ def for_this_machine(package: Package, facts: Mapping[str, object]) -> bool:
         return False
     libc = str(facts.get("libc") or "")
     return not libc or _listed(package.libc, libc)
+
+
+_SYSTEM = re.compile(
+    r"[-/](darwin|macos|win32|windows|linux|freebsd|android|sunos|openbsd|netbsd|aix)-?"
+    r"(x64|arm64|aarch64|arm|ia32|loong64|mips64el|ppc64|riscv64|s390x|32|64)(?=$|-)"
+)
+_SAME = {"windows": "win32", "macos": "darwin", "32": "ia32", "64": "x64", "aarch64": "arm64"}
+
+
+def with_systems(package: Package, manifest: Mapping[str, Any]) -> Package:
+    """An optional package with the systems that its own manifest names; before that is known, with those that its
+    name does (``@rain/words-darwin-arm64``)."""
+    if not package.optional or package.os or package.cpu:
+        return package
+    if manifest:
+        rows = {key: manifest.get(key) or () for key in ("os", "cpu", "libc")}
+        lists = {key: tuple(map(str, [row] if isinstance(row, str) else row)) for key, row in rows.items()}
+        return replace(package, os=lists["os"], cpu=lists["cpu"], libc=lists["libc"])
+    named = _SYSTEM.search(package.name)
+    if named is None:
+        return package
+    system, arch = (_SAME.get(one, one) for one in named.groups())
+    return replace(package, os=(system,), cpu=(arch,))
 
 
 def wanted_here(

@@ -34,7 +34,7 @@ def read_package_lock(text: str, path: str, manifest: Mapping[str, Any]) -> Lock
         )
     if version == 1:
         results = list(_nested(document.get("dependencies", {}), "", text, path))
-        return LockRead(results, tuple(_out_of_step_old(document, manifest, path, text)))
+        return LockRead(results, tuple(_out_of_step_old(document, manifest, path, text)), knows_systems=False)
     packages = document.get("packages")
     if not isinstance(packages, dict):
         raise BadInput("it has no table of packages", place=Evidence(path, 1), remedy="Restore it.")

@@ -61,7 +61,7 @@ def read_yarn_lock(
         for key, one in graph.items()
     }
     read = _laid_out(entire, chosen, manifest, workspaces, path, lambda name, wish: f"{name}@{wish}")
-    return dataclasses.replace(read, knows_peers=False)
+    return dataclasses.replace(read, knows_peers=False, knows_systems=False)
 
 
 def _with_keys(one: GraphPackage, needs: Mapping[str, str]) -> GraphPackage:
