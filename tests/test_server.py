@@ -307,6 +307,14 @@ def test_a_first_page_that_does_not_exist_yet_is_passed_by_its_links(machine: Ma
     run = machine.run("onboard", clone, "--json")
     assert run.document["outcome"] == "done", run.document["failure"]
     assert run.step("probe")["why"].endswith("/, /all-pages")
+    # A page that the server itself says to open does as well.
+    machine.run("stop", clone)
+    said = "print(f'Open http://localhost:{os.environ[\"PORT\"]}/all-pages to see them.', flush=True)\n"
+    (clone / "app.py").write_text(
+        WIKI.replace("=/all-pages", "=/more").replace("\n\nhttp.server", f"\n\n{said}http.server")
+    )
+    run = machine.run("onboard", clone, "--json")
+    assert run.document["outcome"] == "done", run.document["failure"]
     (clone / "app.py").write_text(WIKI.replace("=/all-pages", "=/more"))
     machine.run("stop", clone)
     run = machine.run("onboard", clone, "--json")

@@ -25,6 +25,7 @@ __all__ = ["best_page", "probe"]
 
 # Statuses by which a page of a server that has only an interface says that there is nothing to see.
 _OF_INTERFACE = (400, 401, 403, 404, 405, 406, 422, 426)
+_OPENS = re.compile(r"https?://(?:localhost|127\.0\.0\.1|0\.0\.0\.0|\[::1?\]):(\d{2,5})(/[\w./?=&%~-]+)")
 _RESTARTS = 8.0  # seconds in which a server that answered before may start anew
 _LINKS = 6  # of a page that does not exist that are asked for
 # A server that refuses its own address, or whose code failed, is not one that wants values.
@@ -53,16 +54,16 @@ def probe(work: Work) -> StepResult:
             (),
             {"probe": before},
         )
-    result, tried = best_page(record["url"], work.part.pages)
+    result, tried = best_page(record["url"], _pages(work, record))
     until = time.monotonic() + _RESTARTS
     while result.status == 0 and time.monotonic() < until and belonging(running_of(record)):
         # It answered before: one that watches files may have started anew, for what is written into the clone.
         time.sleep(0.3)
-        result, tried = best_page(record["url"], work.part.pages)
+        result, tried = best_page(record["url"], _pages(work, record))
     if result.status == 400 and "//localhost:" in record["url"]:
         # A server that checks host names may know itself by its address only.
         by_address = record["url"].replace("//localhost:", "//127.0.0.1:")
-        again, tried = best_page(by_address, work.part.pages)
+        again, tried = best_page(by_address, _pages(work, record))
         if not again.problem:
             result = again
             record["url"] = by_address
@@ -80,6 +81,13 @@ def probe(work: Work) -> StepResult:
         (),
         {"probe": result.as_json()},
     )
+
+
+def _pages(work: Work, record: dict[str, Any]) -> tuple[str, ...]:
+    """The part's pages, and those that the server says to open."""
+    said = _OPENS.findall(end_of_log(Path(record["log"]))[:20_000])
+    paths = [path.rstrip(".,;)") for port, path in said if int(port) == record["port"]]
+    return tuple(dict.fromkeys((*(work.part.pages or ("/",)), *paths[:_LINKS])))
 
 
 def best_page(base: str, paths: tuple[str, ...]) -> tuple[Probe, list[str]]:
