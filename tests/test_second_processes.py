@@ -77,6 +77,9 @@ def test_one_is_started_kept_and_ended_with_the_server(machine: Machine) -> None
     assert (one["name"], one["command"]) == ("worker", "python worker.py")
     assert one["pid"] in (worker.pid, worker.ppid())
     assert "worker: process" in machine.run("onboard", clone).out
+    listed = machine.run("serve", "--list", "--json").document
+    assert [(row["name"], row["pid"]) for row in listed["processes"]] == [("worker", one["pid"])]
+    assert f"process {one['pid']}: python worker.py" in machine.run("serve", "--list").out
     stopped = machine.run("stop", clone)
     assert "ended worker: " in stopped.out and str(worker.pid) in stopped.out
     assert not alive(worker) and processes_of(clone, "app.py") == []
@@ -99,6 +102,17 @@ def test_followed_ones_end_with_the_run_that_started_them(machine: Machine, stay
     rest, _ = run.communicate(timeout=20)
     assert run.returncode == 0 and "worker: ended" in rest, rest
     assert processes_of(clone, "worker.py") == [] and bool(processes_of(clone, "app.py")) is stays
+
+
+def test_one_whose_server_has_ended_by_itself_is_ended_with_all_others(machine: Machine) -> None:
+    clone = machine.clone(FILES)
+    assert machine.run("serve", clone, "--background", "--with", "worker").status == 0
+    for server in processes_of(clone, "app.py"):
+        server.kill()
+        server.wait(5)
+    assert "worker" in machine.run("serve", "--list").out
+    assert "ended worker" in machine.run("stop", "--all").out
+    assert processes_of(clone, "worker.py") == [] and "worker" not in machine.run("serve", "--list").out
 
 
 def test_one_that_ends_at_once_is_said_with_its_last_lines(machine: Machine) -> None:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import time
+from collections.abc import Iterable
 from pathlib import Path
 from typing import Any
 
@@ -20,7 +21,13 @@ from plainfall.server.logs import end_of_log
 from plainfall.server.process import Running, belonging, marked, new_mark, start, stop
 from plainfall.writing import digest_of
 
-__all__ = ["end_second_process", "process_named", "running_processes", "start_second_process"]
+__all__ = [
+    "end_second_process",
+    "process_named",
+    "processes_everywhere",
+    "running_processes",
+    "start_second_process",
+]
 
 _SECONDS = 1.5  # within which one that cannot work has ended, most often
 _PAUSE = 0.05
@@ -101,6 +108,18 @@ def running_processes(state: CloneState) -> dict[tuple[str, str], dict[str, Any]
     """The records, by part and name, of those that run now."""
     records = state.second_processes.items()
     return {key: record for key, record in records if record["pid"] and belonging(Running.of_record(record))}
+
+
+def processes_everywhere(
+    clones: Iterable[str], user_state: Path
+) -> list[tuple[str, str, str, dict[str, Any]]]:
+    """Clone, part, name and record of each process beside a server that runs now, of these clones."""
+    results = []
+    for clone in sorted(set(clones)):
+        if Path(clone).is_dir():
+            found = running_processes(CloneState(Path(clone), user_state))
+            results += [(clone, part, name, record) for (part, name), record in sorted(found.items())]
+    return results
 
 
 def end_second_process(state: CloneState, part: str, name: str) -> list[int]:

@@ -88,16 +88,18 @@ def end_processes(place: CloneFolder, user_state: Path, which: Sequence[tuple[st
 
 
 def stop_everywhere(user_state: Path) -> dict[str, list[Stopped]]:
-    """Ends the servers of every clone in the register, by clone; also those whose clone is gone. Raises as
+    """Ends the servers of every clone in the register with the processes beside them, by clone; also those whose
+    clone is gone. Raises as
     ``stop_servers`` does."""
     results: dict[str, list[Stopped]] = {}
     register = Register(user_state)
     for row in register.every():
+        clone = Path(row.clone)
+        there = clone.is_dir() and row.clone not in results
+        if there and (row.running is not None or CloneState(clone, user_state).second_processes):
+            results[row.clone] = stop_servers(CloneFolder(clone), user_state)
         if row.running is None:
             continue
-        clone = Path(row.clone)
-        if clone.is_dir() and row.clone not in results:
-            results[row.clone] = stop_servers(CloneFolder(clone), user_state)
         if row.pids:
             # The clone is gone, or has lost its own record.
             ended = stop(row.running)

@@ -13,6 +13,7 @@ from plainfall.cli.commands.onboard import exit_status, show_outcome
 from plainfall.cli.console import Console
 from plainfall.cli.document import outcome_document
 from plainfall.cli.ending import handled, taking_time
+from plainfall.cli.listing import list_servers
 from plainfall.cli.view import RunView
 from plainfall.clone.parts import Survey
 from plainfall.diagnosis.reading import diagnose, lines_that_matter
@@ -20,7 +21,7 @@ from plainfall.errors import NothingToOnboard
 from plainfall.onboarding.choices import choose_command, part_named, with_choices
 from plainfall.onboarding.clone_root import CloneFolder, clone_of, survey_of
 from plainfall.onboarding.following import Follower, Happening
-from plainfall.onboarding.register import Register, Registered
+from plainfall.onboarding.register import Register
 from plainfall.onboarding.running import Outcome, onboard
 from plainfall.onboarding.second_processes import process_named, start_second_process
 from plainfall.onboarding.servers import Stopped, end_processes, stop_servers
@@ -89,7 +90,7 @@ def run(options: argparse.Namespace, console: Console) -> int:
     register = Register(surroundings.state)
     register.cut_logs()
     if options.list:
-        return _list(console, register)
+        return list_servers(console, register, surroundings.state)
     place = clone_of(Path(options.clone).absolute(), surroundings)
     state = CloneState(place.clone, surroundings.state)
     survey, _, parts = survey_of(place, options.part, state, surroundings)
@@ -279,58 +280,6 @@ def _end(
             free = "is free" if one.port_free else "is in use by another program"
             console.result(f"{names[one.part]}: ended; port {one.port} {free}")
     return status
-
-
-def _list(console: Console, register: Register) -> int:
-    """Lists running servers and the ports that are reserved for each clone."""
-    rows = register.every()
-    pids = {(row.clone, row.part): row.pids for row in rows}
-    if console.json:
-        document = {"servers": [_row(row, pids[row.clone, row.part]) for row in rows]}
-        console.document(document)
-        return 0
-    running = [row for row in rows if pids[row.clone, row.part]]
-    if not running:
-        console.result("no dev server of any clone runs")
-    for row in running:
-        since = _since(row)
-        name = f"{console.shown_path(row.clone)}{f'  {row.part}' if row.part else ''}"
-        first = row.running.pid if row.running else 0
-        console.result(f"{console.styled(row.url, 'good', out=True)}  {name}")
-        console.result(
-            console.styled(
-                f"    {since}, process {first}: {row.running and row.running.command}", "dim", out=True
-            )
-        )
-    kept = [row for row in rows if not pids[row.clone, row.part]]
-    if kept and console.verbose:
-        console.result("ports kept for servers that do not run:")
-        for row in kept:
-            console.result(
-                f"  {row.port}  {console.shown_path(row.clone)}{f'  {row.part}' if row.part else ''}"
-            )
-    return 0
-
-
-def _row(row: Registered, pids: list[int]) -> dict[str, object]:
-    return {
-        "clone": row.clone,
-        "part": row.part,
-        "port": row.port,
-        "url": row.url if pids else None,
-        "running": bool(pids),
-        "pids": pids,
-        "command": row.running.command if row.running and pids else None,
-        "since": row.running.started if row.running and pids else None,
-    }
-
-
-def _since(row: Registered) -> str:
-    seconds = time.time() - (row.running.started if row.running else time.time())
-    for size, unit in ((86_400, "d"), (3_600, "h"), (60, "min")):
-        if seconds >= size:
-            return f"up for {seconds / size:.0f} {unit}"
-    return f"up for {seconds:.0f} s"
 
 
 def _show_commands(console: Console, survey: Survey, chosen: Collection[str] | None) -> int:
