@@ -15,6 +15,7 @@ from plainfall.clone.commands import without_placeholders
 from plainfall.clone.readme import read_steps, stage_of
 from plainfall.clone.walk import walk
 from plainfall.ecosystems import vocabulary
+from plainfall.ecosystems.python.console_scripts import plugin_commands
 from plainfall.errors import BadInput
 from plainfall.survey.look import look
 
@@ -331,13 +332,35 @@ def test_a_database_of_the_readers_own_is_a_file_that_the_program_makes() -> Non
         ("rain /path/to/readings.db", "", "server"),
         ("python -m rain serve", "", "server"),
         ("from rain import serve", "", None),
+        ("drops --to=x:1// rain", "By default, rain runs on port 5555.", "server"),
+        ("drops rain", "It counts them.", ""),
+        ("drops worker", "It runs on port 5555.", ""),
     ],
 )
 def test_whether_a_program_of_the_projects_own_serves(line: str, behind: str, stage: str | None) -> None:
     steps = read_steps(
-        f"# Rain\n\n## Usage\n\n    {line}\n\n{behind}\n", "README.md", vocabulary(), frozenset({"rain"})
+        f"# Rain\n\n## Usage\n\n    {line}\n\n{behind}\n",
+        "README.md",
+        vocabulary(),
+        frozenset({"rain", "drops rain"}),
     )
     assert [step.stage for step in steps] == ([] if stage is None else [stage])
+
+
+@pytest.mark.parametrize(
+    "files",
+    [
+        {
+            "setup.py": "setup(entry_points={'drops.commands': ['rain = rain:main'], 'drops.other': ['x = y:z']})\n"
+        },
+        {"setup.py": 'setup(entry_points="""\n[drops.commands]\nrain = rain:main\n[x]\na = b:c\n""")\n'},
+        {"pyproject.toml": "[project.entry-points.'drops.commands']\nrain = 'rain:main'\n"},
+    ],
+)
+def test_commands_that_a_project_adds_to_another_program(tmp_path: Path, files: dict[str, str]) -> None:
+    for path, text in files.items():
+        (tmp_path / path).write_text(text)
+    assert plugin_commands(walk(tmp_path), "") == {"drops rain"}
 
 
 def test_a_plain_text_that_marks_its_code_as_restructured_text_does() -> None:

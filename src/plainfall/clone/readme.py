@@ -61,9 +61,10 @@ _LISTENS = re.compile(
 )
 # What a document says behind a command that has started a server.
 _THEN_LISTENS = re.compile(
-    r"\blocalhost:\d|127\.0\.0\.1:\d|\b(is|be) (now )?(listening|running on)\b|\bbrowser\b", re.IGNORECASE
+    r"\blocalhost:\d|127\.0\.0\.1:\d|\b(is|be) (now )?(listening|running on)\b|\bbrowser\b|\bruns on port \d",
+    re.IGNORECASE,
 )
-_NEAR = 5  # lines behind a command
+_NEAR = 8  # lines behind a command
 # A word of the reader's own in a documented command.
 PLACEHOLDER = re.compile(
     r"^/?(path|folder|dir|directory)[-_/](to|of)\b|^<[^<>]*>$|^\[[^\[\]]*\]$|^\.\.\.$|^(your|my)[-_]\w|=<[^<>]*>$"
@@ -120,7 +121,7 @@ def read_steps(
             command = _by_name(written, words, programs)
             stage = stage_of(command, heading, words, programs)
             own = own_program(command, programs)
-            if own and not stage and _has_options_alone(command):
+            if own and not stage and _has_options_alone(command, own):
                 behind = block.line + block.code.count("\n")
                 near = "\n".join(bounded_lines(text)[behind - 1 : behind + _NEAR])
                 stage = "server" if _THEN_LISTENS.search(near) else ""
@@ -132,18 +133,22 @@ def read_steps(
 
 
 def own_program(command: str, programs: Collection[str]) -> str:
-    """The one of the project's own programs that a command runs, by its name or as a module of the same name; ""
-    for another command."""
+    """The one of the project's own programs that a command runs, by its name or as a module of the same name; for a
+    command that the project adds to another program, both words ("celery flower"). "" for another command."""
     first = command.split()[0]
     module = re.match(r"python3? -m ([\w-]+)(?![\w.-])", command)
     if module is not None:
         first = module.group(1)
-    return first if first in programs else ""
+    if first in programs:
+        return first
+    added = (f"{first} {word}" for word in command.split()[1:])
+    return next((one for one in added if one in programs), "")
 
 
-def _has_options_alone(command: str) -> bool:
-    """Whether only options and their values stand behind the program."""
-    words = command.split()[1:]
+def _has_options_alone(command: str, program: str) -> bool:
+    """Whether only options and their values stand behind the program's own words."""
+    added = program.partition(" ")[2]
+    words = [word for word in command.split()[1:] if word != added]
     return (
         bool(words)
         and all(

@@ -12,7 +12,7 @@ from plainfall.ecosystems.python.lists.toml import load_table
 from plainfall.errors import BadInput
 from plainfall.evidence import Evidence
 
-__all__ = ["ConsoleScript", "console_scripts", "runnable_modules", "serves_pages"]
+__all__ = ["ConsoleScript", "console_scripts", "plugin_commands", "runnable_modules", "serves_pages"]
 
 # What a program that serves pages is made with: a console script of a project that needs none of them is a tool.
 _SERVER_PACKAGES = frozenset(
@@ -80,11 +80,35 @@ def _of_cfg(tree: Tree, path: str) -> Iterator[ConsoleScript]:
     yield from _scripts(text.splitlines(), tree, path)
 
 
+def plugin_commands(tree: Tree, folder: str) -> frozenset[str]:
+    """The commands that a project adds to another package's program, as "PROGRAM WORD": entry points of a group
+    ``PROGRAM.commands``."""
+    place = f"{folder}/" if folder else ""
+    groups: dict[str, list[str]] = {}
+    if f"{place}setup.py" in tree:
+        groups |= _groups_of_setup(tree, f"{place}setup.py")
+    if f"{place}pyproject.toml" in tree:
+        table = load_table(tree, f"{place}pyproject.toml", "project", "entry-points")
+        groups |= {name: list(rows) for name, rows in table.items() if isinstance(rows, dict)}
+    results = set()
+    for group, rows in groups.items():
+        program, _, last = group.rpartition(".")
+        if last == "commands" and re.fullmatch(r"[\w-]+", program):
+            results |= {f"{program} {row.partition('=')[0].strip()}" for row in rows}
+    return frozenset(one for one in results if re.fullmatch(r"[\w-]+ [\w-]+", one))
+
+
 def _of_setup(tree: Tree, path: str) -> Iterator[ConsoleScript]:
+    yield from _scripts(_groups_of_setup(tree, path).get("console_scripts", []), tree, path)
+
+
+def _groups_of_setup(tree: Tree, path: str) -> dict[str, list[str]]:
+    """The entry points that a ``setup.py`` states literally, by group."""
     try:
         module = ast.parse(tree.text(path))
     except (SyntaxError, ValueError, RecursionError, MemoryError, BadInput):
-        return  # reported where the list is read
+        return {}  # reported where the list is read
+    results: dict[str, list[str]] = {}
     for node in ast.walk(module):
         if isinstance(node, ast.keyword) and node.arg == "entry_points":
             try:
@@ -92,13 +116,14 @@ def _of_setup(tree: Tree, path: str) -> Iterator[ConsoleScript]:
             except ValueError:
                 continue
             if isinstance(stated, str):  # an INI text
-                section = re.split(r"^[ \t]*\[", stated, flags=re.MULTILINE)
-                lines = [part.partition("]")[2] for part in section if part.startswith("console_scripts]")]
-                yield from _scripts("\n".join(lines).splitlines(), tree, path)
+                for part in re.split(r"^[ \t]*\[", stated, flags=re.MULTILINE)[1:]:
+                    name, _, rows = part.partition("]")
+                    results.setdefault(name.strip(), []).extend(rows.splitlines())
             elif isinstance(stated, dict):
-                rows = stated.get("console_scripts", [])
-                lines = rows.splitlines() if isinstance(rows, str) else [str(row) for row in rows]
-                yield from _scripts(lines, tree, path)
+                for name, rows in stated.items():
+                    lines = rows.splitlines() if isinstance(rows, str) else [str(row) for row in rows or ()]
+                    results.setdefault(str(name), []).extend(lines)
+    return results
 
 
 def _scripts(lines: Iterable[str], tree: Tree, path: str) -> Iterator[ConsoleScript]:

@@ -12,7 +12,12 @@ from plainfall.clone.parts import DependencyFile, Extension, PortWanted
 from plainfall.clone.walk import Tree
 from plainfall.ecosystems.python import survey
 from plainfall.ecosystems.python.asks import python_asks, python_of_time, python_with
-from plainfall.ecosystems.python.console_scripts import console_scripts, runnable_modules, serves_pages
+from plainfall.ecosystems.python.console_scripts import (
+    console_scripts,
+    plugin_commands,
+    runnable_modules,
+    serves_pages,
+)
 from plainfall.ecosystems.python.environment_names import environment_folders
 from plainfall.ecosystems.python.frameworks.script import opens_port
 from plainfall.evidence import Evidence
@@ -53,7 +58,9 @@ class PythonRecognising:
         return survey.python_commands(tree, folder)
 
     def programs(self, tree: Tree, folder: str) -> frozenset[str]:
-        return frozenset(one.name for one in console_scripts(tree, folder)) | runnable_modules(tree, folder)
+        return frozenset(one.name for one in console_scripts(tree, folder)) | (
+            runnable_modules(tree, folder) | plugin_commands(tree, folder)
+        )
 
     def after_installing(self, tree: Tree, folder: str) -> list[Command]:
         """None: what a Python project builds of its own, its installation builds."""
