@@ -256,6 +256,10 @@ def test_a_folder_in_which_a_program_writes_is_made(machine: Machine) -> None:
     assert status.stdout == ""
     other = committed(machine.clone({"app.py": SERVER.format(more="open('stations/all.csv')")}, "other"))
     assert machine.run("onboard", other).status == 1 and not (other / "stations").exists()
+    hidden = committed(
+        machine.clone({"app.py": SERVER.format(more="open('.git/logs2/x.log', 'a')")}, "hidden")
+    )
+    assert machine.run("onboard", hidden).status == 1 and not (hidden / ".git/logs2").exists()
     outside = machine.clone({"app.py": SERVER.format(more="open('../elsewhere/rain.log', 'a')")}, "outside")
     assert machine.run("onboard", outside).status == 1 and not (outside.parent / "elsewhere").exists()
 
@@ -287,6 +291,9 @@ def test_no_package_client_of_the_machine_is_run_by_a_projects_scripts(
     run = machine.run("onboard", clone, "--json")
     assert run.document["outcome"] == "done", run.document["failure"]
     assert (clone / "ready.txt").exists() and not (tmp_path / "was-run").exists()
+    (clone / "pyproject.toml").write_text("[tool.pdm.scripts]\nready = 'pdm run ready'\n")
+    round_and_round = machine.run("inside", clone, "--", "pdm", "run", "ready")
+    assert round_and_round.status == 1 and "again and again" in round_and_round.err
     added = machine.run("inside", clone, "--", "poetry", "add", "gaugekit")
     assert added.status == 1 and "plainfall onboard" in added.err
     # A documented line is its last command, in the part's environment.

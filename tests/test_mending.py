@@ -168,3 +168,18 @@ def test_stages_that_are_left_out_stay_so(machine: Machine) -> None:
     again = machine.run("onboard", clone, "--skip", "none", "--json")
     assert again.status == 1 and again.states["seeds"] == "failed"
     assert machine.run("onboard", clone, "--skip", "server").status == 2
+
+
+def test_a_port_that_was_taken_meanwhile_is_given_up(machine: Machine) -> None:
+    """The first start finds its port taken, as where another program was quicker; with --port it stays a failure."""
+    quicker = (
+        "import os, pathlib, sys\nmark = pathlib.Path('.started')\nif not mark.exists():\n    mark.touch()\n"
+        "    sys.exit(f'OSError: [Errno 98] Address already in use: {os.environ[\"PORT\"]}')\n"
+    )
+    clone = machine.clone({"app.py": quicker + SERVER, ".gitignore": ".started\n"})
+    run = machine.run("onboard", clone, "--json")
+    assert run.document["outcome"] == "done", run.document["failure"]
+    assert "another port is taken" in run.step("server")["remarks"][0]
+    machine.run("stop", clone)
+    (clone / ".started").unlink()
+    assert machine.run("onboard", clone, "--port", "8799").status == 1

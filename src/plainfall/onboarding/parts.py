@@ -97,7 +97,9 @@ class PartRun:
         done = second_try(self.work, step, problem)
         if done:
             return f"{done} (before that: {problem.cause})"
-        if not (self.work.wishes.mend and problem.mend) or step.stage in self._were_mended:
+        # A port that somebody took between the look and the start is nobody's wish: another one does.
+        is_port = problem.mend == "port" and self.work.wishes.port is None and step.stage is Stage.SERVER
+        if not (is_port or (self.work.wishes.mend and problem.mend)) or step.stage in self._were_mended:
             return ""
         self._were_mended.add(step.stage)
         done = mend(self.work, problem)

@@ -181,7 +181,8 @@ def _missing_folder(work: Work, step: Step, error: PlainfallError) -> str:
     place = Path(os.path.normpath(work.folder / error.thing)).parent
     inner = os.path.relpath(place, work.clone)
     written = _WRITTEN.search(error.thing) is not None
-    if not written or inner.startswith("..") or inner == "." or place.exists():
+    # Of folders with a dot before their names (a repository's, ours) none is any program's to fill.
+    if not written or inner.startswith(".") or "/." in inner or place.exists():
         return ""
     try:
         work.state.confined.own_folder(inner)

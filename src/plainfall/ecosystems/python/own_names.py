@@ -22,6 +22,8 @@ from plainfall.reading import toml_table
 __all__ = ["main", "write_names"]
 
 _KEPT = "PLAINFALL_PYTHONPATH"  # the variable that the small files carry the project's own in
+_DEPTH = "PLAINFALL_RUNS"  # how many of these led to this one
+_DEEPEST = 20
 _RUNNERS = ("uv", "poetry", "pipenv", "pdm", "hatch", "rye")
 _NAMES = (*_RUNNERS, "uvx", "pipx")
 _BY_PIP = ("pip", "pip3")
@@ -96,6 +98,11 @@ def _run(name: str, words: list[str]) -> int:
     if module:
         rest = ["python", "-m", *rest]
     variables = {key: value for key, value in os.environ.items() if key != "PYTHONPATH"}
+    depth = int(variables.get(_DEPTH, "0")) if variables.get(_DEPTH, "0").isdigit() else 0
+    if depth > _DEEPEST:
+        print(f"{name} run {shlex.join(rest)}: it runs itself again and again", file=sys.stderr)
+        return 1
+    variables[_DEPTH] = str(depth + 1)
     kept = variables.pop(_KEPT, "")
     if kept:
         variables["PYTHONPATH"] = kept
