@@ -13,11 +13,14 @@ import shlex
 import sys
 from collections.abc import Iterator, Mapping, Sequence
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from plainfall.confinement import Confined
-from plainfall.ecosystems.node.calls import Call, read_call
 from plainfall.ecosystems.own_files import write_program
 from plainfall.errors import BadInput
+
+if TYPE_CHECKING:  # every run of Plainfall imports this module for the names alone
+    from plainfall.ecosystems.node.calls import Call
 
 __all__ = ["main", "write_names"]
 
@@ -41,6 +44,8 @@ def write_names(confined: Confined, folder: Path, builder: list[str]) -> None:
 
 def main(words: Sequence[str]) -> int:
     """Does what ``NAME WORD…`` asks for; returns the exit status."""
+    from plainfall.ecosystems.node.calls import read_call
+
     client, rest = words[0], list(words[1:])
     here = _manifest_folder(Path.cwd())
     call = read_call(client, rest)

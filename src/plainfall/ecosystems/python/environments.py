@@ -12,7 +12,6 @@ from plainfall.ecosystems.own_files import names_folder
 from plainfall.ecosystems.python.environment import VirtualEnvironment, make_environment, standing
 from plainfall.ecosystems.python.environment_names import USUAL
 from plainfall.ecosystems.python.interpreters import GRAMMAR, interpreter_at, python_interpreters, unfit
-from plainfall.ecosystems.python.own_names import write_names
 from plainfall.ecosystems.python.wheel_names import has_wheel
 from plainfall.ecosystems.shape import CloneAccess, Debugging, DebugWish, EnvironmentStanding, Progress
 from plainfall.errors import NoFittingRuntime
@@ -113,6 +112,10 @@ class PythonEnvironment:
 
     def prepare(self, folder: Path, choice: Choice, access: CloneAccess) -> None:
         """The names of package clients that the project's scripts may call."""
+        from plainfall.ecosystems.python.own_names import (
+            write_names,  # a run that carries out nothing needs none
+        )
+
         has_pip = (virtual_environment(folder, choice, access).commands / "pip").exists()
         write_names(access.confined, names_folder(folder, access), has_pip=has_pip)
 
