@@ -350,7 +350,7 @@ def test_bad_lists_are_named(tmp_path: Path, name: str, text: str, said: str) ->
 
 @pytest.mark.parametrize(
     ("rule", "expected"),
-    [("^1.2", ">=1.2,<2"), ("^0.2.3", ">=0.2.3,<0.3"), ("~1.2.3", ">=1.2.3,<1.3"), ("~1", ">=1,<2"), ("*", ""),
+    [("^1.2", ">=1.2,<2"), ("^0.2.3", ">=0.2.3,<0.3"), ("~1.2.3", ">=1.2.3,<1.3"), ("~1", ">=1,<2"), ("^0.0.1-alpha.2", ">=0.0.1-alpha.2,<0.0.2"), ("~2.1rc1", ">=2.1rc1,<2.2"), ("*", ""),
      ("1.2.3", "==1.2.3"), (">=1, <2", ">=1,<2")],
 )  # fmt: skip
 def test_rules_with_carets_and_tildes(rule: str, expected: str) -> None:

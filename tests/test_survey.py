@@ -306,7 +306,8 @@ def test_words_of_the_readers_own_are_left_out_of_a_start_command(written: str, 
 def test_a_seed_command_with_a_placeholder_is_none(tmp_path: Path) -> None:
     (tmp_path / "app.py").write_text("print(1)\n")
     (tmp_path / "README.md").write_text(
-        "# Rain\n\n## Database\n\n    env GAUGES=<backend> python seed.py populate\n    python seed.py fill\n"
+        "# Rain\n\n## Database\n\n    env GAUGES=<backend> python seed.py populate\n"
+        "    GAUGES=./path_to_gauges python seed.py populate\n    python seed.py fill\n"
     )
     (tmp_path / "seed.py").write_text("")
     survey, _ = look(tmp_path)

@@ -144,7 +144,7 @@ def readme_commands(
                 continue  # what a container or another machine serves is not this part's server
             if not is_of_this_machine(command):
                 continue
-            if step.stage != "server" and any(PLACEHOLDER.search(word) for word in command.split()[1:]):
+            if step.stage != "server" and any(PLACEHOLDER.search(word) for word in command.split()):
                 continue  # what the reader is to put there, nobody knows
             if step.stage == "server":
                 names = {*tree.folders.get(folder, ()), *files}

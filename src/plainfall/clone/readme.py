@@ -67,7 +67,8 @@ _THEN_LISTENS = re.compile(
 _NEAR = 8  # lines behind a command
 # A word of the reader's own in a documented command.
 PLACEHOLDER = re.compile(
-    r"^/?(path|folder|dir|directory)[-_/](to|of)\b|^<[^<>]*>$|^\[[^\[\]]*\]$|^\.\.\.$|^(your|my)[-_]\w|=<[^<>]*>$"
+    r"^/?(path|folder|dir|directory)[-_/](to|of)\b|^<[^<>]*>$|^\[[^\[\]]*\]$|^\.\.\.$|^(your|my)[-_]\w|=<[^<>]*>$|"
+    r"=(\./|/)?(path|folder|dir|directory)[-_/](to|of)(?=[\W_]|$)"
 )
 _MATCHERS = [(stage, re.compile(pattern, re.IGNORECASE)) for stage, pattern in _STAGES]
 

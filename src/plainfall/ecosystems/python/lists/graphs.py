@@ -283,6 +283,12 @@ def _poetry_roots(manifest: Mapping[str, Any], groups: set[str], place: Evidence
         yield _Edge(canonicalize_name(requirement.name), frozenset(requirement.extras), requirement.marker)
 
 
+# A caret or tilde with a version, whose pre-release belongs to the lower end alone.
+_CARET = re.compile(
+    r"([\^~])\s*(\d+(?:\.\d+)*)((?:[-.]?(?:alpha|beta|preview|pre|post|dev|rc|a|b|c)[-.]?\d*)*)"
+)
+
+
 def spelled_out(text: str) -> str:
     """A version rule with carets and tildes in the standard range grammar: ``^3.10`` is ``>=3.10,<4``."""
 
@@ -295,10 +301,10 @@ def spelled_out(text: str) -> str:
         elif len(numbers) > 1:
             place = 1
         upper = [*numbers[:place], numbers[place] + 1]
-        return f">={match.group(2)},<{'.'.join(map(str, upper))}"
+        return f">={match.group(2)}{match.group(3)},<{'.'.join(map(str, upper))}"
 
     first = text.split("||")[0].strip()
-    rule = re.sub(r"([\^~])\s*(\d+(?:\.\d+)*)", spelled, first).replace(" ", "")
+    rule = _CARET.sub(spelled, first).replace(" ", "")
     if rule in ("", "*"):
         return ""
     return rule if rule[0] in "<>=!~" else f"=={rule}"
