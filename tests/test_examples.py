@@ -206,7 +206,22 @@ def test_older_release_lines_that_the_project_names_are_tried(machine: Machine, 
     machine.run("stop", clone)
     (clone / "app.py").write_text("raise ImportError('gone for good')\n")
     run = machine.run("onboard", clone)
-    assert run.status == 1 and "gone for good" in run.err
+    assert run.status == 1 and "gone for good" in run.err and "newer ones" not in run.err
+    # Where no release line helps, the clone does not stay behind.
+    other = machine.clone(
+        {
+            "app.py": "raise ImportError('gone')\n",
+            "pyproject.toml": pyproject,
+            "Procfile": "web: python app.py\n",
+        },
+        "other",
+    )
+    assert machine.run("onboard", other).status == 1
+    assert list((other / ".venv").rglob("django-6.0.1.dist-info")) and not list(
+        other.rglob("django-4*.dist-info")
+    )
+    again = machine.run("onboard", other, "--until", "dependencies", "--json")
+    assert again.states["dependencies"] == "kept"
 
 
 def test_the_lock_of_the_library_decides_where_there_is_a_choice(machine: Machine, offer: Offer) -> None:

@@ -105,8 +105,8 @@ class InstallWishes:
     and for how many seconds each may; ``hosts`` are registries for which the clone's own configuration may have the
     person's variables. With ``from_imports`` packages that no list names and that the sources import are installed,
     too; ``as_of`` is a day (ISO 8601) after which nothing that is chosen was published ("": any); ``rather`` are
-    wishes that versions are chosen by where there is a choice; ``with_client`` puts the runtime's own package
-    client into an environment that has none."""
+    wishes that versions are chosen by where there is a choice ("none" forgets earlier ones); ``with_client`` puts
+    the runtime's own package client into an environment that has none."""
 
     extras: frozenset[str] = frozenset()
     groups: frozenset[str] = frozenset()

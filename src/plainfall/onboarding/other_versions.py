@@ -54,10 +54,13 @@ def older_runtime(work: Work, step: Step, error: PlainfallError) -> str:
 
 def as_it_says(work: Work, step: Step, error: PlainfallError) -> str:
     """The versions that the project says it works with, where newer ones were taken and do not work: the newest
-    that it names, then the one before that."""
+    that it names, then the one before that. Where none of them helps, the newest ones are taken again: the failure
+    was of another kind, and no clone is to stay behind for it."""
     if not _is_of_versions(step, error):
         return ""
     tried = work.wishes.install.rather
+    if "none" in tried or (not tried and work.state.record(work.part.key, "dependencies").get("rather")):
+        return ""  # none of them helps, or an earlier run found the one that does
     said = list(work.installing.says_to_work_with(work.tree, work.part).items())[:_RELEASE_LINES]
     names = [wish for wish, _ in said]
     for wish, place in said[names.index(tried[0]) + 1 if tried and tried[0] in names else 0 :]:
@@ -72,6 +75,9 @@ def as_it_says(work: Work, step: Step, error: PlainfallError) -> str:
             if step.stage is Stage.PROBE:
                 serving.server(work)
             return f"newer ones do not work: {wish}, as the project names it, was taken ({place}): {result.title}"
+    if tried:
+        work.wishes = replace(work.wishes, install=replace(work.wishes.install, rather=("none",)))
+        installing.dependencies(work)
     return ""
 
 

@@ -262,7 +262,7 @@ def _with_choices(
         allowed=_remembered(wishes.allowed, before.get("allowed", ())),
         from_imports=wishes.from_imports or bool(before.get("from_imports")),
         with_client=wishes.with_client or bool(before.get("with_client")),
-        rather=wishes.rather or tuple(before.get("rather", ())),
+        rather=() if "none" in wishes.rather else wishes.rather or tuple(before.get("rather", ())),
         as_of="" if wishes.as_of == "none" else wishes.as_of or str(before.get("as_of", "")),
     )
     if not listed.is_from_imports or wishes.from_imports:
