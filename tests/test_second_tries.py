@@ -1,0 +1,159 @@
+"""What is tried after a failure without being asked: packages, versions, folders, runtimes."""
+
+from __future__ import annotations
+
+import dataclasses
+import subprocess
+from pathlib import Path
+
+from conftest import Machine, package
+from test_examples import SERVER, Offer, committed
+
+from plainfall.clone.walk import walk
+from plainfall.ecosystems.python.additions import well_known
+from plainfall.standins.registry import Archive
+
+
+def test_a_package_of_a_shipped_name_is_installed_where_it_is_missing(machine: Machine, offer: Offer) -> None:
+    known = package("pyyaml", members={"yaml/__init__.py": b"VERSION = '1.0'\n"})
+    offer([Archive.of(package("gaugekit")), Archive.of(known)])
+    server = SERVER.format(more="import gaugekit, yaml, requests")
+    files = {"app.py": server, "requirements.txt": "gaugekit\n", "Procfile": "web: python app.py\n"}
+    clone = machine.clone(files)
+    # requests is known as well, and the registry has none: what is missing is said, nothing is left behind.
+    run = machine.run("onboard", clone, "--json", "--no-input")
+    assert run.status == 1
+    assert "the Python module requests is not installed" in run.document["failure"]["cause"]
+    [remark] = [one for one in run.step("server")["remarks"] if "yaml was missing" in one]
+    assert "pyyaml was installed, too (no list; a well-known name)" in remark
+    (clone / "app.py").write_text(SERVER.format(more="import gaugekit, yaml"))
+    run = machine.run("onboard", clone, "--json", "--no-input")
+    assert run.document["outcome"] == "done", run.document["failure"]
+    assert set(machine.run("onboard", clone, "--json").states.values()) == {"kept"}
+    # Where there is no list at all, and all is known, nobody has to be asked.
+    alone = machine.clone({"app.py": SERVER.format(more="import yaml")}, "alone")
+    run = machine.run("onboard", alone, "--json", "--no-input")
+    assert run.document["outcome"] == "done", run.document["failure"]
+    assert any("which the sources import: pyyaml" in one for one in run.step("dependencies")["remarks"])
+
+
+def test_a_module_of_the_projects_own_is_no_package(tmp_path: Path) -> None:
+    (tmp_path / "yaml").mkdir()
+    (tmp_path / "yaml/__init__.py").write_text("import requests\n")
+    tree = walk(tmp_path)
+    assert well_known(tree, "", "yaml") is None and well_known(tree, "", "gaugekit") is None
+    found = well_known(tree, "", "requests")
+    assert found is not None and (found.text, str(found.needed_by)) == ("requests", "yaml/__init__.py:1")
+
+
+def test_versions_as_of_a_day(machine: Machine, offer: Offer) -> None:
+    old = dataclasses.replace(Archive.of(package("gaugekit", "1.0")), uploaded="2019-03-01T10:00:00Z")
+    new = dataclasses.replace(Archive.of(package("gaugekit", "2.0")), uploaded="2025-03-01T10:00:00Z")
+    offer([old, new])
+    main = SERVER.format(more="import gaugekit\nassert gaugekit.VERSION == '1.0', 'ImportError: too new'")
+    files = {"app.py": main, "requirements.txt": "gaugekit\n", "Procfile": "web: python app.py\n"}
+    clone = committed(machine.clone(files), "2019-06-01T12:00:00 +0000")
+    run = machine.run("onboard", clone, "--json")
+    assert run.document["outcome"] == "done", run.document["failure"]
+    assert any("as of 2019-06-01" in one for one in run.step("server")["remarks"])
+    assert run.step("dependencies")["detail"]["laid"] == ["gaugekit 2.0"]
+    kept = machine.run("onboard", clone, "--json")
+    assert kept.document["outcome"] == "done" and kept.states["server"] == "kept"
+    now = machine.run("onboard", clone, "--as-of", "none", "--until", "dependencies", "--json")
+    assert now.step("dependencies")["detail"]["laid"] == ["gaugekit 2.0"]
+    machine.run("stop", clone)
+    assert "is no day" in machine.run("onboard", clone, "--as-of", "yesterday").err
+
+
+def test_a_module_in_a_folder_above_the_part_is_found(machine: Machine) -> None:
+    main = SERVER.format(more="import os, rain\nassert rain.DROPS == 3 and os.environ['XDG_DATA_HOME']")
+    files = {"rain/__init__.py": "DROPS = 3\n", "examples/gauge/app.py": main}
+    clone = committed(
+        machine.clone({**files, "examples/gauge/requirements.txt": "\n", "README.md": "# Rain\n"})
+    )
+    run = machine.run("onboard", clone / "examples/gauge", "--json")
+    assert run.document["outcome"] == "done", run.document["failure"]
+    assert any("the folder at the top has it" in one for one in run.step("server")["remarks"])
+    assert set(machine.run("onboard", clone / "examples/gauge", "--json").states.values()) == {"kept"}
+
+
+def test_older_release_lines_that_the_project_names_are_tried(machine: Machine, offer: Offer) -> None:
+    offer([Archive.of(package("django", version)) for version in ("4.2.1", "5.2.3", "6.0.1")])
+    main = SERVER.format(more="import django\nif django.VERSION != '4.2.1': raise ImportError('gone')")
+    said = "classifiers = [\n 'Framework :: Django :: 5.2',\n 'Framework :: Django :: 6.0',\n]\n"
+    pyproject = f"[project]\nname = 'rain'\nversion = '1'\ndependencies = ['django>=4.2']\n{said}"
+    clone = machine.clone({"app.py": main, "pyproject.toml": pyproject, "Procfile": "web: python app.py\n"})
+    run = machine.run("onboard", clone, "--json")
+    assert run.document["outcome"] == "done", run.document["failure"]
+    remarks = [one for one in run.step("server")["remarks"] if "newer ones do not work" in one]
+    assert ["django<5.3" in remarks[0], "django<4.3" in remarks[1]] == [True, True], remarks
+    assert "pyproject.toml:4" in remarks[1]
+    again = machine.run("onboard", clone, "--json")
+    assert set(again.states.values()) == {"kept"}
+    machine.run("stop", clone)
+    (clone / "app.py").write_text("raise ImportError('gone for good')\n")
+    run = machine.run("onboard", clone)
+    assert run.status == 1 and "gone for good" in run.err and "newer ones" not in run.err
+    # Where no release line helps, the clone does not stay behind.
+    other = machine.clone(
+        {
+            "app.py": "raise ImportError('gone')\n",
+            "pyproject.toml": pyproject,
+            "Procfile": "web: python app.py\n",
+        },
+        "other",
+    )
+    assert machine.run("onboard", other).status == 1
+    assert list((other / ".venv").rglob("django-6.0.1.dist-info")) and not list(
+        other.rglob("django-4*.dist-info")
+    )
+    again = machine.run("onboard", other, "--until", "dependencies", "--json")
+    assert again.states["dependencies"] == "kept"
+
+
+def test_a_folder_in_which_a_program_writes_is_made(machine: Machine) -> None:
+    clone = committed(machine.clone({"app.py": SERVER.format(more="open('logs/rain.log', 'a').close()")}))
+    run = machine.run("onboard", clone, "--json")
+    assert run.document["outcome"] == "done", run.document["failure"]
+    assert any("the folder logs was missing" in one for one in run.step("server")["remarks"])
+    assert (clone / "logs/rain.log").exists()
+    status = subprocess.run(["git", "status", "--short"], cwd=clone, capture_output=True, text=True)
+    assert status.stdout == ""
+    other = committed(machine.clone({"app.py": SERVER.format(more="open('stations/all.csv')")}, "other"))
+    assert machine.run("onboard", other).status == 1 and not (other / "stations").exists()
+    hidden = committed(
+        machine.clone({"app.py": SERVER.format(more="open('.git/logs2/x.log', 'a')")}, "hidden")
+    )
+    assert machine.run("onboard", hidden).status == 1 and not (hidden / ".git/logs2").exists()
+    outside = machine.clone({"app.py": SERVER.format(more="open('../elsewhere/rain.log', 'a')")}, "outside")
+    assert machine.run("onboard", outside).status == 1 and not (outside.parent / "elsewhere").exists()
+
+
+def test_a_young_clone_is_not_taken_back_in_time(machine: Machine, offer: Offer) -> None:
+    offer([dataclasses.replace(Archive.of(package("gaugekit")), uploaded="2019-03-01T10:00:00Z")])
+    files = {
+        "app.py": "raise ImportError('too new')\n",
+        "requirements.txt": "gaugekit\n",
+        "Procfile": "web: python app.py\n",
+    }
+    clone = committed(machine.clone(files))
+    run = machine.run("onboard", clone, "--json")
+    assert run.status == 1 and not any(
+        "as of" in one for step in run.document["steps"] for one in step["remarks"]
+    )
+
+
+def test_a_missing_module_that_another_list_names_is_installed(machine: Machine, offer: Offer) -> None:
+    offer([Archive.of(package("gaugekit")), Archive.of(package("mapkit"))])
+    files = {
+        "pyproject.toml": "[project]\nname = 'rain'\nversion = '1'\ndependencies = ['gaugekit']\n"
+        "[project.optional-dependencies]\nmaps = ['mapkit']\n",
+        "app.py": SERVER.format(more="import mapkit"),
+        "Procfile": "web: python app.py\n",
+    }
+    clone = machine.clone(files)
+    run = machine.run("onboard", clone, "--json")
+    assert run.document["outcome"] == "done", run.document["failure"]
+    assert any("mapkit was missing" in one for one in run.step("server")["remarks"])
+    assert set(machine.run("onboard", clone, "--json").states.values()) <= {"kept", "left out"}
+    machine.run("stop", clone)
