@@ -18,8 +18,9 @@ from plainfall.formats.template_names import target_of
 from plainfall.formats.values import development_value, is_placeholder, is_secret, shown_value
 from plainfall.services.database_files import find_database_files
 from plainfall.services.definitions import Interpolated, find_definitions
+from plainfall.services.roles import role_of
 from plainfall.settings.listener_values import Listener, bind_value, match_listeners
-from plainfall.settings.matching import match_service, role_of
+from plainfall.settings.matching import match_service
 from plainfall.settings.similar_names import nearest
 from plainfall.settings.templates import find_templates
 

@@ -47,6 +47,7 @@ __all__ = [
     "PlainfallError",
     "RegistryProblem",
     "ServerFailed",
+    "ServiceFailed",
     "UsageProblem",
     "ValueNeeded",
     "disk_full_explained",
@@ -161,6 +162,10 @@ class DatabaseProblem(PlainfallError):
 
 
 class ServerFailed(PlainfallError):
+    pass
+
+
+class ServiceFailed(PlainfallError):
     pass
 
 

@@ -23,6 +23,7 @@ from plainfall.tracing import trace
 __all__ = ["Finished", "end_all", "postpone_interrupt", "release", "run", "running", "start", "started"]
 
 _RUNNING: set[int] = set()  # ids of the sessions that are under way
+_KEPT: set[int] = set()  # those that were released, and are nobody's leftovers
 _LOCK = threading.Lock()
 
 
@@ -44,9 +45,10 @@ def run(
     seconds: float | None = None,
     output: IO[bytes] | None = None,
     data: bytes | None = None,
+    **options: Any,
 ) -> Finished:
     """Runs a command to its end, without input unless ``data`` is given; with ``output`` all that it writes
-    goes there instead.
+    goes there instead; ``options`` are further ones of subprocess.Popen.
 
     Raises OSError if it cannot be started, subprocess.TimeoutExpired after ``seconds``. Whatever ends the
     wait, an interrupt included, ends the command with all of its session.
@@ -58,6 +60,7 @@ def run(
         stdin=subprocess.DEVNULL if data is None else subprocess.PIPE,
         stdout=output or subprocess.PIPE,
         stderr=subprocess.STDOUT if output else subprocess.PIPE,
+        **options,
     ) as process:
         text, errors = process.communicate(data, seconds)
     return Finished(
@@ -130,16 +133,19 @@ def _noted_before_an_interrupt() -> Iterator[None]:
         raise KeyboardInterrupt
 
 
-def release(pid: int) -> None:
-    """Lets a process that was started here outlive this one."""
+def release(pid: int, *, kept: bool = False) -> None:
+    """Lets a process that was started here outlive this one; with ``kept`` it still counts as one that was started
+    here, so that no command's end takes it for what that command left behind."""
     with _LOCK:
         _RUNNING.discard(pid)
+        if kept:
+            _KEPT.add(pid)
 
 
 def running() -> set[int]:
-    """Ids of what was started here and not released."""
+    """Ids of what was started here and not released, or released and kept."""
     with _LOCK:
-        return set(_RUNNING)
+        return _RUNNING | _KEPT
 
 
 def end_all() -> None:

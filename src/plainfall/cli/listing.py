@@ -8,6 +8,7 @@ from pathlib import Path
 from plainfall.cli.console import Console
 from plainfall.onboarding.register import Register, Registered
 from plainfall.onboarding.second_processes import processes_everywhere
+from plainfall.onboarding.services import SERVICE_ROW, services_everywhere
 
 __all__ = ["list_servers"]
 
@@ -16,8 +17,11 @@ def list_servers(console: Console, register: Register, user_state: Path) -> int:
     """Lists running servers, what runs beside them, and the ports that are reserved for each clone; returns the
     exit status."""
     rows = register.every()
+    owners = {row.clone for row in rows}
+    rows = [row for row in rows if not (row.part.startswith(SERVICE_ROW) and Path(row.clone).is_dir())]
     pids = {(row.clone, row.part): row.pids for row in rows}
     beside = processes_everywhere((row.clone for row in rows), user_state)
+    services = services_everywhere(owners, user_state)
     if console.json:
         document = {
             "servers": [_row(row, pids[row.clone, row.part]) for row in rows],
@@ -30,6 +34,15 @@ def list_servers(console: Console, register: Register, user_state: Path) -> int:
                     "command": record["command"],
                 }
                 for clone, part, name, record in beside
+            ],
+            "services": [
+                {
+                    "clone": clone,
+                    "kind": record["kind"],
+                    "port": record["port"],
+                    "pid": record["running"]["pid"],
+                }
+                for clone, _, record in services
             ],
         }
         console.document(document)
@@ -51,6 +64,11 @@ def list_servers(console: Console, register: Register, user_state: Path) -> int:
         whose = f"{console.shown_path(clone)}{f'  {part}' if part else ''}"
         console.result(f"{console.styled(name, 'good', out=True)}  {whose}")
         console.result(console.styled(f"    process {record['pid']}: {record['command']}", "dim", out=True))
+    for clone, _, record in services:
+        head = console.styled(f"{record['title']} on port {record['port']}", "good", out=True)
+        console.result(f"{head}  {console.shown_path(clone)}")
+        text = f"    process {record['running']['pid']}, data in {console.shown_path(record['data'])}"
+        console.result(console.styled(text, "dim", out=True))
     kept = [row for row in rows if not pids[row.clone, row.part]]
     if kept and console.verbose:
         console.result("ports kept for servers that do not run:")

@@ -22,13 +22,26 @@ _KEPT = (
 
 def adopted(content: Mapping[str, Any], old: Path, new: Path) -> dict[str, Any]:
     """The records for a clone at ``new`` that was at ``old``: settings that were written, and which databases
-    were migrated and seeded (those within the clone are the copies). No servers, no commands."""
+    were migrated and seeded (those within the clone are the copies). No servers, no commands; the data of private
+    databases where the clone was moved: that of one that was copied while they ran may be half-written."""
     records = {}
     for name, record in content.get("records", {}).items():
         stage = name.rpartition("|")[2]
         if stage in _KEPT and isinstance(record, dict):
             records[name] = _rebased(record, old, new) if "database" in record else record
-    return {"version": content["version"], "records": records, "servers": {}, "commands": {}}
+    services = content.get("services", {}) if not os.path.lexists(old) else {}
+    return {
+        "version": content["version"],
+        "records": records,
+        "servers": {},
+        "commands": {},
+        "services": {name: _moved(row, old, new) for name, row in services.items()},
+    }
+
+
+def _moved(row: dict[str, Any], old: Path, new: Path) -> dict[str, Any]:
+    data = Path(row.get("data", ""))
+    return {**row, "data": str(new / data.relative_to(old))} if data.is_relative_to(old) else row
 
 
 def _rebased(record: dict[str, Any], old: Path, new: Path) -> dict[str, Any]:

@@ -13,6 +13,7 @@ from typing import TYPE_CHECKING, Any
 from plainfall.errors import PlainfallError, disk_full_explained
 from plainfall.onboarding.events import Event, Listener, StepFinished, StepProgress, StepStarted
 from plainfall.onboarding.stages.configuring import with_open_values
+from plainfall.onboarding.stages.supporting import with_lacking_services
 from plainfall.onboarding.steps import Stage, State, Step, StepResult
 from plainfall.onboarding.work import Work
 
@@ -87,6 +88,7 @@ class PartRun:
                     raise problem from error
                 done = self._mended(step, problem) if len(tried) < _TRIES else ""
                 if not done:
+                    with_lacking_services(self.work, error)
                     raise
                 tried.append(done)
 

@@ -4,9 +4,18 @@ from __future__ import annotations
 
 from plainfall.clone.parts import PartFound
 from plainfall.onboarding.settling import Settling
-from plainfall.onboarding.stages import configuring, filling_data, first_page, installing, serving, tasks
+from plainfall.onboarding.stages import (
+    configuring,
+    filling_data,
+    first_page,
+    installing,
+    serving,
+    supporting,
+    tasks,
+)
 from plainfall.onboarding.steps import Stage, State, Step, StepResult
 from plainfall.onboarding.work import Work
+from plainfall.services.shape import kind_named
 
 __all__ = ["plan", "plan_settings"]
 
@@ -41,7 +50,7 @@ def plan(part: PartFound, settling: Settling) -> list[Step]:
         )
     else:
         steps.append(_left_out(part, Stage.DEPENDENCIES, "no dependency list was found in this part"))
-    steps += plan_settings(part, settling)
+    steps += [*plan_settings(part, settling), *_services(part, settling)]
     for stage, action in ((Stage.MIGRATIONS, filling_data.migrations), (Stage.SEEDS, filling_data.seeds)):
         for command in part.candidates(stage.value)[:1]:
             steps.append(
@@ -83,6 +92,16 @@ def plan_settings(part: PartFound, settling: Settling) -> list[Step]:
     why = "the code loads it" if result and result.loaded else ""
     evidence = tuple(place for place in (result.evidence, result.loaded) if place) if result else ()
     return [Step(part.key, Stage.SETTINGS, title, why, evidence, configuring.settings)]
+
+
+def _services(part: PartFound, settling: Settling) -> list[Step]:
+    """The step that brings up what the part addresses, as far as can be said before its settings are filled."""
+    needs = settling.needs_of_part(part)
+    if not needs:
+        return []
+    names = " and ".join(dict.fromkeys(kind_named(one.kind).title for one in needs))
+    places = tuple(dict.fromkeys(one.place for one in needs))
+    return [Step(part.key, Stage.SERVICES, f"bring up {names}", "", places, supporting.services)]
 
 
 def _tasks(part: PartFound) -> list[Step]:

@@ -11,6 +11,7 @@ from plainfall.onboarding.clone_root import CloneFolder
 from plainfall.onboarding.commands import end_leftovers
 from plainfall.onboarding.register import Register
 from plainfall.onboarding.second_processes import end_second_process
+from plainfall.onboarding.services import end_service, running_services
 from plainfall.onboarding.state import CloneState
 from plainfall.server.ports import is_free
 from plainfall.server.process import Running, stop
@@ -36,8 +37,9 @@ class Stopped:
 
 def stop_servers(place: CloneFolder, user_state: Path, part: str | None = None) -> list[Stopped]:
     """Ends every recorded server of a clone with the processes beside it (of the parts in the folder that was
-    named), or one part's; without ``part`` also what commands that were cut off left running. Raises ServerFailed
-    if one cannot be ended, CloneBusy while a run holds the clone, NothingToOnboard if the folder does not exist."""
+    named), or one part's; without ``part`` also the clone's private databases and caches, and what commands that
+    were cut off left running. Raises ServerFailed if one cannot be ended, CloneBusy while a run holds the clone,
+    NothingToOnboard if the folder does not exist."""
     clone = place.clone
     if not clone.is_dir():
         raise NothingToOnboard(f"{clone} is not a folder", remedy="Name the folder of a clone.")
@@ -52,7 +54,8 @@ def stop_servers(place: CloneFolder, user_state: Path, part: str | None = None) 
         for key, name in state.second_processes
         if (place.holds(key) if part is None else key == part)
     ]
-    if not servers and not others and (part is not None or not state.commands):
+    private = {} if part is not None or place.folder else running_services(state)
+    if not servers and not others and not private and (part is not None or not state.commands):
         return []
     stopped = []
     with state.locked():
@@ -65,6 +68,10 @@ def stop_servers(place: CloneFolder, user_state: Path, part: str | None = None) 
             ended = end_second_process(state, key, name)
             if ended:
                 stopped.append(Stopped(key, 0, ended, True, process=name))
+        for name, record in private.items():
+            ended = end_service(state, name)
+            port = int(record["port"])
+            stopped.append(Stopped("", port, ended, is_free(port), process=str(record["title"])))
         for mark, (line, group) in state.commands.items() if part is None else ():
             pids = end_leftovers(mark, group)
             state.keep_command(mark, None)
@@ -87,6 +94,10 @@ def end_processes(place: CloneFolder, user_state: Path, which: Sequence[tuple[st
     return stopped
 
 
+def _has_more(state: CloneState) -> bool:
+    return bool(state.second_processes or running_services(state))
+
+
 def stop_everywhere(user_state: Path) -> dict[str, list[Stopped]]:
     """Ends the servers of every clone in the register with the processes beside them, by clone; also those whose
     clone is gone. Raises as
@@ -96,7 +107,7 @@ def stop_everywhere(user_state: Path) -> dict[str, list[Stopped]]:
     for row in register.every():
         clone = Path(row.clone)
         there = clone.is_dir() and row.clone not in results
-        if there and (row.running is not None or CloneState(clone, user_state).second_processes):
+        if there and (row.running is not None or _has_more(CloneState(clone, user_state))):
             results[row.clone] = stop_servers(CloneFolder(clone), user_state)
         if row.running is None:
             continue

@@ -13,13 +13,16 @@ from plainfall.formats.documents import read_document
 from plainfall.formats.dotenv import parse_dotenv
 from plainfall.formats.entries import Entry
 from plainfall.formats.values import is_secret
+from plainfall.onboarding.service_needs import ServiceNeeds
+from plainfall.onboarding.services import port_of
 from plainfall.onboarding.state import CloneState
 from plainfall.services.database_files import find_database_files
 from plainfall.services.definitions import find_definitions
+from plainfall.services.needs import ServiceNeed
 from plainfall.settings.answers import given_values
 from plainfall.settings.item import Given, fingerprint
 from plainfall.settings.listener_values import Listener
-from plainfall.settings.setting import Asker
+from plainfall.settings.setting import Asker, Setting
 from plainfall.settings.unit_settings import Settled, Surveyed, settle
 from plainfall.settings.units import Unit, sources_of, units_of, uses_of
 from plainfall.survey.ports import PORT_KEYS, USUAL, port_wanted
@@ -55,6 +58,9 @@ class Settling:
         definitions += find_database_files(tree)
         self._keys: dict[str, frozenset[str]] = {}
         listeners = self._listeners(port, choose)
+        self._needs = ServiceNeeds(survey, tree, self.units, definitions)
+        if choose:
+            definitions = self._needs.placed(lambda need, taken: port_of(state, need, taken))
         self._surveyed = Surveyed(tree, survey.sources, definitions, taken, listeners, self._is_tracked)
 
     @property
@@ -71,6 +77,17 @@ class Settling:
     def clients(self) -> frozenset[str]:
         """The folders of parts that serve pages which call another part's interface."""
         return frozenset(unit.folder for unit in self.units if unit.client)
+
+    def needs_of_part(self, part: PartFound) -> list[ServiceNeed]:
+        """The servers that a part addresses on this machine, as far as its template, its sources and the
+        definitions say it."""
+        return self._needs.of_part(part)
+
+    def needs_with(
+        self, part: PartFound, shown: Sequence[Setting], values: Mapping[str, str]
+    ) -> list[ServiceNeed]:
+        """The same with the settings as they are."""
+        return self._needs.with_settings(part, shown, values, self._is_tracked)
 
     def unit(self, folder: str) -> Unit | None:
         """The unit of that folder that is not a shared one."""

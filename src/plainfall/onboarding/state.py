@@ -219,6 +219,17 @@ class CloneState:
             self._write()
 
     @property
+    def services(self) -> dict[str, dict[str, Any]]:
+        """Name to the record of each private server of the clone, and of servers that are used as they are."""
+        return dict(self._data.get("services", {}))
+
+    def keep_service(self, name: str, record: dict[str, Any]) -> None:
+        """Keeps such a record; the data of one that does not run is found by it."""
+        with self._lock:
+            self._data.setdefault("services", {})[name] = record
+            self._write()
+
+    @property
     def commands(self) -> dict[str, tuple[str, str]]:
         """The marks of the project's commands that were started and not seen to end, with their lines and control
         groups."""

@@ -59,7 +59,8 @@ class Wishes:
 
 @dataclass
 class Work:
-    """One part under way. Each stage adds what the later ones need."""
+    """One part under way. Each stage adds what the later ones need: ``lacking`` says which servers could not be
+    brought up, ``servers_used`` names those that answer."""
 
     clone: Path
     part: PartFound
@@ -83,6 +84,8 @@ class Work:
     byproducts: ByProducts | None = None
     edits: Edits | None = None
     ends_with_settings: bool = False
+    lacking: tuple[str, ...] = ()
+    servers_used: tuple[str, ...] = ()
 
     @property
     def onboarded(self) -> bool:

@@ -86,11 +86,12 @@ def start(
     output: int | None = None,
     group: str = "",
     answers: bytes = b"",
+    owner: Mapping[str, Any] | None = None,
 ) -> tuple[Running, subprocess.Popen[bytes]]:
     """Starts the command line in ``folder``, its output into the descriptor ``output`` of the file ``log``, which
     is closed here (without one the file is emptied, with mode 600). Nothing but ``answers`` (4 kB at the most) ever
-    comes on its input, which does not end either, since some servers end with it. Raises ServerFailed if it cannot
-    be started at all."""
+    comes on its input, which does not end either, since some servers end with it. ``owner`` are options of
+    subprocess.Popen that start it as another user. Raises ServerFailed if it cannot be started at all."""
     import psutil
 
     adopt_orphans()
@@ -109,6 +110,7 @@ def start(
             pass_fds=(value,),
             stdout=output,
             stderr=subprocess.STDOUT,
+            **(owner or {}),
         )
     except OSError as error:
         raise ServerFailed(f"the server could not be started: {error.strerror}") from error

@@ -16,15 +16,17 @@ __all__ = ["ServiceKind", "kind_named", "kinds"]
 
 @dataclass(frozen=True)
 class ServiceKind:
-    """``image`` finds the kind in an image's name; ``port`` is what it listens on by itself. ``variables`` are
-    those of its images, by what they set ("user", "password", "name"); ``root_variables`` hold the password of its
-    user ``root``. ``default_user`` is who there is where only a password is set: the database has that name, too.
-    ``command_password`` finds the password in the image's command. ``schemes`` matches the schemes of its
-    addresses, ``new_scheme`` is the one for an address that is made; ``adapter`` matches its name in database
-    configuration files. ``key_words`` are words in settings' keys that are about it, each with its place among the
-    kinds that the word may mean (1: first)."""
+    """``title`` is its name for people; ``image`` finds the kind in an image's name; ``port`` is what it listens
+    on by itself. ``variables`` are those of its images, by what they set ("user", "password", "name");
+    ``root_variables`` hold the password of its user ``root``. ``default_user`` is who there is where only a
+    password is set: the database has that name, too. ``command_password`` finds the password in the image's
+    command. ``schemes`` matches the schemes of its addresses, ``new_scheme`` is the one for an address that is
+    made; ``adapter`` matches its name in database configuration files. ``drivers`` finds the packages that speak
+    to it, in a list of requirements. ``key_words`` are words in settings' keys that are about it, each with its
+    place among the kinds that the word may mean (1: first)."""
 
     name: str
+    title: str
     image: str
     port: int
     schemes: str
@@ -35,6 +37,7 @@ class ServiceKind:
     default_user: str = ""
     command_password: str = ""
     adapter: str = ""
+    drivers: str = ""
     precedence: int = 9
 
     def is_image(self, name: str) -> bool:

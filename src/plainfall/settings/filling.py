@@ -18,10 +18,11 @@ from plainfall.formats.values import (
     plain_key,
     says_optional,
 )
+from plainfall.services.roles import role_of
 from plainfall.settings.generated import form_of, generated
 from plainfall.settings.item import Agreement, Given, Item, fingerprint, is_plain
 from plainfall.settings.listener_values import bind_value, match_listeners
-from plainfall.settings.matching import Match, match_service, role_of
+from plainfall.settings.matching import Match, match_service
 from plainfall.settings.setting import Asker, Question, Setting, SettingsFile
 from plainfall.settings.similar_names import nearest
 from plainfall.sources.values import Use
@@ -204,7 +205,7 @@ class Filler:
             return replace(base, value=bound, origin="development value", note="this machine only")
         kind = self._kind(item, value)
         if item.value is None:
-            return self._only_in_code(item, base, kind)
+            return self._only_in_code(item, base, kind, values)
         if kind is Kind.USABLE:
             return base
         if kind is Kind.GENERATE:
@@ -222,10 +223,22 @@ class Filler:
             return replace(base, origin="optional")
         return self._asked(item, base)
 
-    def _only_in_code(self, item: Item, base: Setting, kind: Kind) -> Setting:
+    def _only_in_code(self, item: Item, base: Setting, kind: Kind, values: Mapping[str, str]) -> Setting:
         """A key that the code reads and the template lacks: written only where the program stops without."""
         if item.default is not None and not item.needed:
             shown = item.default if is_plain(item.default) else ""
+            # A default that names another network's host, or a port that is somebody else's here, does not do.
+            match = match_service(item.key, shown, self.agreement.definitions, values) if shown else None
+            if match is not None and match.binding and match.value != shown:
+                secret = base.secret or is_secret(item.key, match.value)
+                return replace(
+                    base,
+                    value=match.value,
+                    origin="matched",
+                    evidence=match.place,
+                    note=match.what,
+                    secret=secret,
+                )
             return replace(
                 base, value=shown, origin="code default", evidence=item.default_place, written=False
             )

@@ -8,47 +8,15 @@ from dataclasses import dataclass, replace
 
 from plainfall.evidence import Evidence
 from plainfall.formats.addresses import Address, is_local, parse_address
-from plainfall.formats.values import is_placeholder, is_secret, plain_key
+from plainfall.formats.values import is_placeholder, is_secret
 from plainfall.services.definitions import Definition
+from plainfall.services.roles import role_of
 from plainfall.services.shape import kind_named, kinds
 
-__all__ = ["Match", "Role", "match_service", "role_of"]
+__all__ = ["Match", "match_service"]
 
 
-def _by_word() -> dict[str, tuple[str, ...]]:
-    """Words in keys, each with the kinds of service that it may mean, the likeliest first."""
-    ranked: dict[str, list[tuple[int, str]]] = {}
-    for kind in kinds():
-        for word, rank in kind.key_words.items():
-            ranked.setdefault(word, []).append((rank, kind.name))
-    return {word: tuple(name for _, name in sorted(rows)) for word, rows in ranked.items()}
-
-
-_KINDS = _by_word()
-_PIECES = {
-    "host": "HOST HOSTNAME SERVER",
-    "port": "PORT",
-    "user": "USER USERNAME USR LOGIN",
-    "password": "PASSWORD PASSWD PASS PWD",
-    "name": "NAME DATABASE DB DBNAME DATABASE_NAME DB_NAME",
-    "address": "URL URI DSN ADDRESS ADDR CONNECTION_STRING BACKEND CONNECTION_URL",
-}
-_PIECE_WORDS = sorted((word for words in _PIECES.values() for word in words.split()), key=len, reverse=True)
-_ROLE = re.compile(
-    rf"^(?:.*_)?(?P<service>{'|'.join(sorted(_KINDS, key=len, reverse=True))})_?"
-    rf"(?P<piece>{'|'.join(_PIECE_WORDS)})$"
-)
-_BARE_ADDRESS = re.compile(r"^(?:.*_)?(?P<service>DATABASE|REDIS|MONGO|MONGODB|RABBITMQ)$")
 _WORDS = {"user": "user", "password": "password", "name": "database", "port": "port", "host": "host"}
-
-
-@dataclass(frozen=True, slots=True)
-class Role:
-    """What a key is to a service: the kinds of service that it may be about, and the piece ("host", "port",
-    "user", "password", "name", "address")."""
-
-    kinds: tuple[str, ...]
-    piece: str
 
 
 @dataclass(frozen=True, slots=True)
@@ -62,17 +30,6 @@ class Match:
     what: str
     differs: tuple[str, ...] = ()
     binding: bool = True
-
-
-def role_of(key: str) -> Role | None:
-    """What a key of any kind of file is to a service; None if its name tells of none."""
-    name = re.sub(r"^(DEFAULT|DEVELOPMENT|DEV)_", "", plain_key(key))
-    match = _ROLE.match(name)
-    if not match:
-        bare = _BARE_ADDRESS.match(name) if "." not in key else None
-        return Role(_KINDS[bare.group("service")], "address") if bare else None
-    piece = next(piece for piece, words in _PIECES.items() if match.group("piece") in words.split())
-    return Role(_KINDS[match.group("service")], piece)
 
 
 def match_service(

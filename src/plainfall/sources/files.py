@@ -11,13 +11,14 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
+from plainfall.sources.service_addresses import MAY_STAND, service_addresses
 from plainfall.sources.values import FileFound
 from plainfall.workers import worker_pool
 from plainfall.writing import digest_of, read_json, write_json
 
 __all__ = ["SourceReader", "memory_file", "read_source", "read_sources"]
 
-_VERSION = 7  # of what the readers find: raised when they find more, so that remembered files are read anew
+_VERSION = 9  # of what the readers find: raised when they find more, so that remembered files are read anew
 _LARGEST = 1024 * 1024
 _MANY = 300  # below this many files to read, starting a second process costs more than it saves
 
@@ -49,7 +50,7 @@ class SourceReader:
 
 
 def _may_read(data: bytes, hints: Collection[str]) -> bool:
-    if any(word.encode() in data for word in hints):
+    if any(word.encode() in data for word in hints) or MAY_STAND.search(data):
         return True
     return any(
         _CONSTANT.search(data, max(0, match.start() - 48), match.start())
@@ -65,6 +66,7 @@ def read_source(text: str, path: str, readers: Iterable[SourceReader]) -> FileFo
         tuple(load for one in all_found for load in one.loads),
         tuple(constant for one in all_found for constant in one.constants),
         any(one.cut for one in all_found),
+        addresses=(*(one for found in all_found for one in found.addresses), *service_addresses(text, path)),
     )
 
 

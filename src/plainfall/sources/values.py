@@ -49,7 +49,8 @@ class Load:
 
 @dataclass(frozen=True, slots=True)
 class Constant:
-    """A host, port, address or device that a source file assigns: ``kind`` is one of these words."""
+    """A host, port, address or device that a source file assigns: ``kind`` is one of these words.
+    Of what a server is reached by, ``value`` may hold a password and is never shown."""
 
     name: str
     value: str
@@ -60,20 +61,22 @@ class Constant:
 @dataclass(frozen=True)
 class FileFound:
     """All that one file says; ``cut`` tells that it was too large or too odd to be read to its end, ``assigned``
-    are variables of the environment that it sets itself."""
+    are variables of the environment that it sets itself, ``addresses`` those of servers (their kinds: "service", an
+    address, and "database", the pieces of one)."""
 
     uses: tuple[Use, ...] = ()
     loads: tuple[Load, ...] = ()
     constants: tuple[Constant, ...] = ()
     cut: bool = False
     assigned: tuple[str, ...] = ()
+    addresses: tuple[Constant, ...] = ()
 
     def as_record(self) -> dict[str, Any]:
         """A form for JSON; empty lists are left out."""
         record: dict[str, Any] = {"cut": True} if self.cut else {}
         if self.assigned:
             record["assigned"] = list(self.assigned)
-        for name in ("uses", "loads", "constants"):
+        for name in ("uses", "loads", "constants", "addresses"):
             values = getattr(self, name)
             if values:
                 record[name] = [_flat(value) for value in values]
@@ -88,6 +91,7 @@ class FileFound:
             tuple(Constant(**_deep(Constant, row)) for row in record.get("constants", ())),
             bool(record.get("cut")),
             tuple(map(str, record.get("assigned", ()))),
+            tuple(Constant(**_deep(Constant, row)) for row in record.get("addresses", ())),
         )
 
 

@@ -39,6 +39,7 @@ _STAGES = (
     Stage.ENVIRONMENT,
     Stage.DEPENDENCIES,
     Stage.SETTINGS,
+    Stage.SERVICES,
     Stage.SERVER,
     Stage.PROBE,
 )

@@ -8,6 +8,7 @@ __all__ = ["KIND"]
 
 KIND = ServiceKind(
     name="mongodb",
+    title="MongoDB",
     image=r"mongo",
     port=27017,
     schemes=r"^mongodb",

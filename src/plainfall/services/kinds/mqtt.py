@@ -8,6 +8,7 @@ __all__ = ["KIND"]
 
 KIND = ServiceKind(
     name="mqtt",
+    title="an MQTT broker",
     image=r"mosquitto|emqx|vernemq",
     port=1883,
     schemes=r"^mqtts?$",

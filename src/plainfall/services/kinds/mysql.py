@@ -8,6 +8,7 @@ __all__ = ["KIND"]
 
 KIND = ServiceKind(
     name="mysql",
+    title="MariaDB",
     image=r"mysql|mariadb|percona",
     port=3306,
     schemes=r"^(mysql|mariadb)",
@@ -28,6 +29,7 @@ KIND = ServiceKind(
         "name": ("MYSQL_DATABASE", "MARIADB_DATABASE"),
     },
     root_variables=("MYSQL_ROOT_PASSWORD", "MARIADB_ROOT_PASSWORD"),
-    adapter=r"^(mysql|mariadb)",
+    adapter=r"^(django\.db\.backends\.|django_\w+\.)?(mysql|mariadb)",
+    drivers=r'mysqlclient|pymysql|aiomysql|asyncmy|mysql-connector|"(mysql2?|mariadb)"',
     precedence=2,
 )

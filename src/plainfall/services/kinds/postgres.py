@@ -8,6 +8,7 @@ __all__ = ["KIND"]
 
 KIND = ServiceKind(
     name="postgres",
+    title="PostgreSQL",
     image=r"postg(res|is)|timescale|pgvector",
     port=5432,
     schemes=r"^postg",
@@ -26,6 +27,7 @@ KIND = ServiceKind(
     },
     variables={"user": ("POSTGRES_USER",), "password": ("POSTGRES_PASSWORD",), "name": ("POSTGRES_DB",)},
     default_user="postgres",
-    adapter=r"^(postg|pgsql|pg$)",
+    adapter=r"^(django\.db\.backends\.|django\.contrib\.gis\.db\.backends\.|django_\w+\.)?(postg|pgsql|pg$)",
+    drivers=r'psycopg|asyncpg|pg8000|"(pg|postgres)"|pg-promise|postgrator|aiopg',
     precedence=1,
 )

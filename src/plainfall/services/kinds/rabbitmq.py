@@ -8,6 +8,7 @@ __all__ = ["KIND"]
 
 KIND = ServiceKind(
     name="rabbitmq",
+    title="RabbitMQ",
     image=r"rabbitmq",
     port=5672,
     schemes=r"^(amqps?|pyamqp)$",

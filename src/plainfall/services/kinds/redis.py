@@ -8,6 +8,7 @@ __all__ = ["KIND"]
 
 KIND = ServiceKind(
     name="redis",
+    title="Redis",
     image=r"redis|valkey|keydb|dragonfly",
     port=6379,
     schemes=r"^(rediss?|valkeys?)$",
@@ -23,5 +24,6 @@ KIND = ServiceKind(
     },
     variables={"password": ("REDIS_PASSWORD",)},
     command_password=r"""--requirepass\s+["']?([^\s"']+)""",
+    drivers=r"\b(redis|aioredis|django-redis|ioredis|connect-redis|bullmq|rq)\b",
     precedence=4,
 )

@@ -5,6 +5,7 @@ from __future__ import annotations
 import ast
 from collections.abc import Iterator
 
+from plainfall.ecosystems.python.sources.databases import databases
 from plainfall.ecosystems.python.sources.documents import document_uses
 from plainfall.ecosystems.python.sources.settings_classes import class_uses
 from plainfall.ecosystems.python.sources.tree import Module, dotted, literal_text, path_of
@@ -68,7 +69,13 @@ def read_python(text: str, path: str) -> FileFound:
     reader = _Reader(module)
     uses = [*reader.uses(), *class_uses(module), *document_uses(module)]
     assigned = tuple(reader.assigned())
-    return FileFound(tuple(uses), tuple(reader.loads()), tuple(_constants(module)), assigned=assigned)
+    return FileFound(
+        tuple(uses),
+        tuple(reader.loads()),
+        tuple(_constants(module)),
+        assigned=assigned,
+        addresses=tuple(databases(module)),
+    )
 
 
 class _Reader:
@@ -309,6 +316,9 @@ class _Reader:
             if not isinstance(text.value, str) or len(text.value) > 120 or not FILE_NAME.match(text.value):
                 continue
             entire: ast.expr = text
+            around = self._module.parents.get(text)
+            if isinstance(around, ast.Call) and dotted(around.func).endswith("getLogger"):
+                continue  # a name with dots
             for outer, _ in self._module.above(text):
                 joined = isinstance(outer, ast.BinOp) and isinstance(outer.op, ast.Div)
                 if isinstance(outer, ast.Call) and dotted(outer.func).rpartition(".")[2] in _JOINING:

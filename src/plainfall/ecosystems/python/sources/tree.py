@@ -70,6 +70,10 @@ class Module:
                     results[name.id] = node.value
         return results
 
+    def assigned(self, name: str) -> ast.expr | None:
+        """What the module assigns to a name at its top."""
+        return self._constants.get(name)
+
     def texts_of(self, node: ast.expr) -> list[tuple[str, ast.AST | None]]:
         """The texts that an expression can be: a literal, a constant of the module, or each of those that a
         loop runs over; with the loop, or None."""

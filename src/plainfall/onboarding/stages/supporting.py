@@ -1,0 +1,75 @@
+"""Services: the databases and caches that a part addresses on this machine answer before anything uses them."""
+
+from __future__ import annotations
+
+from plainfall.errors import PlainfallError, ServiceFailed
+from plainfall.onboarding.services import Brought, bring_up
+from plainfall.onboarding.steps import State, StepResult
+from plainfall.onboarding.work import Work
+from plainfall.services.needs import ServiceNeed
+
+__all__ = ["services", "with_lacking_services"]
+
+
+def services(work: Work) -> StepResult:
+    """Brings up every server that the part's settings and sources address on this machine, at the same time. Where
+    no program of one is here, that is said, and the run goes on: the part may do without. Raises ServiceFailed."""
+    needs = work.settled_by().needs_with(work.part, work.settings_shown, work.settings)
+    if not needs:
+        return StepResult(State.LEFT_OUT, "no server is needed", "the settings address none on this machine")
+    brought = _all(work, needs)
+    work.lacking = tuple(one.text for one in brought if one.state == "lacking")
+    work.servers_used = tuple(f"{one.need.kind}:{one.port}" for one in brought if one.state != "lacking")
+    states = {one.state for one in brought}
+    state = State.DONE if "done" in states else State.LEFT_OUT if states == {"lacking"} else State.KEPT
+    met = [one for one in brought if one.state != "lacking"]
+    title = "; ".join(one.text for one in met) or "nothing was brought up"
+    remarks = [*work.lacking, *(remark for one in brought for remark in one.remarks)]
+    places = tuple(dict.fromkeys(one.need.place for one in brought))
+    detail = {
+        "services": [
+            {"kind": one.need.kind, "port": one.port or one.need.port, "state": one.state} for one in brought
+        ]
+    }
+    why = "; ".join(_why(one.need) for one in met)
+    return StepResult(state, title, why, places, tuple(remarks), detail)
+
+
+def _all(work: Work, needs: list[ServiceNeed]) -> list[Brought]:
+    """Those of one kind after each other, since they share names and programs; kinds at the same time."""
+    kinds: dict[str, list[ServiceNeed]] = {}
+    for need in needs:
+        kinds.setdefault(need.kind, []).append(need)
+
+    def of_kind(some: list[ServiceNeed]) -> list[Brought] | PlainfallError:
+        try:
+            return [bring_up(work.state, work.surroundings, need) for need in some]
+        except PlainfallError as error:
+            return error
+
+    if len(kinds) == 1:
+        results = [of_kind(needs)]
+    else:
+        from concurrent.futures import ThreadPoolExecutor
+
+        with ThreadPoolExecutor(len(kinds)) as pool:
+            results = list(pool.map(of_kind, kinds.values()))
+    brought: list[Brought] = []
+    for result in results:
+        if isinstance(result, PlainfallError):
+            raise result
+        brought += result
+    return brought
+
+
+def _why(need: ServiceNeed) -> str:
+    if need.via:
+        return f"{need.via} addresses it"
+    return "the sources address it" if need.fixed else "the clone defines it"
+
+
+def with_lacking_services(work: Work, error: PlainfallError) -> PlainfallError:
+    """The failure of a later step, with what could not be brought up in its remedy."""
+    if work.lacking and not isinstance(error, ServiceFailed) and work.lacking[0] not in error.remedy:
+        error.remedy = f"{error.remedy} It may be for want of a server: {' '.join(work.lacking)}".strip()
+    return error

@@ -1,0 +1,1 @@
+"""The kinds of service that Plainfall serves by itself, one module each with its ``ENGINE``."""

@@ -1,0 +1,188 @@
+"""A private MariaDB or MySQL: their manuals' chapters on installing the data folder and on accounts."""
+
+from __future__ import annotations
+
+import contextlib
+import getpass
+import os
+import pwd
+import signal
+from collections.abc import Iterator, Sequence
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+from plainfall.errors import ServiceFailed
+from plainfall.services.engine import Account, Place, Program, Reach, found_programs
+
+if TYPE_CHECKING:
+    import pymysql
+
+__all__ = ["ENGINE"]
+
+_SOCKET = "private.sock"
+_HOSTS = "localhost", "127.0.0.1"
+
+
+class _MySql:
+    """Its root comes in over the socket alone, and only as this user of the system."""
+
+    kind = "mysql"
+    title = "MariaDB"
+    stop_signal = int(signal.SIGTERM)
+    restarts_for_accounts = False
+
+    def programs(self, path: Sequence[str]) -> list[Program]:
+        """Either of both; the older name is a link to the newer one."""
+        hidden = ("/usr/sbin", "/usr/libexec", "/usr/local/sbin", "/opt/homebrew/bin", "/usr/local/mysql/bin")
+        return found_programs(("mariadbd", "mysqld"), path, hidden, "--version", r"Ver (\d+(?:\.\d+)*)")
+
+    def made_by(self, data: Path) -> str:
+        """Newer ones take over what older ones wrote."""
+        return ""
+
+    def make(self, program: Program, place: Place) -> None:
+        """MariaDB has a script for it, MySQL an option."""
+        script = _script(program)
+        if script is None:
+            place.run(
+                [str(program.path), "--no-defaults", "--initialize-insecure", f"--datadir={place.data}"], 120
+            )
+            return
+        place.run(
+            [
+                str(script), "--no-defaults", f"--datadir={place.data}", "--auth-root-authentication-method=socket",
+                f"--auth-root-socket-user={_me()}", "--skip-test-db", f"--basedir={_base(program)}",
+            ],
+            120,
+        )  # fmt: skip
+
+    def words(self, program: Program, place: Place, port: int, accounts: Sequence[Account]) -> list[str]:
+        """No configuration file is read."""
+        return [
+            str(program.path), "--no-defaults", f"--basedir={_base(program)}", f"--datadir={place.data}",
+            f"--socket={place.sockets / _SOCKET}", f"--port={port}", "--bind-address=127.0.0.1",
+            f"--pid-file={place.data / 'private.pid'}", "--innodb-buffer-pool-size=64M", "--skip-log-bin",
+            "--character-set-server=utf8mb4", "--tmpdir=/tmp", "--innodb-flush-log-at-trx-commit=2",
+        ]  # fmt: skip
+
+    def is_ready(self, place: Place, port: int, pid: int) -> bool:
+        """It lets its root in."""
+        try:
+            with _connected(unix_socket=str(place.sockets / _SOCKET), user="root"):
+                return True
+        except ServiceFailed:
+            return False
+
+    def admit(self, place: Place, port: int, accounts: Sequence[Account]) -> list[str]:
+        """Accounts for both names of this machine, as clients over socket and port are seen."""
+        made = []
+        with (
+            _connected(unix_socket=str(place.sockets / _SOCKET), user="root") as database,
+            database.cursor() as cursor,
+        ):
+            cursor.execute("SHOW DATABASES")
+            names = {str(row[0]) for row in cursor.fetchall()}
+            cursor.execute("SELECT user, host FROM mysql.user")
+            roles = {(str(user), str(host)) for user, host in cursor.fetchall()}
+            for account in accounts:
+                if account.database and account.database not in names:
+                    cursor.execute(f"CREATE DATABASE {_name(account.database)} CHARACTER SET utf8mb4")
+                    names.add(account.database)
+                    made.append(f"database {account.database}")
+                for host in _HOSTS if account.user else ():
+                    if account.user == "root" and host == "localhost":
+                        continue  # this one is ours, over the socket; people come over the port
+                    who = f"{_text(database, account.user)}@'{host}'"
+                    word = "ALTER" if (account.user, host) in roles else "CREATE"
+                    cursor.execute(f"{word} USER {who} IDENTIFIED BY {_text(database, account.password)}")
+                    cursor.execute(f"GRANT ALL PRIVILEGES ON *.* TO {who} WITH GRANT OPTION")
+                    if word == "CREATE" and host == _HOSTS[-1]:
+                        made.append(f"user {account.user}")
+                    roles.add((account.user, host))
+        return made
+
+    def make_database(self, host: str, port: int, account: Account) -> None:
+        """As the user itself."""
+        with _connected(**_login(host, port, account)) as database, database.cursor() as cursor:
+            cursor.execute(f"CREATE DATABASE {_name(account.database)} CHARACTER SET utf8mb4")
+
+    def reach(self, host: str, port: int, account: Account) -> Reach:
+        """A login, and which tables there are."""
+        import pymysql
+
+        try:
+            with _connected(**_login(host, port, account)) as database, database.cursor() as cursor:
+                cursor.execute(
+                    "SELECT (SELECT count(*) FROM information_schema.schemata WHERE schema_name = %s), "
+                    "count(*) FROM information_schema.tables WHERE table_schema = %s",
+                    (account.database, account.database),
+                )
+                row = cursor.fetchone() or (0, 0)
+                if not row[0]:
+                    return Reach("no database")
+                return Reach("filled", f"{row[1]} tables") if row[1] else Reach("empty")
+        except ServiceFailed as failure:
+            cause = failure.__cause__
+            refused = isinstance(cause, pymysql.err.OperationalError) and cause.args[:1] == (2003,)
+            return Reach("silent" if refused else "other", str(cause))
+
+
+def _script(program: Program) -> Path | None:
+    for folder in (program.path.parent, program.path.parent.parent / "bin", Path("/usr/bin")):
+        for name in ("mariadb-install-db", "mysql_install_db"):
+            if (folder / name).exists():
+                return folder / name
+    return None
+
+
+def _base(program: Program) -> Path:
+    return program.path.parent.parent
+
+
+def _me() -> str:
+    return pwd.getpwuid(os.geteuid()).pw_name
+
+
+def _name(text: str) -> str:
+    return "`" + text.replace("`", "``") + "`"
+
+
+def _text(database: pymysql.Connection[Any], text: str) -> str:
+    return str(database.escape(text))
+
+
+def _login(host: str, port: int, account: Account) -> dict[str, Any]:
+    return {
+        "host": host,
+        "port": port,
+        "user": account.user or getpass.getuser(),
+        "password": account.password,
+    }
+
+
+@contextlib.contextmanager
+def _connected(**login: Any) -> Iterator[pymysql.Connection[Any]]:
+    import pymysql
+
+    try:
+        database = pymysql.connect(
+            **login, connect_timeout=5, autocommit=True, charset="utf8mb4", local_infile=False
+        )
+    except (pymysql.Error, OSError) as error:
+        raise _failed(error) from error
+    try:
+        yield database
+    except pymysql.Error as error:
+        raise _failed(error) from error
+    finally:
+        database.close()
+
+
+def _failed(error: Exception) -> ServiceFailed:
+    return ServiceFailed(
+        f"MariaDB does not do what is asked: {error.args[-1] if error.args else error}",
+        remedy="Read the server's log.",
+    )
+
+
+ENGINE = _MySql()

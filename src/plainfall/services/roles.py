@@ -1,0 +1,57 @@
+"""What a setting's key is to a service, by the words in it."""
+
+from __future__ import annotations
+
+import re
+from dataclasses import dataclass
+
+from plainfall.formats.values import plain_key
+from plainfall.services.shape import kinds
+
+__all__ = ["Role", "role_of"]
+
+
+def _by_word() -> dict[str, tuple[str, ...]]:
+    """Words in keys, each with the kinds of service that it may mean, the likeliest first."""
+    ranked: dict[str, list[tuple[int, str]]] = {}
+    for kind in kinds():
+        for word, rank in kind.key_words.items():
+            ranked.setdefault(word, []).append((rank, kind.name))
+    return {word: tuple(name for _, name in sorted(rows)) for word, rows in ranked.items()}
+
+
+_KINDS = _by_word()
+_PIECES = {
+    "host": "HOST HOSTNAME SERVER",
+    "port": "PORT",
+    "user": "USER USERNAME USR LOGIN",
+    "password": "PASSWORD PASSWD PASS PWD",
+    "name": "NAME DATABASE DB DBNAME DATABASE_NAME DB_NAME",
+    "address": "URL URI DSN ADDRESS ADDR CONNECTION_STRING BACKEND CONNECTION_URL",
+}
+_PIECE_WORDS = sorted((word for words in _PIECES.values() for word in words.split()), key=len, reverse=True)
+_ROLE = re.compile(
+    rf"^(?:.*_)?(?P<service>{'|'.join(sorted(_KINDS, key=len, reverse=True))})_?"
+    rf"(?P<piece>{'|'.join(_PIECE_WORDS)})$"
+)
+_BARE_ADDRESS = re.compile(r"^(?:.*_)?(?P<service>DATABASE|REDIS|MONGO|MONGODB|RABBITMQ)$")
+
+
+@dataclass(frozen=True, slots=True)
+class Role:
+    """What a key is to a service: the kinds of service that it may be about, and the piece ("host", "port",
+    "user", "password", "name", "address")."""
+
+    kinds: tuple[str, ...]
+    piece: str
+
+
+def role_of(key: str) -> Role | None:
+    """What a key of any kind of file is to a service; None if its name tells of none."""
+    name = re.sub(r"^(DEFAULT|DEVELOPMENT|DEV)_", "", plain_key(key))
+    match = _ROLE.match(name)
+    if not match:
+        bare = _BARE_ADDRESS.match(name) if "." not in key else None
+        return Role(_KINDS[bare.group("service")], "address") if bare else None
+    piece = next(piece for piece, words in _PIECES.items() if match.group("piece") in words.split())
+    return Role(_KINDS[match.group("service")], piece)
