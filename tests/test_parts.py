@@ -30,7 +30,9 @@ def run_of(part: str, told: list[tuple[str, str, str]], *steps: Step) -> PartRun
             told.append((event.step.part, event.step.stage.value, type(event).__name__))
 
     wishes = SimpleNamespace(mend=False)
-    work = SimpleNamespace(part=SimpleNamespace(path=part), progress=None, wishes=wishes, lacking=())
+    work = SimpleNamespace(
+        part=SimpleNamespace(path=part), progress=None, wishes=wishes, lacking=(), as_of_tried=""
+    )
     return PartRun(cast(Any, work), list(steps), tell)
 
 

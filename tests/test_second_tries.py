@@ -7,6 +7,7 @@ import subprocess
 from pathlib import Path
 
 from conftest import Machine, package
+from test_building import source_package, tree
 from test_examples import SERVER, Offer, committed
 
 from plainfall.clone.walk import walk
@@ -157,3 +158,100 @@ def test_a_missing_module_that_another_list_names_is_installed(machine: Machine,
     assert any("mapkit was missing" in one for one in run.step("server")["remarks"])
     assert set(machine.run("onboard", clone, "--json").states.values()) <= {"kept", "left out"}
     machine.run("stop", clone)
+
+
+def test_versions_that_did_not_help_are_not_kept(machine: Machine, offer: Offer) -> None:
+    old = dataclasses.replace(Archive.of(package("gaugekit", "1.0")), uploaded="2019-03-01T10:00:00Z")
+    new = dataclasses.replace(Archive.of(package("gaugekit", "2.0")), uploaded="2025-03-01T10:00:00Z")
+    offer([old, new])
+    main = SERVER.format(more="import gaugekit\nraise ImportError('it is broken in every version')")
+    files = {"app.py": main, "requirements.txt": "gaugekit\n", "Procfile": "web: python app.py\n"}
+    clone = committed(machine.clone(files), "2019-06-01T12:00:00 +0000")
+    run = machine.run("onboard", clone, "--json")
+    assert run.status == 1 and any("as of 2019-06-01" in one for one in run.step("server")["remarks"])
+    again = machine.run("onboard", clone, "--until", "dependencies", "--json")
+    assert again.step("dependencies")["detail"]["laid"] == ["gaugekit 2.0"]
+
+
+def test_a_program_that_looks_for_files_above_its_folder_is_started_there(machine: Machine) -> None:
+    main = SERVER.format(more="open('stations/list.txt').close()")
+    files = {"stations/list.txt": "Ashford\n", "demo/app.py": main, "demo/requirements.txt": "\n"}
+    clone = committed(
+        machine.clone({**files, "demo/Procfile": "web: python app.py\n", "README.md": "# Rain\n"})
+    )
+    run = machine.run("onboard", clone / "demo", "--json")
+    assert run.document["outcome"] == "done", run.document["failure"]
+    assert run.document["servers"][0]["command"] == "cd .. && python demo/app.py"
+    assert set(machine.run("onboard", clone / "demo", "--json").states.values()) == {"kept"}
+
+
+def test_a_part_that_is_a_package_is_run_from_the_folder_above(machine: Machine) -> None:
+    page = (
+        "import argparse, http.server\nfrom . import NAME\n\nif __name__ == '__main__':\n"
+        "    parser = argparse.ArgumentParser()\n    parser.add_argument('--port', type=int)\n"
+        "    port = parser.parse_args().port\n"
+        "    http.server.test(http.server.SimpleHTTPRequestHandler, port=port, bind='127.0.0.1')\n"
+    )
+    files = {"demo/__init__.py": "NAME = 'rain'\n", "demo/__main__.py": page, "demo/requirements.txt": "\n"}
+    clone = committed(machine.clone({**files, "README.md": "# Rain\n"}))
+    run = machine.run("onboard", clone / "demo", "--json")
+    assert run.document["outcome"] == "done", run.document["failure"]
+    assert run.document["servers"][0]["command"] == "cd .. && python -m demo --port ${PORT}"
+
+
+def test_a_module_of_a_project_beside_the_part_is_found(machine: Machine) -> None:
+    main = SERVER.format(more="import rainkit, drops\nassert rainkit.DROPS == 3")
+    files = {
+        "tools/rainkit/setup.py": "", "tools/rainkit/rainkit/__init__.py": "DROPS = 3\n", "drops.py": "",
+        "demo/app.py": main, "demo/requirements.txt": "\n", "demo/Procfile": "web: python app.py\n",
+    }  # fmt: skip
+    clone = committed(machine.clone({**files, "README.md": "# Rain\n"}))
+    run = machine.run("onboard", clone / "demo", "--json")
+    assert run.document["outcome"] == "done", run.document["failure"]
+    remarks = " ".join(run.step("server")["remarks"])
+    assert "tools/rainkit has it" in remarks and "the folder at the top has it" in remarks
+    assert set(machine.run("onboard", clone / "demo", "--json").states.values()) == {"kept"}
+
+
+def test_an_application_without_a_secret_key_gets_one(machine: Machine) -> None:
+    guard = "if len(os.environ.get('SECRET_KEY', '')) < 30:\n  raise RuntimeError('no secret key was set')"
+    clone = machine.clone(
+        {"app.py": SERVER.format(more=guard), "requirements.txt": "", "Procfile": "web: python app.py\n"}
+    )
+    run = machine.run("onboard", clone, "--json")
+    assert run.document["outcome"] == "done", run.document["failure"]
+    assert any("it got one, as SECRET_KEY" in one for one in run.step("server")["remarks"])
+    kept = machine.run("onboard", clone, "--json")
+    assert set(kept.states.values()) == {"kept"}
+    key = machine.run("inside", clone, "--", "python", "-c", "import os; print(os.environ['SECRET_KEY'])").out
+    assert len(key.strip()) == 64 or "•" in key
+    assert not any(
+        key.strip() in one.read_text("utf-8", "replace") for one in clone.rglob("*") if one.is_file()
+    )
+
+
+def test_a_version_whose_build_tools_do_not_fit_is_passed_over(machine: Machine, offer: Offer) -> None:
+    new = source_package("gauge", tree("gauge", version="2.0", needs="'buildkit>=9'"), "2.0")
+    old = source_package("gauge", tree("gauge", version="1.0", needs="'buildkit>=1'"), "1.0")
+    offer([new, old, Archive.of(package("buildkit"))])
+    files = {"requirements.txt": "gauge\n", "app.py": ""}
+    run = machine.run("onboard", machine.clone(files), "--until", "dependencies", "--json")
+    assert run.document["failure"] is None, run.document["failure"]
+    step = run.step("dependencies")
+    assert step["detail"]["laid"] == ["gauge 1.0"]
+    assert any("gauge 2.0 cannot be built here (no version of buildkit" in one for one in step["remarks"])
+    pinned = machine.clone({**files, "requirements.txt": "gauge==2.0\n"}, "pinned")
+    refused = machine.run("onboard", pinned, "--until", "dependencies", "--json")
+    assert "no version of buildkit satisfies" in refused.document["failure"]["cause"]
+
+
+def test_a_document_that_means_the_readers_own_project(machine: Machine) -> None:
+    main = (
+        "import argparse, sys\nparser = argparse.ArgumentParser()\nparser.add_argument('--project', required=True)\n"
+        "parser.add_argument('word')\nname = parser.parse_args().project\n"
+        "if __name__ == '__main__':\n    sys.exit(f\"Error: Could not find project '{name}'\")\n"
+    )
+    readme = "# Rain\n\n## Usage\n\n    python gauges.py --project my-stations serve\n"
+    clone = machine.clone({"gauges.py": main, "README.md": readme, "requirements.txt": ""})
+    run = machine.run("onboard", clone, "--json")
+    assert run.document["outcome"] == "done" and run.states["server"] == "left out"

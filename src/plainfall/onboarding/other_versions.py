@@ -12,7 +12,7 @@ from plainfall.onboarding.work import Work
 from plainfall.repository import last_commit_time
 from plainfall.surroundings import passed_on
 
-__all__ = ["as_it_says", "of_its_time", "older_runtime"]
+__all__ = ["as_it_says", "of_its_time", "older_runtime", "taken_back"]
 
 _OF_ANOTHER_KIND = frozenset(
     "command-missing setting-missing database-unreachable connection-refused host-unknown port-taken "
@@ -50,6 +50,13 @@ def older_runtime(work: Work, step: Step, error: PlainfallError) -> str:
     if step.stage is Stage.PROBE:
         serving.server(work)
     return f"newer runtimes have no module {error.thing}: {result.title} was taken"
+
+
+def taken_back(work: Work) -> None:
+    """Versions as of a day that did not help are no choice for later runs: the next one takes the newest again."""
+    record = work.state.record(work.part.key, "dependencies")
+    if work.as_of_tried and record.get("as_of") == work.as_of_tried:
+        work.state.keep(work.part.key, "dependencies", {**record, "as_of": "", "fingerprint": ""})
 
 
 def as_it_says(work: Work, step: Step, error: PlainfallError) -> str:
@@ -114,4 +121,5 @@ def of_its_time(work: Work, step: Step, error: PlainfallError, *, installs: bool
     except PlainfallError:
         work.wishes = before
         return ""
+    work.as_of_tried = day
     return f"versions were taken as of {day}, when the clone was last changed: {result.title}"

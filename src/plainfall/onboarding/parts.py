@@ -12,6 +12,7 @@ from typing import TYPE_CHECKING, Any
 
 from plainfall.errors import PlainfallError, disk_full_explained
 from plainfall.onboarding.events import Event, Listener, StepFinished, StepProgress, StepStarted
+from plainfall.onboarding.other_versions import taken_back
 from plainfall.onboarding.stages.configuring import with_open_values
 from plainfall.onboarding.stages.supporting import with_lacking_services
 from plainfall.onboarding.steps import Stage, State, Step, StepResult
@@ -89,6 +90,8 @@ class PartRun:
                 done = self._mended(step, problem) if len(tried) < _TRIES else ""
                 if not done:
                     with_lacking_services(self.work, error)
+                    if self.work.as_of_tried:
+                        taken_back(self.work)
                     raise
                 tried.append(done)
 

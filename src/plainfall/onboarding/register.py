@@ -62,6 +62,10 @@ class Register:
         """All rows whose clone still exists, or whose server still runs, by clone and part."""
         return sorted(self._read().values(), key=lambda one: (one.clone, one.part))
 
+    def row_of(self, clone: Path, part: str) -> Registered | None:
+        """The row of a clone's part."""
+        return self._read().get((str(clone), part))
+
     def port_for(
         self, clone: Path, part: str, wanted: int, taken: Collection[int], *, exactly: bool = False
     ) -> int:

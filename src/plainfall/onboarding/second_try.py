@@ -17,7 +17,7 @@ from plainfall.onboarding.stages.filling_data import rows_at_stake
 from plainfall.onboarding.stages.starting import stop_server
 from plainfall.onboarding.stages.tasks import carry_out
 from plainfall.onboarding.steps import Stage, Step, StepResult
-from plainfall.onboarding.work import IMPORT_FOLDER, Work
+from plainfall.onboarding.work import IMPORT_FOLDER, SECRET_KEY, Work
 from plainfall.repository import exclude_locally
 from plainfall.settings.setting import Question
 
@@ -49,6 +49,9 @@ def second_try(work: Work, step: Step, error: PlainfallError) -> str:
         made = _missing_folder(work, step, error)
         if made:
             return made
+        given = _secret_key(work, step, error)
+        if given:
+            return given
     if work.part.dependencies is None:
         return ""
     if step.stage in _LATER:
@@ -104,25 +107,39 @@ def _withheld_code(work: Work, error: PlainfallError) -> str:
 
 
 def _own_folder(work: Work, step: Step, error: PlainfallError) -> str:
-    """A module of the project's own that stands in a folder above the part, and that nothing installs."""
+    """A module of the project's own that stands in a folder above the part, or in a project beside it, and that
+    nothing installs."""
     top = error.thing.partition(".")[0]
     if error.rule != "module-missing" or not work.part.path or not work.language.folder_variables:
         return ""
-    if work.state.record(work.part.key, IMPORT_FOLDER):
+    before = work.state.record(work.part.key, IMPORT_FOLDER).get("folders", [])
+    folder = _folder_with(work, top)
+    if folder is None or folder in before:
         return ""
+    work.state.keep(work.part.key, IMPORT_FOLDER, {"folders": [*before, folder]})
+    name = work.language.folder_variables[0]
+    if step.stage is Stage.PROBE:
+        stop_server(work, work.server or {})
+        serving.server(work)
+    return f"{top} was missing: {folder or 'the folder at the top'} has it, and is in {name} now"
+
+
+def _folder_with(work: Work, top: str) -> str | None:
+    """The folder that a module of the clone is found in: the nearest above the part; else the only project of the
+    clone that has it."""
     above = work.part.path
     while above:
         above = above.rpartition("/")[0]
         for folder in (above, f"{above}/src" if above else "src"):
             place = f"{folder}/{top}" if folder else top
             if f"{place}.py" in work.tree or f"{place}/__init__.py" in work.tree:
-                work.state.keep(work.part.key, IMPORT_FOLDER, {"folder": folder})
-                name = work.language.folder_variables[0]
-                if step.stage is Stage.PROBE:
-                    stop_server(work, work.server or {})
-                    serving.server(work)
-                return f"{top} was missing: {folder or 'the folder at the top'} has it, and is in {name} now"
-    return ""
+                return folder
+    ending = f"/{top}/__init__.py"
+    places = {path.removesuffix(ending) for path in work.tree.files if path.endswith(ending)}
+    projects = [
+        place for place in places if {"setup.py", "pyproject.toml"} & set(work.tree.folders.get(place, ()))
+    ]
+    return projects[0] if len(projects) == 1 else None
 
 
 def _missing_package(work: Work, step: Step, error: PlainfallError) -> str:
@@ -193,6 +210,17 @@ def _missing_folder(work: Work, step: Step, error: PlainfallError) -> str:
         stop_server(work, work.server or {})
         serving.server(work)
     return f"the folder {inner} was missing, in which {Path(error.thing).name} is written: it was made"
+
+
+def _secret_key(work: Work, step: Step, error: PlainfallError) -> str:
+    """A key for an application that signs sessions and has none: a developer would set any."""
+    if error.rule != "secret-key" or work.state.record(work.part.key, SECRET_KEY):
+        return ""
+    work.state.keep(work.part.key, SECRET_KEY, {"names": ["SECRET_KEY", "FLASK_SECRET_KEY"]})
+    if step.stage is Stage.PROBE:
+        stop_server(work, work.server or {})
+        serving.server(work)
+    return "the application has no secret key: it got one, as SECRET_KEY and FLASK_SECRET_KEY"
 
 
 def _own_tables(work: Work, step: Step, error: PlainfallError) -> str:

@@ -37,9 +37,9 @@ class Stopped:
 
 def stop_servers(place: CloneFolder, user_state: Path, part: str | None = None) -> list[Stopped]:
     """Ends every recorded server of a clone with the processes beside it (of the parts in the folder that was
-    named), or one part's; without ``part`` also the clone's private databases and caches, and what commands that
-    were cut off left running. Raises ServerFailed if one cannot be ended, CloneBusy while a run holds the clone,
-    NothingToOnboard if the folder does not exist."""
+    named), or one part's, and the clone's private databases and caches where nothing else of it runs; without
+    ``part`` also what commands that were cut off left running. Raises ServerFailed if one cannot be ended,
+    CloneBusy while a run holds the clone, NothingToOnboard if the folder does not exist."""
     clone = place.clone
     if not clone.is_dir():
         raise NothingToOnboard(f"{clone} is not a folder", remedy="Name the folder of a clone.")
@@ -54,7 +54,11 @@ def stop_servers(place: CloneFolder, user_state: Path, part: str | None = None) 
         for key, name in state.second_processes
         if (place.holds(key) if part is None else key == part)
     ]
-    private = {} if part is not None or place.folder else running_services(state)
+    left = {*state.servers, *(key for key, _ in state.second_processes)} - {
+        *servers,
+        *(key for key, _ in others),
+    }
+    private = {} if left else running_services(state)
     if not servers and not others and not private and (part is not None or not state.commands):
         return []
     stopped = []

@@ -110,7 +110,8 @@ def bring_up(state: CloneState, surroundings: Surroundings, need: ServiceNeed) -
         return Brought(need, "lacking", text)
     name, record = _name_for(state, need)
     digest = _digest(need)
-    if record is not None and _runs(record) and int(record["port"]) == need.port:
+    there = record is not None and Path(record["data"]).is_dir()
+    if record is not None and there and _runs(record) and int(record["port"]) == need.port:
         title = f"{record['title']} on port {need.port}"
         if record["accounts"] == digest:
             return Brought(need, "kept", title, (), need.port)
@@ -143,7 +144,7 @@ def _started(
     programs: Sequence[Any],
 ) -> Brought:
     from plainfall.services.engine import engine_of
-    from plainfall.services.private import launch, make_data, program_for
+    from plainfall.services.private import end_lost, launch, make_data, program_for
 
     engine = engine_of(need.kind)
     assert engine is not None  # the caller asked
@@ -156,6 +157,7 @@ def _started(
         "identity": None, "running": Running(0, 0.0, mark, "", str(log), need.port).as_record(),
     }  # fmt: skip
     state.keep_service(name, row)
+    end_lost(engine, place)
     fresh = make_data(engine, program, place, surroundings.cache)
     status = os.stat(place.data)
     row["identity"] = [status.st_dev, status.st_ino]

@@ -34,10 +34,11 @@ from plainfall.runtimes.choice import Choice
 from plainfall.settings.setting import Asker, Setting
 from plainfall.surroundings import Surroundings
 
-__all__ = ["ENVIRONMENT", "IMPORT_FOLDER", "Wishes", "Work"]
+__all__ = ["ENVIRONMENT", "IMPORT_FOLDER", "SECRET_KEY", "Wishes", "Work"]
 
 ENVIRONMENT = "environment folder"  # the record of its name
-IMPORT_FOLDER = "import folder"  # the record of a folder above the part that its modules are found in
+SECRET_KEY = "secret key"  # the record that an application gets one of Plainfall's, as variables
+IMPORT_FOLDER = "import folder"  # the record of folders beside the part that its modules are found in
 
 
 @dataclass(frozen=True)
@@ -60,7 +61,7 @@ class Wishes:
 @dataclass
 class Work:
     """One part under way. Each stage adds what the later ones need: ``lacking`` says which servers could not be
-    brought up, ``servers_used`` names those that answer."""
+    brought up, ``servers_used`` names those that answer, ``as_of_tried`` is the day whose versions were tried."""
 
     clone: Path
     part: PartFound
@@ -85,6 +86,7 @@ class Work:
     edits: Edits | None = None
     ends_with_settings: bool = False
     lacking: tuple[str, ...] = ()
+    as_of_tried: str = ""
     servers_used: tuple[str, ...] = ()
 
     @property
@@ -177,14 +179,22 @@ class Work:
         own = self.environment.variables(self.folder, self.chosen(), self.access())
         path = os.pathsep.join((own.pop("PATH"), variables["PATH"]))
         named = dict(self.part.variables)
-        above = self.state.record(self.part.key, IMPORT_FOLDER).get("folder")
+        more = self.state.record(self.part.key, IMPORT_FOLDER).get("folders", [])
         for number, name in enumerate(self.language.folder_variables):
             places = [str(self.folder / named[name])] if name in named else []
-            places += [str(self.clone / above)] if above is not None and number == 0 else []
+            places += [str(self.clone / folder) for folder in more] if number == 0 else []
             if places:
                 named[name] = os.pathsep.join(places)
-        return {**variables, **named, **self.settings, **own, "PATH": path}
+        return {**variables, **self._secret_key(), **named, **self.settings, **own, "PATH": path}
+
+    def _secret_key(self) -> dict[str, str]:
+        """A key for sessions under the names that frameworks read by themselves, where the application has none:
+        the same each time, and never written anywhere."""
+        if not self.state.record(self.part.key, SECRET_KEY):
+            return {}
+        key = self.state.seal.mark(SECRET_KEY, self.part.key)
+        return {"SECRET_KEY": key, "FLASK_SECRET_KEY": key}
 
     def masked(self, text: str) -> str:
         """The text with every secret value among the settings covered."""
-        return masked(text, self.settings)
+        return masked(text, {**self._secret_key(), **self.settings})

@@ -135,7 +135,8 @@ def wait_until_ready(
     next_look = begin + _LOOK
     log = _Log(running.log)
     used = 0.0
-    pids: frozenset[int] = frozenset()
+    seen: dict[int, str] = {}
+    settled: set[int] = set()
     anew: deque[float] = deque(maxlen=_CIRCLE)
     mute: set[int] = set()
     since: dict[int, float] = {}
@@ -153,12 +154,17 @@ def wait_until_ready(
                 next_look = time.monotonic() + _LOOK
                 log.look()
                 here = frozenset(belonging(running))
+                lines = {pid: seen.get(pid) or _command_of(pid) for pid in here}
                 before, used = used, _cpu_seconds(here)
                 if before and used - before > _WORKS:
                     log.grew = now
-                if pids - here and here - pids:
+                # One that was there for a while ended, and one like it came: helpers that are asked once do not
+                # count.
+                ended = {line for pid, line in seen.items() if pid not in here and pid in settled}
+                if ended & {line for pid, line in lines.items() if pid not in seen}:
                     anew.append(now)
-                pids = here
+                settled = {pid for pid in here if pid in seen}
+                seen = lines
             for port, address in _places(running).items():
                 if port != running.port and now - since.setdefault(port, now) < elsewhere:
                     continue
@@ -180,6 +186,13 @@ def wait_until_ready(
                 return Ready("asks", seconds=waited, question=question)
         tick(waited)
         time.sleep(_PAUSE)
+
+
+def _command_of(pid: int) -> str:
+    try:
+        return " ".join(psutil.Process(pid).cmdline())
+    except psutil.Error:
+        return ""  # it ended between the look and this one
 
 
 def _cpu_seconds(pids: Iterable[int]) -> float:

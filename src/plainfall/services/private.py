@@ -27,7 +27,16 @@ if TYPE_CHECKING:
 
     import psutil
 
-__all__ = ["data_elsewhere", "end", "launch", "make_data", "may_enter", "program_for", "socket_folder"]
+__all__ = [
+    "data_elsewhere",
+    "end",
+    "end_lost",
+    "launch",
+    "make_data",
+    "may_enter",
+    "program_for",
+    "socket_folder",
+]
 
 _REST = Path("/var/lib/plainfall")
 _READY = 60.0  # seconds until a server must let somebody in
@@ -173,7 +182,6 @@ def launch(
     """Starts the server, waits until it lets somebody in, and makes what is missing; returns it and what was made.
     ``keep`` gets the record of what is started as soon as it is known. Raises ServiceFailed; then nothing of it
     runs."""
-    _end_lost(engine, place)
     words = engine.words(program, place, port, accounts)
     line = f"exec {shlex.join(words)}"
     owner = place.owner.options() if place.owner else None
@@ -226,9 +234,11 @@ def end(engine: Engine, running: Running, popen: subprocess.Popen[Any] | None = 
     return sorted({*before, *stop(running, popen)})
 
 
-def _end_lost(engine: Engine, place: Place) -> None:
-    """Servers of this very data folder that a run which was killed left behind, with all their processes, and what
-    they left in it. Raises ServiceFailed where one stays: two on the same data would destroy it."""
+def end_lost(engine: Engine, place: Place) -> None:
+    """Servers of this very data folder that a run which was killed left behind, with all their processes, and
+    what they left in it. Raises ServiceFailed where one stays: two on the same data would destroy it. To be
+    called before there is data: one whose folder was deleted and made anew would write its state into the new
+    one, too."""
     import psutil
 
     holders = _holders(place.data)

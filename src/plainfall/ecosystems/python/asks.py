@@ -49,10 +49,14 @@ _RELEASED = {
 
 
 def python_of_time(day: str) -> list[VersionAsk]:
-    """The newest release line that had been out for half a year on that day, as a preference."""
+    """No newer release line than the newest that had been out for half a year on that day, as a preference."""
     lines = [line for released, line in _RELEASED.items() if _half_a_year_later(released) <= day]
     line = lines[-1] if lines else next(iter(_RELEASED.values()))
-    return [VersionAsk(line, f"=={line}.*", Strength.PREFERENCE, "its time", Evidence("--as-of", 0, day))]
+    major, minor = line.split(".")
+    specifier = f"<{major}.{int(minor) + 1}"
+    return [
+        VersionAsk(f"{line} at most", specifier, Strength.PREFERENCE, "its time", Evidence("--as-of", 0, day))
+    ]
 
 
 def python_with(module: str) -> list[VersionAsk]:

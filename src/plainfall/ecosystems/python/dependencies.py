@@ -13,7 +13,7 @@ from plainfall.ecosystems.python.belonging import contested_files, paths_of_othe
 from plainfall.ecosystems.python.bundled import client_pin
 from plainfall.ecosystems.python.bytecode import bytecode_placements, compile_later
 from plainfall.ecosystems.python.environment import VirtualEnvironment
-from plainfall.ecosystems.python.job import InstallResult, Job, Lazy
+from plainfall.ecosystems.python.job import BUILD_TOOLS, InstallResult, Job, Lazy
 from plainfall.ecosystems.python.laying import (
     INSTALLER,
     installed_distributions,
@@ -30,6 +30,8 @@ from plainfall.packages.placing import Folders, place_files
 
 __all__ = ["install", "layout_of"]
 
+_OLDER = 12  # versions that are passed over in one installation
+
 
 def install(job: Job) -> InstallResult:
     """Makes the environment hold what the list says.
@@ -43,17 +45,41 @@ def install(job: Job) -> InstallResult:
     try:
         with disk_full_explained("getting packages"):
             try:
-                _install(job, lazy, result)
+                result = _with_older(job, lazy, result)
             except (DependencyProblem, HashMismatch):
                 # A resolution of ours that the index no longer agrees with is no reason to fail.
                 if job.listed.pins is not None or result.resolved or not job.lock.is_file():
                     raise
                 job.access.confined.remove(job.lock)
-                result = InstallResult()
-                _install(job, lazy, result)
+                result = _with_older(job, lazy, result)
     finally:
         lazy.close(result)
     return result
+
+
+def _with_older(job: Job, lazy: Lazy, outer: InstallResult) -> InstallResult:
+    """Installs; where nothing that a chosen version must be built with fits this Python, an older version of that
+    package is chosen, as if its index had said so. Where it fails, ``outer`` learns whether versions were
+    chosen."""
+    remarks: list[str] = []
+    while True:
+        result = InstallResult(remarks=list(remarks))
+        try:
+            _install(job, lazy, result)
+            return result
+        except DependencyProblem as error:
+            name, _, version = error.thing.partition(" ")
+            listed = job.listed.pins is not None or any(
+                line.name == canonicalize_name(name) and "==" in str(line.requirement)
+                for line in job.listed.wishes
+            )
+            if error.rule != BUILD_TOOLS or not version or listed or len(job.avoided) >= _OLDER:
+                raise
+            job.access.confined.remove(job.lock)
+            job = replace(job, avoided=(*job.avoided, f"{name}!={version}"))
+            remarks.append(f"{name} {version} cannot be built here ({error.cause}): an older one was taken")
+        finally:
+            outer.resolved = result.resolved
 
 
 def _install(job: Job, lazy: Lazy, result: InstallResult) -> None:

@@ -19,15 +19,19 @@ if TYPE_CHECKING:
     from plainfall.ecosystems.python.configuration import Sources
     from plainfall.ecosystems.python.supply import Progress, Supply
 
-__all__ = ["InstallResult", "Job", "Lazy"]
+__all__ = ["BUILD_TOOLS", "InstallResult", "Job", "Lazy"]
+
+BUILD_TOOLS = (
+    "build-tools"  # the rule of a failure: nothing that a package must be built with fits this Python
+)
 
 
 @dataclass(frozen=True)
 class Job:
     """One installation: the clone, the list, the environment and its interpreter, where the resolved lock
     is kept, the versions taken instead of others, the archives that were installed the time before, what may
-    be touched, the day as of which versions are chosen, wishes that count where there is a choice, and whether the
-    interpreter's own package client is laid, too."""
+    be touched, the day as of which versions are chosen, wishes that count where there is a choice, whether the
+    interpreter's own package client is laid, too, and versions that cannot be built here ("NAME!=VERSION")."""
 
     clone: Path
     listed: Listed
@@ -43,6 +47,7 @@ class Job:
     as_of: str = ""
     rather: tuple[str, ...] = ()
     with_client: bool = False
+    avoided: tuple[str, ...] = ()
 
 
 @dataclass

@@ -10,6 +10,7 @@ from plainfall.clone.walk import Tree
 from plainfall.ecosystems.python.job import InstallResult, Job, Lazy
 from plainfall.ecosystems.python.pins import Pin
 from plainfall.errors import PlainfallError
+from plainfall.evidence import Evidence
 from plainfall.writing import digest_of, digest_of_files
 
 if TYPE_CHECKING:
@@ -43,6 +44,7 @@ def pins_of_wishes(job: Job, lazy: Lazy, result: InstallResult) -> list[Pin]:
     kept = _kept_lock(job, inputs)
     if kept is not None:
         return [*kept, *obtained]
+    from plainfall.ecosystems.python.lists.manifests import requirement_at
     from plainfall.ecosystems.python.lists.pylock import write_pylock
     from plainfall.ecosystems.python.resolving import resolve
 
@@ -50,6 +52,7 @@ def pins_of_wishes(job: Job, lazy: Lazy, result: InstallResult) -> list[Pin]:
     known = {position: _as_direct(pin, lazy) for position, pin in enumerate(obtained)}
     wishes = [*directs, *indexed]
     limits = [*listed.constraints, *supply.user_limits()]
+    limits += [requirement_at(text, Evidence("what can be built here")) for text in job.avoided]
     candidate = resolve(
         wishes,
         limits,

@@ -19,6 +19,7 @@ from plainfall.ecosystems.python.building import build_wheel_from, unpack_source
 from plainfall.ecosystems.python.configuration import Sources
 from plainfall.ecosystems.python.environment import VirtualEnvironment
 from plainfall.ecosystems.python.finding import Finder
+from plainfall.ecosystems.python.job import BUILD_TOOLS
 from plainfall.ecosystems.python.limits import check_limits, user_limits
 from plainfall.ecosystems.python.metadata import MetadataSource
 from plainfall.ecosystems.python.pins import Pin, Target, choice_key
@@ -312,7 +313,11 @@ class Supply:
             max(self._as_of, _BUILD_INTERFACE) if self._as_of else "",
         )
         try:
-            result = resolve(lines, (), {}, inner.finder, inner.metadata, target)
+            try:
+                result = resolve(lines, (), {}, inner.finder, inner.metadata, target)
+            except DependencyProblem as error:
+                error.rule, error.thing = error.rule or BUILD_TOOLS, error.thing or label
+                raise
             return inner.trees([Pin(one.name, one.version, place) for one in result])
         finally:
             inner.close()
@@ -328,8 +333,9 @@ class Supply:
         static = self._static_metadata(archive)
         if static is not None:
             return static
-        name = file.filename.rpartition("-")[0]
-        tree = self.built(SourceArchive(archive, sha256, Pin(name, "", place)))
+        name, _, rest = file.filename.rpartition("-")
+        version = re.sub(r"\.(tar\.\w+|tgz|zip)$", "", rest)
+        tree = self.built(SourceArchive(archive, sha256, Pin(name, version, place)))
         return (tree.folder / str(tree.facts["dist_info"]) / "METADATA").read_text("utf-8", "replace")
 
     def _static_metadata(self, archive: Path) -> str | None:

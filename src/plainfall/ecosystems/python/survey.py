@@ -259,6 +259,22 @@ def _main_file(tree: Tree, folder: str) -> Iterator[Command]:
                 "server", f"python {name}", reason, 8, Evidence(place + name, number), folder, may_fail=True
             )
             return
+    yield from _own_main(tree, folder)
+
+
+def _own_main(tree: Tree, folder: str) -> Iterator[Command]:
+    """A part that is a package with a main module: it is run from the folder above."""
+    path = f"{folder}/__main__.py"
+    if not folder or f"{folder}/__init__.py" not in tree or path not in tree:
+        return
+    text = tree.text(path)
+    main = MAIN_GUARD.search(text)
+    if main is not None:
+        name = folder.rpartition("/")[2]
+        port = " --port ${PORT}" if re.search(r"""["']--port["']""", text) else ""
+        place = Evidence(path, text[: main.start()].count("\n") + 1)
+        reason = f"{name} is a package with a main module"
+        yield Command("server", f"cd .. && python -m {name}{port}", reason, 8, place, folder, may_fail=True)
 
 
 _RUNS = re.compile(r"(?:^|[\s`$])python[\d.]* (?:\./)?([\w-]+\.py)\b", re.MULTILINE)

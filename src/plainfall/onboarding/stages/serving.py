@@ -3,13 +3,21 @@
 from __future__ import annotations
 
 import re
+from collections.abc import Sequence
 from dataclasses import replace
 from pathlib import Path
 
 from plainfall.clone.commands import Command
 from plainfall.errors import CommandFailed
 from plainfall.onboarding.commands import USAGE
-from plainfall.onboarding.stages.start_commands import TRIES, in_turn, keep_answering, with_its_word
+from plainfall.onboarding.stages.start_commands import (
+    TRIES,
+    from_above,
+    in_turn,
+    keep_answering,
+    names_what_is_not_here,
+    with_its_word,
+)
 from plainfall.onboarding.stages.starting import CommandEnded, start_server
 from plainfall.onboarding.steps import State, StepResult
 from plainfall.onboarding.work import Work
@@ -54,8 +62,13 @@ def server(work: Work) -> StepResult:
         except (CommandEnded, CommandFailed) as error:
             may_go_on = len(prepared) < _FIRST_STEPS
             again = _after_first_time(work, command, error, files) if may_go_on else ""
-            if not again and isinstance(error, CommandEnded) and not error.another_may_do:
+            moved = from_above(work, command, error)
+            if not again and not moved and isinstance(error, CommandEnded) and not error.another_may_do:
                 raise
+            if moved and not again:  # what counts is how it goes there
+                keep_answering(work, moved[0])
+                candidates = [*moved, *candidates[: TRIES - len(failed) - 1]]
+                continue
             failed.append((command, error))
             if again:
                 prepared.append(again)
@@ -69,12 +82,25 @@ def server(work: Work) -> StepResult:
             tried = [f"tried first: {one.line}: {error.cause}" for one, error in failed]
             result = replace(result, remarks=(*prepared, *tried, *result.remarks))
         return result
-    if all(one.may_fail and isinstance(error, CommandEnded) for one, error in failed):
+    if _wants_more(work, failed):
         return _no_server([(one.line, error.cause) for one, error in failed])
     first = failed[0][1]
     others = [f"also tried: {one.line}: {error.cause}" for one, error in failed[1:]]
     first.lines = (*first.lines, *(f"before that: {one}" for one in prepared), *others)
     raise first
+
+
+def _wants_more(work: Work, failed: Sequence[tuple[Command, CommandEnded | CommandFailed]]) -> bool:
+    """Whether all that was tried are guesses that ended at once, or programs that want a reader's own project."""
+    if not all(isinstance(error, CommandEnded) for _, error in failed):
+        return False
+    means_another = any(names_what_is_not_here(work, one, error) for one, error in failed)
+    return all(
+        one.may_fail
+        or names_what_is_not_here(work, one, error)
+        or (means_another and any(USAGE.search(line) for line in error.lines))
+        for one, error in failed
+    )
 
 
 def _may_serve(work: Work, command: Command) -> bool:

@@ -6,11 +6,12 @@ import re
 from dataclasses import replace
 
 from plainfall.clone.commands import Command, given_folder
+from plainfall.errors import PlainfallError
 from plainfall.onboarding.choices import CHOSEN_RANK
 from plainfall.onboarding.start_help import help_text, help_words, words_of_help
 from plainfall.onboarding.work import Work
 
-__all__ = ["TRIES", "in_turn", "keep_answering", "with_its_word"]
+__all__ = ["TRIES", "from_above", "in_turn", "keep_answering", "names_what_is_not_here", "with_its_word"]
 
 _ANSWERED = "answering command"
 _SERVE_WORDS = (
@@ -34,6 +35,9 @@ _REQUIRED = re.compile(
     r"(?:required: (?:-\w/)?|[Mm]issing option '(?:-\w' / ')?)"
     r"(--[\w-]*(?:dir|directory|folder|data|storage|root)\b)(?!,)"
 )
+_NOT_FOUND = re.compile(
+    r"(?:not find|not found|[Nn]o such|not exist)[^\n'\"]{0,40}(['\"])([\w./-]+)\1", re.IGNORECASE
+)
 TRIES = 3  # start commands that are tried in one run
 _WORTH_TRYING = 3  # candidates of a lower rank name what is not here
 
@@ -54,6 +58,33 @@ def in_turn(work: Work) -> list[Command]:
 def keep_answering(work: Work, command: Command) -> None:
     """Remembers the command that answered after others had ended, so that it is tried first from now on."""
     work.state.keep(work.part.key, _ANSWERED, {"line": command.line, "reason": command.reason})
+
+
+def from_above(work: Work, command: Command, error: PlainfallError) -> list[Command]:
+    """The same from the nearest folder above the part where the file lies that it does not find."""
+    thing = error.thing
+    if error.rule != "file-missing" or not thing or thing.startswith("/") or command.line.startswith("cd "):
+        return []
+    above, steps = work.part.path, 0
+    while above:
+        above, steps = above.rpartition("/")[0], steps + 1
+        if (work.clone / above / thing).exists():
+            inner = work.part.path[len(above) :].lstrip("/")
+            words = [
+                f"{inner}/{word}" if (work.folder / word).is_file() else word
+                for word in command.line.split(" ")
+            ]
+            line = f"cd {'/'.join(['..'] * steps)} && {' '.join(words)}"
+            return [replace(command, line=line, reason=f"{thing} lies in {above or 'the folder at the top'}")]
+    return []
+
+
+def names_what_is_not_here(work: Work, command: Command, error: PlainfallError) -> bool:
+    """Whether a program says that it does not find what its own command line names, and the clone has no such
+    thing: the document means a reader's own project."""
+    words = set(command.line.replace("=", " ").split())
+    named = {match.group(2) for line in error.lines for match in _NOT_FOUND.finditer(line)}
+    return any(word in words and not (work.folder / word).exists() for word in named)
 
 
 def with_its_word(work: Work, command: Command, output: str) -> list[Command]:

@@ -67,8 +67,12 @@ def start_server(work: Work, command: Command) -> StepResult:
         stop_server(work, before)
     settling = work.settled_by()
     wanted = settling.wanted[work.part.key]
-    port = free_port(settling.ports[work.part.key], work.avoided)
     remarks, notes = [], []
+    left = None if before else work.state.register.row_of(work.clone, work.part.key)
+    if left is not None and left.running is not None and left.pids:
+        ended = stop(left.running)
+        remarks.append(f"ended what a clone that was here before left running ({', '.join(map(str, ended))})")
+    port = free_port(settling.ports[work.part.key], work.avoided)
     if port != wanted.port:
         holder = _holder(work, wanted.port)
         taken = f"is taken by {holder}" if holder else "is kept for another server"

@@ -42,6 +42,10 @@ def recognise(tree: Tree, folder: str, names: frozenset[str]) -> FrameworkFound 
     path, evidence = manage
     run = f"python {path}"
     texts = dict(sources(tree, folder))
+    inner = path.rpartition("/")[0]
+    if inner:  # it may be an example's, which counts for no other part
+        place = f"{folder}/{inner}" if folder else inner
+        texts |= {f"{inner}/{name}": text for name, text in sources(tree, place)}
     settings = "\n".join(text for name, text in texts.items() if "settings" in name)
     commands = [
         Command("migrations", f"{run} migrate --noinput", "Django's migrations", RANK, evidence, folder),
