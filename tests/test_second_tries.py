@@ -247,11 +247,15 @@ def test_a_version_whose_build_tools_do_not_fit_is_passed_over(machine: Machine,
 
 def test_a_document_that_means_the_readers_own_project(machine: Machine) -> None:
     main = (
-        "import argparse, sys\nparser = argparse.ArgumentParser()\nparser.add_argument('--project', required=True)\n"
-        "parser.add_argument('word')\nname = parser.parse_args().project\n"
+        "import argparse, sys\nparser = argparse.ArgumentParser()\nparser.add_argument('word')\n"
+        "parser.add_argument('name')\nname = parser.parse_args().name\n"
         "if __name__ == '__main__':\n    sys.exit(f\"Error: Could not find project '{name}'\")\n"
     )
-    readme = "# Rain\n\n## Usage\n\n    python gauges.py --project my-stations serve\n"
-    clone = machine.clone({"gauges.py": main, "README.md": readme, "requirements.txt": ""})
+    files = {
+        "gauges.py": main,
+        "Procfile": "web: python gauges.py serve my-stations\n",
+        "requirements.txt": "",
+    }
+    clone = machine.clone(files)
     run = machine.run("onboard", clone, "--json")
-    assert run.document["outcome"] == "done" and run.states["server"] == "left out"
+    assert run.document["outcome"] == "done" and run.states["server"] == "left out", run.document["failure"]
