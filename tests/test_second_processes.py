@@ -130,3 +130,27 @@ def test_an_unknown_name_starts_nothing(machine: Machine) -> None:
     clone = machine.clone(FILES)
     run = machine.run("serve", clone, "--with", "mailer")
     assert run.status == 2 and "worker, beat" in run.err and processes_of(clone, "app.py") == []
+
+
+def test_one_that_makes_the_pages_files_is_started_where_they_are_missing(machine: Machine) -> None:
+    page = (
+        "import http.server, os\n"
+        "http.server.test(http.server.SimpleHTTPRequestHandler, port=int(os.environ['PORT']), bind='127.0.0.1')\n"
+    )
+    watcher = (
+        "import time, pathlib\ntime.sleep(1)\npathlib.Path('rain.css').write_text('body { color: navy }')\n"
+        "while True:\n    time.sleep(1)\n"
+    )
+    files = {
+        "requirements.txt": "", "app.py": page, "watch_css.py": watcher, "worker.py": WORKER,
+        "index.html": "<title>Rain</title><link rel=stylesheet href=rain.css>",
+        "Procfile": "web: python app.py\ncss: python watch_css.py\nworker: python worker.py\n",
+    }  # fmt: skip
+    clone = machine.clone(files)
+    run = machine.run("onboard", clone, "--json")
+    assert run.status == 0, run.out
+    [remark] = run.step("probe")["remarks"]
+    assert "files of the page were missing: css (Procfile:2) was started beside the server" in remark
+    assert [one["name"] for one in run.document["processes"]] == ["css"]
+    assert set(machine.run("onboard", clone, "--json").states.values()) == {"kept"}
+    assert "ended css" in machine.run("stop", clone).out

@@ -4,17 +4,19 @@ only writes its configuration. Tried only after its server has ended at once."""
 from __future__ import annotations
 
 import re
+import secrets
 from collections.abc import Iterator
 from dataclasses import replace
 from pathlib import Path
 
 from plainfall.clone.commands import Command
+from plainfall.clone.frameworks import ADMIN_ADDRESS
 from plainfall.ecosystems import recognising_of
 from plainfall.errors import CommandFailed
 from plainfall.onboarding.commands import ENTERS, may_be_empty
 from plainfall.onboarding.stages.filling_data import rows_at_stake
 from plainfall.onboarding.stages.tasks import carry_out
-from plainfall.onboarding.start_help import help_words, words_of_help
+from plainfall.onboarding.start_help import help_text, help_words, words_of_help
 from plainfall.onboarding.work import Work
 from plainfall.server.logs import end_of_log
 from plainfall.survey.documents import documented_uses
@@ -33,6 +35,8 @@ _HARMFUL = re.compile(
 )
 _READERS_OWN = re.compile(r"^<|^\[|[A-Z]{2,}[-_]?[A-Z]{2,}|path/to|/your|/my|example\.(com|org)|~/|^/")
 _TRIES = 2
+_YES = b"y\n"  # to whether it may begin anew: there are no rows that could be lost
+_PASSWORD = "FIRST_ACCOUNT_PASSWORD"  # the variable that a command line names
 
 
 def first_step(work: Work, command: Command, lines: tuple[str, ...], log: str | None) -> str:
@@ -52,7 +56,7 @@ def first_step(work: Work, command: Command, lines: tuple[str, ...], log: str | 
         try:
             carry_out(work, "migrations", one)
         except CommandFailed as error:
-            answered = _by_enter(work, one, error)
+            answered = _by_enter(work, one, error) or _by_account(work, one)
             if not answered:
                 if len(tried) == _TRIES:
                     break
@@ -78,6 +82,31 @@ def _by_enter(work: Work, command: Command, error: CommandFailed) -> str:
     return f"; it asked, and Enter was pressed for its default: {asked.strip()[:100]}"
 
 
+def _by_account(work: Work, command: Command) -> str:
+    """Runs a step again that asks for a first account, with the options that its help names for one; "" where it
+    has none, or failed again. The password is kept as that of any administrator, and stands in no command
+    line."""
+    text = help_text(work, command.line.split())
+    name = next((one for one in ("--username", "--user", "--name") if f"{one} " in text), "")
+    if not name or "--password " not in text:
+        return ""
+    email = f" --email {ADMIN_ADDRESS}" if "--email " in text else ""
+    line = f'{command.line} {name} admin{email} --password "${_PASSWORD}"'
+    password = secrets.token_urlsafe(12)
+    known = work.state.accounts()
+    known[work.part.key or "."] = {"name": "admin", "password": password, "page": "/"}
+    # On disk before the account is made: a password that nobody knows would be worse than none.
+    work.state.keep_accounts(known)
+    with_account = replace(work, settings={**work.settings, _PASSWORD: password})
+    try:
+        carry_out(with_account, "migrations", replace(command, line=line), _YES)
+    except CommandFailed:
+        known.pop(work.part.key or ".")
+        work.state.keep_accounts(known)
+        return ""
+    return "; it asks for a first account: 'admin' was made, password in .plainfall/accounts.json"
+
+
 def _candidates(work: Work, command: Command, output: str) -> Iterator[Command]:
     recognising = recognising_of(work.part.language)
     programs = recognising.programs(work.tree, work.part.path) if recognising else frozenset()
@@ -101,11 +130,12 @@ def _candidates(work: Work, command: Command, output: str) -> Iterator[Command]:
             yield replace(base, line=name, reason="a program of the project's own")
     module = re.match(r"python -m ([\w-]+)(?![\w.-])", command.line)
     program = module.group(1) if module else command.line.partition(" ")[0]
-    if program in programs:
-        start = module.group(0) if module else program
+    starts = [module.group(0) if module else program] if program in programs else sorted(programs)[:_TRIES]
+    for start in starts:
         listed = dict.fromkeys([*words_of_help(output), *help_words(work, start.split())])
         for word in sorted(listed, key=lambda word: word != "bootstrap"):
-            if _FIRST.fullmatch(word) and word not in ("db", "database"):
+            makes_account = word == "install" and "--password " in help_text(work, [*start.split(), word])
+            if (_FIRST.fullmatch(word) and word not in ("db", "database")) or makes_account:
                 yield replace(base, line=f"{start} {word}", reason=f"the help of {start} names {word!r}")
 
 

@@ -49,7 +49,7 @@ def second_try(work: Work, step: Step, error: PlainfallError) -> str:
         made = _missing_folder(work, step, error)
         if made:
             return made
-        given = _secret_key(work, step, error)
+        given = _secret_key(work, step, error) or _program_beside(work, step, error)
         if given:
             return given
     if work.part.dependencies is None:
@@ -221,6 +221,14 @@ def _secret_key(work: Work, step: Step, error: PlainfallError) -> str:
         stop_server(work, work.server or {})
         serving.server(work)
     return "the application has no secret key: it got one, as SECRET_KEY and FLASK_SECRET_KEY"
+
+
+def _program_beside(work: Work, step: Step, error: PlainfallError) -> str:
+    if step.stage is not Stage.PROBE or not work.part.processes:
+        return ""
+    from plainfall.onboarding.for_the_page import started_for_page  # after a failure only
+
+    return started_for_page(work, step, error)
 
 
 def _own_tables(work: Work, step: Step, error: PlainfallError) -> str:

@@ -13,7 +13,7 @@ from plainfall.ecosystems.python.belonging import contested_files, paths_of_othe
 from plainfall.ecosystems.python.bundled import client_pin
 from plainfall.ecosystems.python.bytecode import bytecode_placements, compile_later
 from plainfall.ecosystems.python.environment import VirtualEnvironment
-from plainfall.ecosystems.python.job import BUILD_TOOLS, InstallResult, Job, Lazy
+from plainfall.ecosystems.python.job import InstallResult, Job, Lazy
 from plainfall.ecosystems.python.laying import (
     INSTALLER,
     installed_distributions,
@@ -22,7 +22,7 @@ from plainfall.ecosystems.python.laying import (
     recorded_paths,
     take_out,
 )
-from plainfall.ecosystems.python.pins import Pin, choice_key
+from plainfall.ecosystems.python.pins import BUILD_TOOLS, Pin, choice_key
 from plainfall.ecosystems.python.resolve_wishes import direct_pins, pins_of_wishes
 from plainfall.errors import DependencyProblem, HashMismatch, disk_full_explained
 from plainfall.packages.cache import CachedTree, PackageCache

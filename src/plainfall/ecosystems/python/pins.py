@@ -15,7 +15,11 @@ from plainfall.packages.digests import Digest
 from plainfall.runtimes.interpreters import Interpreter
 from plainfall.writing import digest_of
 
-__all__ = ["Listed", "Pin", "Reference", "Target", "choice_key"]
+__all__ = ["BUILD_TOOLS", "Listed", "Pin", "Reference", "Target", "choice_key"]
+
+BUILD_TOOLS = (
+    "build-tools"  # the rule of a failure: nothing that a package must be built with fits this Python
+)
 
 
 @dataclass(frozen=True)

@@ -19,10 +19,9 @@ from plainfall.ecosystems.python.building import build_wheel_from, unpack_source
 from plainfall.ecosystems.python.configuration import Sources
 from plainfall.ecosystems.python.environment import VirtualEnvironment
 from plainfall.ecosystems.python.finding import Finder
-from plainfall.ecosystems.python.job import BUILD_TOOLS
 from plainfall.ecosystems.python.limits import check_limits, user_limits
 from plainfall.ecosystems.python.metadata import MetadataSource
-from plainfall.ecosystems.python.pins import Pin, Target, choice_key
+from plainfall.ecosystems.python.pins import BUILD_TOOLS, Pin, Target, choice_key
 from plainfall.ecosystems.python.requirements import RequirementLine
 from plainfall.ecosystems.python.simple import IndexFile
 from plainfall.ecosystems.python.tags import supported_tags

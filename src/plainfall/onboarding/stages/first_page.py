@@ -21,7 +21,7 @@ from plainfall.server.process import belonging
 if TYPE_CHECKING:  # asking over HTTP takes long to import, and most runs have a server that is kept
     from plainfall.server.probe import Probe
 
-__all__ = ["best_page", "probe"]
+__all__ = ["best_page", "is_good_now", "probe"]
 
 # Statuses by which a page of a server that has only an interface says that there is nothing to see.
 _OF_INTERFACE = (400, 401, 403, 404, 405, 406, 422, 426)
@@ -81,6 +81,12 @@ def probe(work: Work) -> StepResult:
         (),
         {"probe": result.as_json()},
     )
+
+
+def is_good_now(work: Work) -> bool:
+    """Whether a page of the part's server answers well."""
+    record = work.server
+    return record is not None and not best_page(record["url"], _pages(work, record))[0].problem
 
 
 def _pages(work: Work, record: dict[str, Any]) -> tuple[str, ...]:
