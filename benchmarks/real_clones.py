@@ -127,7 +127,12 @@ def judged(row: dict[str, Any], run: dict[str, Any]) -> tuple[bool, str]:
         return run.get("outcome") == "done", "an environment"
     seen = []
     for server in run.get("servers") or []:
-        status, text = answer(server["url"].rstrip("/") + row.get("path", "/"))
+        page = server["url"].rstrip("/") + row.get("path", "/")
+        status, text = answer(page)
+        until = time.monotonic() + 10
+        while status == 0 and time.monotonic() < until:  # one that watches files may be starting anew
+            time.sleep(0.5)
+            status, text = answer(page)
         wanted = status == row["status"] if "status" in row else 0 < status < 400
         good = wanted and row.get("word", "").lower() in text.lower()
         seen.append(f"{server['url']} {status}")
