@@ -13,7 +13,7 @@ from pathlib import Path
 from typing import Any
 
 import pytest
-from conftest import SERVER, Machine, eventually, listeners
+from conftest import SERVER, Machine, alive, eventually, listeners
 
 from plainfall.onboarding.register import Register
 from plainfall.server.ports import is_free
@@ -279,3 +279,18 @@ def test_a_clone_that_was_never_onboarded_is_told_so(machine: Machine) -> None:
     clone = python_clone(machine, "new", text, **{"migrate.py": "print('done')\n"})
     run = machine.run("serve", clone, "--background")
     assert run.status == 1 and "were never applied here: plainfall onboard" in " ".join(run.err.split())
+
+
+def test_a_later_parts_command_does_not_end_an_earlier_parts_server(machine: Machine) -> None:
+    files = {
+        "api/requirements.txt": "", "api/app.py": SERVER, "api/Procfile": "web: python app.py\n",
+        "page/requirements.txt": "", "page/app.py": SERVER, "page/seed.py": "print('seeded')\n",
+        "page/Procfile": "web: python app.py\nseed: python seed.py\n",
+    }  # fmt: skip
+    clone = machine.clone(files)
+    run = machine.run("onboard", clone, "--json")
+    assert run.document["outcome"] == "done", run.document["failure"]
+    assert any(step["stage"] == "seeds" and step["part"] == "page" for step in run.document["steps"])
+    assert all(alive(server["pid"]) for server in run.document["servers"])
+    assert not any("terminated" in remark for step in run.document["steps"] for remark in step["remarks"])
+    assert len(run.document["servers"]) == 2

@@ -83,7 +83,7 @@ def start_second_process(work: Work, process: SecondProcess) -> dict[str, Any]:
                 raise _ended(work, process, log, status)
             time.sleep(_PAUSE)
         record.update(running.as_record(), fingerprint=fingerprint)
-        release(popen.pid)  # it is meant to stay when this process ends
+        release(popen.pid, kept=True)  # it is meant to stay when this process ends
     except BaseException:
         stop(running, popen)
         work.state.keep_second_process(part, name, None)

@@ -106,7 +106,7 @@ def compile_later(
         stdout=subprocess.DEVNULL,
         stderr=subprocess.DEVNULL,
     )
-    release(process.pid)
+    release(process.pid, kept=True)
     assert process.stdin is not None
     with contextlib.suppress(BrokenPipeError):
         process.stdin.write(lines.encode("utf-8", "surrogateescape"))

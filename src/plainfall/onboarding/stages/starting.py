@@ -198,7 +198,7 @@ def _start(
         if ready.state != "answers":
             raise _failure(work, command, running, ready)
         record.update(with_others(running).as_record())
-        release(process.pid)  # it is meant to stay when this process ends
+        release(process.pid, kept=True)  # it is meant to stay when this process ends
     except BaseException:
         stop(running, process)
         work.state.keep_server(work.part.key, None)
