@@ -12,6 +12,7 @@ import socket
 import struct
 import subprocess
 import sys
+import tempfile
 import time
 from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass, field
@@ -208,6 +209,16 @@ def machine(tmp_path: Path) -> Iterator[Machine]:
     for folder in states:
         if records(folder.parent).get("servers", True):
             made.run("stop", folder.parent)
+
+
+@pytest.fixture
+def roomy(machine: Machine) -> Iterator[Machine]:
+    """The machine with a home that other users may enter, as homes have it: servers do not run as root."""
+    with tempfile.TemporaryDirectory(dir="/var/tmp", ignore_cleanup_errors=True) as folder:
+        os.chmod(folder, 0o755)
+        machine.home = Path(folder)
+        yield machine
+        machine.run("stop", "--all")
 
 
 # What the search for secrets saw in the whole session: secrets, texts searched, and where one was found.

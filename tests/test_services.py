@@ -6,14 +6,13 @@ import os
 import shutil
 import signal
 import socket
-import tempfile
 from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
 
 import psutil
 import pytest
-from conftest import SERVER, Machine, eventually, records
+from conftest import SERVER, Machine, alive, eventually, records
 
 from plainfall.server.process import new_mark
 from plainfall.services.engine import Account, Owner, Place, engine_of
@@ -58,16 +57,6 @@ FILES = {
     "compose.yml": COMPOSE,
     ".env.example": "DATABASE_URL=postgresql://reader:drops@db:5432/gauges\n",
 }
-
-
-@pytest.fixture
-def roomy(machine: Machine) -> Iterator[Machine]:
-    """The machine with a home that other users may enter, as homes have it: servers do not run as root."""
-    with tempfile.TemporaryDirectory(dir="/var/tmp", ignore_cleanup_errors=True) as folder:
-        os.chmod(folder, 0o755)
-        machine.home = Path(folder)
-        yield machine
-        machine.run("stop", "--all")
 
 
 def rows(login: str, query: str, port: int) -> Any:
@@ -319,3 +308,32 @@ def test_preview_and_survey_start_nothing(roomy: Machine) -> None:
     run = roomy.run("onboard", clone, "--preview", "--json")
     assert run.step("services")["title"] == "bring up PostgreSQL" and run.states["services"] == "waiting"
     assert not (clone / ".plainfall").exists()
+
+
+def test_seeds_run_once_for_the_data_of_a_server(roomy: Machine) -> None:
+    seed = {
+        "seed.py": "open('seeded', 'a').write('x')\n",
+        "Procfile": "web: python app.py\nseed: python seed.py\n",
+    }
+    clone = roomy.clone({**FILES, **seed})
+    assert roomy.run("onboard", clone, "--json", timeout=120).states["seeds"] == "done"
+    roomy.run("stop", clone)
+    assert roomy.run("onboard", clone, "--json", timeout=60).states["seeds"] == "kept"
+    roomy.run("stop", clone)
+    shutil.rmtree(clone / ".plainfall/services")
+    assert roomy.run("onboard", clone, "--json", timeout=60).states["seeds"] == "done"
+    assert (clone / "seeded").read_text() == "xx"
+
+
+def test_a_clone_that_was_made_anew_while_its_servers_ran(roomy: Machine) -> None:
+    clone = roomy.clone(FILES)
+    first = roomy.run("onboard", clone, "--json", timeout=120)
+    pids = [first.document["servers"][0]["pid"], records(clone)["services"]["postgres"]["running"]["pid"]]
+    rows("reader:drops", "CREATE TABLE readings AS SELECT 1 AS millimetres", port_of(first))
+    shutil.rmtree(clone)
+    run = roomy.run("onboard", roomy.clone(FILES), "--json", timeout=120)
+    assert run.status == 0, run.out + run.err
+    assert rows("reader:drops", "SELECT to_regclass('readings')", port_of(run)) == [(None,)]
+    assert not any(alive(pid) for pid in pids)
+    log = (clone / ".plainfall/logs/service-postgres.log").read_text()
+    assert "interrupted" not in log and "recovery" not in log

@@ -38,13 +38,15 @@ _TRIES = 100
 @dataclass(frozen=True)
 class Brought:
     """What came of one need: ``state`` is "done", "kept", "used" (a server that was there), or "lacking" (no
-    program of it is here); ``text`` says it to people."""
+    program of it is here); ``text`` says it to people; ``identity`` tells its data from that of any other server,
+    "" for what keeps no rows."""
 
     need: ServiceNeed
     state: str
     text: str
     remarks: tuple[str, ...] = ()
     port: int = 0
+    identity: str = ""
 
 
 def port_of(state: CloneState, need: ServiceNeed, taken: Iterable[int]) -> int:
@@ -114,15 +116,14 @@ def bring_up(state: CloneState, surroundings: Surroundings, need: ServiceNeed) -
     if record is not None and there and _runs(record) and int(record["port"]) == need.port:
         title = f"{record['title']} on port {need.port}"
         if record["accounts"] == digest:
-            return Brought(need, "kept", title, (), need.port)
+            return Brought(need, "kept", title, (), need.port, _identity(need, record))
         if engine.restarts_for_accounts:
             end_service(state, name)
         else:
             made = engine.admit(_place(state, surroundings, name, record), need.port, need.accounts)
             state.keep_service(name, {**record, "accounts": digest})
-            return Brought(
-                need, "done", f"{title}: {', '.join(made) or 'accounts as the settings say'}", (), need.port
-            )
+            text = f"{title}: {', '.join(made) or 'accounts as the settings say'}"
+            return Brought(need, "done", text, (), need.port, _identity(need, record))
     elif record is not None and record["running"]["pid"]:
         end_service(state, name)  # on another port now, or a run was cut off at its start
         record = state.services.get(name)
@@ -179,7 +180,18 @@ def _started(
     if need.version and program.major != need.version.split(".", 1)[0]:
         remarks.append(f"{need.place} asks for version {need.version}; {program.version} is what is here")
     what = ", ".join(made) or ("new" if fresh else "its data as it was")
-    return Brought(need, "done", f"{title} on port {need.port}: {what}", tuple(remarks), need.port)
+    text = f"{title} on port {need.port}: {what}"
+    return Brought(need, "done", text, tuple(remarks), need.port, _identity(need, row))
+
+
+_KEEP_ROWS = ("postgres", "mysql")
+
+
+def _identity(need: ServiceNeed, record: Mapping[str, Any]) -> str:
+    """The data folder of a database server of ours; of another one its port."""
+    if need.kind not in _KEEP_ROWS:
+        return ""
+    return f"{need.kind} {record['identity'] if not record.get('used') else record['port']}"
 
 
 def _foreign(state: CloneState, need: ServiceNeed) -> Brought:
@@ -222,7 +234,8 @@ def _foreign(state: CloneState, need: ServiceNeed) -> Brought:
     remarks = (
         (f"it is the private one of {other}, and ends with that: the sources name its port",) if other else ()
     )
-    return Brought(need, "done" if made else "used", text, remarks, need.port)
+    row = state.services[_used_name(need)]
+    return Brought(need, "done" if made else "used", text, remarks, need.port, _identity(need, row))
 
 
 def _used_name(need: ServiceNeed) -> str:

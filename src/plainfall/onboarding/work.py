@@ -61,7 +61,8 @@ class Wishes:
 @dataclass
 class Work:
     """One part under way. Each stage adds what the later ones need: ``lacking`` says which servers could not be
-    brought up, ``servers_used`` names those that answer, ``as_of_tried`` is the day whose versions were tried."""
+    brought up, ``servers_used`` tells the databases of those that answer
+    (None: not looked at), ``as_of_tried`` is the day whose versions were tried."""
 
     clone: Path
     part: PartFound
@@ -87,7 +88,7 @@ class Work:
     ends_with_settings: bool = False
     lacking: tuple[str, ...] = ()
     as_of_tried: str = ""
-    servers_used: tuple[str, ...] = ()
+    servers_used: tuple[str, ...] | None = None
 
     @property
     def onboarded(self) -> bool:

@@ -55,7 +55,7 @@ def migrations(work: Work) -> StepResult:
     holds = _still_holds(work, before)
     if repeatable:
         place = str(work.database.file) if work.database else work.fingerprints.get("settings")
-        fingerprint = digest_of(inputs, work.fingerprints.get("dependencies"), place)
+        fingerprint = digest_of(inputs, work.fingerprints.get("dependencies"), place, work.servers_used)
         if before.get("fingerprint") == fingerprint and holds:
             why = "command, migration files and database are unchanged"
             return _kept(work, command, before, why, undone)
@@ -169,6 +169,7 @@ def _run(work: Work, command: Command, stage: str, more: dict[str, Any], undone:
         "database": str(database.file) if database else None,
         "inode": _inode(database),
         "rows": after.rows(),
+        "servers": None if work.servers_used is None else list(work.servers_used),
         "filled": [name for name, count in after.rows().items() if count > before.rows().get(name, 0)],
     }
     # In this order: a kill between the two leaves a step that is done, with a note that nobody needs.
@@ -262,6 +263,9 @@ def _still_holds(work: Work, before: dict[str, Any]) -> bool:
     """Whether the database is the one that the record speaks of: the same file, and the tables it had are
     there; of those that the step filled at least one still has rows (a new file may get an old inode)."""
     database = _database(work)
+    servers = before.get("servers")
+    if servers is not None and work.servers_used is not None and servers != list(work.servers_used):
+        return False  # the server's data is another one
     if before.get("database") != (str(database.file) if database else None):
         return False
     if database is None:

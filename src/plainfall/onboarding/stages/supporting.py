@@ -19,7 +19,7 @@ def services(work: Work) -> StepResult:
         return StepResult(State.LEFT_OUT, "no server is needed", "the settings address none on this machine")
     brought = _all(work, needs)
     work.lacking = tuple(one.text for one in brought if one.state == "lacking")
-    work.servers_used = tuple(f"{one.need.kind}:{one.port}" for one in brought if one.state != "lacking")
+    work.servers_used = tuple(sorted(one.identity for one in brought if one.identity))
     states = {one.state for one in brought}
     state = State.DONE if "done" in states else State.LEFT_OUT if states == {"lacking"} else State.KEPT
     met = [one for one in brought if one.state != "lacking"]
