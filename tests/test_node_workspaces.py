@@ -252,3 +252,66 @@ def test_a_dev_server_beside_a_python_part_has_a_port_of_its_own(
     assert servers["(node)"]["probe"]["title"] == "1.4.0" and servers[""]["probe"]["title"] == "Gauge"
     stopped = machine.run("stop", clone)
     assert stopped.out.count("is free") == 2
+
+
+SHARED = {
+    "packages/shared/package.json": manifest(
+        "@rain/shared", main="dist/index.js", scripts={"build": "node build.js"}
+    ),
+    "packages/shared/build.js": (
+        "const fs = require('fs');\nfs.mkdirSync('dist', { recursive: true });\n"
+        "fs.copyFileSync('words.js', 'dist/index.js');\n"
+    ),
+    "packages/shared/words.js": "module.exports = 'four millimetres';\n",
+    "packages/deep/package.json": manifest("@rain/deep", dependencies={"@rain/shared": "1.0.0"}),
+    "packages/deep/index.js": "module.exports = require('@rain/shared');\n",
+}
+
+
+@pytest.mark.parametrize("client", ["npm", "pnpm", "yarn"])
+def test_shared_packages_are_built_before_the_parts_that_import_them(
+    machine: Machine, node_registry: Any, client: str
+) -> None:
+    node_registry([])
+    fan_out = {
+        "npm": "npm run dev --workspaces --if-present", "pnpm": "pnpm -r --parallel dev",
+        "yarn": "yarn workspaces run dev",
+    }[client]  # fmt: skip
+    top = {"workspaces": ["packages/*", "apps/*"]} if client != "pnpm" else {}
+    files = {
+        **SHARED,
+        **({} if top else {"pnpm-workspace.yaml": "packages:\n  - packages/*\n  - apps/*\n"}),
+        "package.json": manifest("top", private=True, scripts={"dev": fan_out}, **top),
+        ".gitignore": "dist\nnode_modules\n",
+    }
+    for number, name in enumerate(("api", "desk")):
+        files[f"apps/{name}/package.json"] = manifest(
+            name, scripts={"dev": "node server.js"}, dependencies={"@rain/deep": "1.0.0"}
+        )
+        files[f"apps/{name}/server.js"] = SERVES.replace('"words"', '"@rain/deep"').replace(
+            "3000", f"431{number}"
+        )
+    clone = machine.clone(files)
+    run = machine.run("onboard", clone, "--json")
+    assert run.status == 0, run.out + run.err
+    assert [one["probe"]["title"] for one in run.document["servers"]] == ["four millimetres"] * 2
+    again = machine.run("onboard", clone, "--json")
+    assert {step["state"] for step in again.document["steps"]} <= {"kept", "left out"}
+    (clone / "packages/shared/words.js").write_text("module.exports = 'five millimetres';\n")
+    later = machine.run("onboard", clone, "--json")
+    [tasks] = [step for step in later.document["steps"] if step["stage"] == "tasks"]
+    assert tasks["state"] == "done" and "five" in (clone / "packages/shared/dist/index.js").read_text()
+
+
+def test_a_proxy_whose_target_does_not_listen_is_no_good_page(machine: Machine, node_registry: Any) -> None:
+    node_registry([])
+    page = SERVES.replace('require("words")', '"Desk"')
+    files = {
+        "package.json": manifest("desk", proxy="http://localhost:4399", scripts={"start": "node server.js"}),
+        "server.js": page,
+    }
+    clone = machine.clone(files)
+    run = machine.run("onboard", clone)
+    assert run.status == 1
+    text = " ".join(run.err.split())
+    assert "nothing listens on port 4399, to which it passes requests on" in text and "package.json:1" in text

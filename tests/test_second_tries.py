@@ -259,3 +259,10 @@ def test_a_document_that_means_the_readers_own_project(machine: Machine) -> None
     clone = machine.clone(files)
     run = machine.run("onboard", clone, "--json")
     assert run.document["outcome"] == "done" and run.states["server"] == "left out", run.document["failure"]
+
+
+def test_a_word_that_a_program_does_not_know_is_no_project_of_the_readers() -> None:
+    from plainfall.onboarding.stages.start_commands import NOT_FOUND
+
+    assert NOT_FOUND.search("Error: No such command 'serve'.") is None
+    assert NOT_FOUND.search("Error: Could not find project 'stations'") is not None

@@ -13,7 +13,7 @@ from plainfall.ecosystems.frameworks import every_traits
 from plainfall.errors import BadInput
 from plainfall.evidence import Evidence
 
-__all__ = ["in_order", "needs_of"]
+__all__ = ["in_order", "needs_of", "proxy_targets"]
 
 _LOCAL = re.compile(r"\b(?:localhost|127\.0\.0\.1|0\.0\.0\.0):(\d{2,5})\b")
 # Lines about who may ask, and not about whom to ask.
@@ -42,6 +42,18 @@ def needs_of(
             other = others.get(port)
             if other in results and not (other in clients and part.key not in clients):
                 results[part.key].setdefault(other, place)
+    return results
+
+
+def proxy_targets(part: PartFound, tree: Tree) -> list[tuple[Evidence, int]]:
+    """The ports of this machine to which the part's dev server passes requests on, with the line that says so."""
+    results = []
+    for place, port in _addresses(part, tree):
+        if any(place.path == one.template for one in part.templates):
+            continue
+        manifest = place.path.endswith("package.json")
+        if '"proxy"' in place.text if manifest else "proxy" in tree.text(place.path).lower():
+            results.append((place, port))
     return results
 
 

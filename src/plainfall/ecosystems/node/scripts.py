@@ -10,7 +10,7 @@ from plainfall.clone.commands import Command
 from plainfall.clone.walk import Tree
 from plainfall.ecosystems.node.asks import manifest
 from plainfall.ecosystems.node.servers import SERVERS, fans_out, scripts_of, servers_below
-from plainfall.ecosystems.node.workspaces import needed_first, owner_of, workspaces
+from plainfall.ecosystems.node.workspaces import built_for_others, needed_first, owner_of, workspaces
 
 __all__ = ["build_command", "install_commands", "node_commands", "secondary_commands"]
 
@@ -35,7 +35,19 @@ def node_commands(tree: Tree, folder: str) -> list[Command]:
     """Commands for the stages from the manifest's scripts. They are run by Plainfall's own script runner,
     which answers to the package managers' names."""
     path = f"{folder}/package.json" if folder else "package.json"
-    return list(_commands(tree, folder, path, scripts_of(tree, folder)))
+    scripts = scripts_of(tree, folder)
+    return [*_commands(tree, folder, path, scripts), *_shared_builds(tree, folder)]
+
+
+def _shared_builds(tree: Tree, folder: str) -> Iterator[Command]:
+    """The builds of workspaces that others import from what a build makes, those that others need first."""
+    rank = 900
+    for inner in built_for_others(tree, folder):
+        place = f"{folder}/{inner}" if folder else inner
+        rank -= 1
+        line = f"npm --prefix {shlex.quote(inner)} run build"
+        why = f"whose result other workspaces import ({inner})"
+        yield _command(tree, f"{place}/package.json", folder, "tasks", "build", line, rank, why)
 
 
 def _commands(tree: Tree, folder: str, path: str, scripts: dict[str, str]) -> Iterator[Command]:

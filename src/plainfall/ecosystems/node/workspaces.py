@@ -16,7 +16,7 @@ from plainfall.errors import BadInput
 from plainfall.evidence import Evidence
 from plainfall.reading import foreign_json, yaml_value
 
-__all__ = ["linked_folders", "needed_first", "owner_of", "workspace_file", "workspaces"]
+__all__ = ["built_for_others", "linked_folders", "needed_first", "owner_of", "workspace_file", "workspaces"]
 
 _FILE = "pnpm-workspace.yaml"
 
@@ -90,6 +90,45 @@ def needed_first(members: Mapping[str, Mapping[str, Any]]) -> list[str]:
     for folder in sorted(members):
         visit(folder)
     return ordered
+
+
+def built_for_others(tree: Tree, folder: str) -> list[str]:
+    """The workspaces of a part that others depend on, that have a build, and whose entry does not exist before
+    it, in an order in which those come first that others need."""
+    members = workspaces(tree.root / folder, manifest(tree, folder))
+    needed = {
+        str(name)
+        for one in members.values()
+        for table in ("dependencies", "devDependencies", "peerDependencies")
+        for name in one.get(table) or {}
+    }
+    return [
+        inner
+        for inner in needed_first(members)
+        if str(members[inner].get("name")) in needed
+        and "build" in (members[inner].get("scripts") or {})
+        and _lacks_entry(tree, f"{folder}/{inner}" if folder else inner, members[inner])
+    ]
+
+
+def _lacks_entry(tree: Tree, place: str, document: Mapping[str, Any]) -> bool:
+    """Whether none of the files exists that an import of a package comes to."""
+    exports = document.get("exports")
+    entry = exports.get(".", exports) if isinstance(exports, Mapping) else exports
+    named = [*_texts(entry), *(str(document[key]) for key in ("main", "module") if document.get(key))]
+    paths = [
+        posixpath.normpath(f"{place}/{name}") for name in named or ["index.js"] if not name.endswith(".d.ts")
+    ]
+    return not any(path in tree or f"{path}.js" in tree or f"{path}/index.js" in tree for path in paths)
+
+
+def _texts(value: Any) -> Iterator[str]:
+    """The paths in a conditional export."""
+    if isinstance(value, str):
+        yield value
+    elif isinstance(value, Mapping):
+        for one in value.values():
+            yield from _texts(one)
 
 
 def workspace_file(part: Path) -> dict[str, Any]:

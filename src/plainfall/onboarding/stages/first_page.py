@@ -11,11 +11,13 @@ from typing import TYPE_CHECKING, Any
 from plainfall.diagnosis.reading import lines_that_matter
 from plainfall.errors import ServerFailed
 from plainfall.onboarding.explaining import diagnose_for, mend_words
+from plainfall.onboarding.order import proxy_targets
 from plainfall.onboarding.stages.starting import running_of
 from plainfall.onboarding.steps import State, StepResult
 from plainfall.onboarding.work import Work
 from plainfall.server.logs import end_of_log
 from plainfall.server.page import ENDS
+from plainfall.server.ports import is_free
 from plainfall.server.process import belonging
 
 if TYPE_CHECKING:  # asking over HTTP takes long to import, and most runs have a server that is kept
@@ -73,6 +75,7 @@ def probe(work: Work) -> StepResult:
     work.state.keep_server(work.part.key, record)
     if result.problem:
         raise probe_failure(work, record, result, tried)
+    _check_proxy(work, record)
     return StepResult(
         State.DONE,
         _probe_words(result.as_json()),
@@ -81,6 +84,29 @@ def probe(work: Work) -> StepResult:
         (),
         {"probe": result.as_json()},
     )
+
+
+def _check_proxy(work: Work, record: dict[str, Any]) -> None:
+    """Raises ServerFailed where the dev server passes requests on to a port on which nothing listens: the page is
+    there, and what it asks for is not."""
+    for place, port in proxy_targets(work.part, work.tree):
+        if port == record["port"] or not is_free(port):
+            continue
+        record["probe"]["problem"] = f"nothing listens on port {port}, to which {place} passes requests on"
+        work.state.keep_server(work.part.key, record)
+        others = work.settled_by().ports.items()
+        here = [
+            f"{key or 'the part at the top'} listens on {other}"
+            for key, other in others
+            if not is_free(other)
+        ]
+        here = [one for one in here if not one.endswith(f" {record['port']}")]
+        raise ServerFailed(
+            f"{record['url']}: the page answers; nothing listens on port {port}, to which it passes requests on",
+            place=place,
+            lines=tuple(here),
+            remedy="Start what belongs there (another part, a service), or give it that port: --port.",
+        )
 
 
 def is_good_now(work: Work) -> bool:

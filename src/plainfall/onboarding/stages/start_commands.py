@@ -11,7 +11,15 @@ from plainfall.onboarding.choices import CHOSEN_RANK
 from plainfall.onboarding.start_help import help_text, help_words, words_of_help
 from plainfall.onboarding.work import Work
 
-__all__ = ["TRIES", "from_above", "in_turn", "keep_answering", "names_what_is_not_here", "with_its_word"]
+__all__ = [
+    "NOT_FOUND",
+    "TRIES",
+    "from_above",
+    "in_turn",
+    "keep_answering",
+    "names_what_is_not_here",
+    "with_its_word",
+]
 
 _ANSWERED = "answering command"
 _SERVE_WORDS = (
@@ -35,8 +43,9 @@ _REQUIRED = re.compile(
     r"(?:required: (?:-\w/)?|[Mm]issing option '(?:-\w' / ')?)"
     r"(--[\w-]*(?:dir|directory|folder|data|storage|root)\b)(?!,)"
 )
-_NOT_FOUND = re.compile(
-    r"(?:not find|not found|[Nn]o such|not exist)[^\n'\"]{0,40}(['\"])([\w./-]+)\1", re.IGNORECASE
+NOT_FOUND = re.compile(
+    r"(?:not find|not found|no such(?! (?:sub)?command| option)|not exist)[^\n'\"]{0,40}(['\"])([\w./-]+)\1",
+    re.IGNORECASE,
 )
 TRIES = 3  # start commands that are tried in one run
 _WORTH_TRYING = 3  # candidates of a lower rank name what is not here
@@ -83,7 +92,7 @@ def names_what_is_not_here(work: Work, command: Command, error: PlainfallError) 
     """Whether a program says that it does not find what its own command line names, and the clone has no such
     thing: the document means a reader's own project."""
     words = set(command.line.replace("=", " ").split())
-    named = {match.group(2) for line in error.lines for match in _NOT_FOUND.finditer(line)}
+    named = {match.group(2) for line in error.lines for match in NOT_FOUND.finditer(line)}
     return any(word in words and not (work.folder / word).exists() for word in named)
 
 

@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+import posixpath
 import re
 import secrets
+import shlex
 from dataclasses import replace
 
 from plainfall.clone.commands import Command
@@ -14,7 +16,7 @@ from plainfall.onboarding.steps import State, StepResult
 from plainfall.onboarding.work import Work
 from plainfall.server.process import new_mark
 from plainfall.settings.answers import TEAM_FILE, tolerated_lines
-from plainfall.writing import digest_of
+from plainfall.writing import digest_of, digest_of_files
 
 __all__ = ["administrator", "carry_out", "tasks"]
 
@@ -32,6 +34,7 @@ def tasks(work: Work) -> StepResult:
         [command.line for command in commands],
         work.fingerprints.get("dependencies"),
         work.fingerprints.get("settings"),
+        [_inputs(work, command.line) for command in commands],
     )
     title = ", ".join(command.line for command in commands)
     places = tuple(command.evidence for command in commands)
@@ -40,6 +43,18 @@ def tasks(work: Work) -> StepResult:
     remarks = [remark for command in commands for remark in carry_out(work, "tasks", command)]
     work.state.keep(work.part.key, "tasks", {"fingerprint": fingerprint})
     return StepResult(State.DONE, title, commands[0].reason, places, tuple(remarks))
+
+
+_OTHER_FOLDER = re.compile(r"^npm --prefix (\S+) run ")
+
+
+def _inputs(work: Work, line: str) -> str:
+    """The files that a build in another folder of the clone works on."""
+    match = _OTHER_FOLDER.match(line)
+    if match is None:
+        return ""
+    place = posixpath.normpath(posixpath.join(work.part.path, shlex.split(match.group(1))[0]))
+    return digest_of_files(work.clone, [f"{place}/{path}" for path in work.tree.below(place)])
 
 
 def carry_out(work: Work, stage: str, command: Command, answers: bytes = b"") -> list[str]:

@@ -29,7 +29,7 @@ _TITLES = {
 }
 _MADE = re.compile(
     r"\b(express\(\)|[Ff]astify\(|new Koa\(|Hapi\.server\(|new Hono[<(]|restify\.createServer\(|polka\("
-    r"|createServer\()"
+    r"|createServer\(|require\(['\"](?:express|fastify)['\"]\)\()"
 )
 _LISTENS = re.compile(r"\.listen\(|\bserve\(|\.start\(\)")
 _ROUTE = re.compile(r"\b(?:app|server|fastify|api)\.(?:get|use)\(\s*['\"`](/[\w/.-]+)['\"`]")
