@@ -125,6 +125,11 @@ def judged(row: dict[str, Any], run: dict[str, Any]) -> tuple[bool, str]:
     """Whether what came up is what a person would see, and what was seen."""
     if "library" in row:
         return run.get("outcome") == "done", "an environment"
+    if "program" in row:
+        titles = [step["title"] for step in run.get("steps") or [] if step["stage"] == "server"]
+        return run.get("outcome") == "done" and any(row["program"] in one for one in titles), "; ".join(
+            titles
+        )
     seen = []
     for server in run.get("servers") or []:
         page = server["url"].rstrip("/") + row.get("path", "/")

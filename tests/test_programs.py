@@ -109,3 +109,16 @@ def test_a_console_game_gets_a_terminal_of_its_own(machine: Machine) -> None:
     step = run.step("server")
     assert step["title"] == "python tally.py: stays up (5 s), and was ended"
     assert step["remarks"][0] == "it wants a terminal, and was given one of its own"
+
+
+def test_a_program_that_talks_on_the_terminal_is_no_failed_server(machine: Machine) -> None:
+    talks = (
+        "import sys\nprint('Rain desk, ready for words')\n"
+        "while True:\n    sys.stdout.write('[keeper] >>> ')\n    sys.stdout.flush()\n    sys.stdin.readline()\n"
+    )
+    clone = machine.clone({"requirements.txt": "", "desk.py": talks, "Procfile": "web: python desk.py\n"})
+    run = machine.run("onboard", clone, "--json", timeout=60)
+    assert run.status == 0, run.out
+    step = run.step("server")
+    assert step["title"] == "python desk.py: it runs, and talks with a person on the terminal"
+    assert "plainfall inside -- python desk.py" in step["remarks"][-1] and run.document["servers"] == []

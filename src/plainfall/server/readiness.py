@@ -51,13 +51,17 @@ _CRASHED = re.compile(
 # The last line of a traceback; with a main thread that has ended by it, a reloader goes on alone.
 _ERROR = re.compile(r"[\w.]{0,100}(?:Error|Exception|NotFound|ImproperlyConfigured)\b")
 _WAITS = ("?", ":", "»", "›")
+# A prompt at which a program takes commands: it talks with a person, and serves no page.
+_PROMPT = re.compile(r"^[^\n]{0,80}(?:>>>|[\w\])] ?>|❯|➜)[ \t]*$")
+_TALKS_AFTER = 6.0  # seconds without any port
 
 
 @dataclass(frozen=True)
 class Ready:
     """How the wait ended: ``state`` is "answers", "ended" (with the exit status), "asks" (a question, in
-    ``question``), "circles" or "silent"; the scheme, port and host that answered; seconds waited; the address on
-    which it listens beyond this machine, if it does ("" if not); ports that are open and speak no HTTP."""
+    ``question``), "talks" (it waits for commands on the terminal), "circles" or "silent"; the scheme, port and
+    host that answered; seconds waited; the address on which it listens beyond this machine, if it does ("" if
+    not); ports that are open and speak no HTTP."""
 
     state: str
     port: int = 0
@@ -105,6 +109,11 @@ class _Log:
             return True
         end = self._end(20_000).rstrip()
         return "Exception in thread " in end and _ERROR.match(end.rpartition("\n")[2]) is not None
+
+    def prompts(self) -> bool:
+        """Whether it ends with a prompt and has been silent since."""
+        last = self._end().rpartition("\n")[2]
+        return bool(last) and _PROMPT.match(last) is not None
 
     def question(self) -> str:
         """What it asks, if it ends in a question and has been silent since."""
@@ -181,6 +190,8 @@ def wait_until_ready(
                 return Ready("circles", seconds=waited)
             if looks and log.crashed():
                 return Ready("ended", exit_status=1, seconds=waited)
+            if looks and not since and waited > _TALKS_AFTER and log.prompts():
+                return Ready("talks", seconds=waited)
             question = log.question() if looks else ""
             if question:
                 return Ready("asks", seconds=waited, question=question)

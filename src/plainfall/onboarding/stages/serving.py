@@ -18,7 +18,7 @@ from plainfall.onboarding.stages.start_commands import (
     names_what_is_not_here,
     with_its_word,
 )
-from plainfall.onboarding.stages.starting import CommandEnded, start_server
+from plainfall.onboarding.stages.starting import CommandEnded, ServerTalks, start_server
 from plainfall.onboarding.steps import State, StepResult
 from plainfall.onboarding.work import Work
 
@@ -59,6 +59,16 @@ def server(work: Work) -> StepResult:
         files = _files_in(work.folder)
         try:
             result = start_server(work, command)
+        except ServerTalks as error:
+            if any(one.line == command.line for found in work.part.frameworks for one in found.commands):
+                raise
+            return StepResult(
+                State.DONE,
+                f"{command.line}: it runs, and talks with a person on the terminal",
+                f"{command.reason}; it is no server: it listens on no port",
+                (command.evidence,),
+                (*prepared, f"it was ended again; {error.remedy[:1].lower()}{error.remedy[1:]}"),
+            )
         except (CommandEnded, CommandFailed) as error:
             may_go_on = len(prepared) < _FIRST_STEPS
             again = _after_first_time(work, command, error, files) if may_go_on else ""

@@ -25,7 +25,7 @@ from plainfall.writing import digest_of
 if TYPE_CHECKING:  # asking over HTTP takes long to import, and most runs have a server that is kept
     from plainfall.server.readiness import Ready
 
-__all__ = ["CommandEnded", "running_of", "start_server", "stop_server"]
+__all__ = ["CommandEnded", "ServerTalks", "running_of", "start_server", "stop_server"]
 
 _DEBUG_PORT = 9229  # the first that is tried; where it is taken, the next
 # Reasons for which another start command may do: none that is known, and those that are about the command itself.
@@ -36,6 +36,10 @@ class ServerAsks(ServerFailed):
     """A server that waits for an answer to its ``question``."""
 
     question = ""
+
+
+class ServerTalks(ServerFailed):
+    """A program that waits for commands on the terminal, and listens nowhere."""
 
 
 class CommandEnded(ServerFailed):
@@ -226,6 +230,14 @@ def _failure(work: Work, command: Command, running: Running, ready: Ready) -> Se
         )
         asks.question = work.masked(ready.question)
         return asks
+    if ready.state == "talks":
+        return ServerTalks(
+            f"it waits for commands on the terminal, and listens on no port after {ready.seconds:.0f} s",
+            remedy=f"Talk with it: plainfall inside -- {command.line}",
+            place=command.evidence,
+            lines=lines_that_matter(output),
+            log=running.log,
+        )
     if ready.state == "circles":
         cause = f"the server restarts again and again, without an answer in {ready.seconds:.0f} s"
     elif ready.state == "ended":
