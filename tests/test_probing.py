@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import os
 import shutil
+import urllib.request
 from pathlib import Path
 from typing import Any
 
@@ -267,3 +268,53 @@ def test_a_server_whose_processes_are_gone(machine: Machine) -> None:
     assert eventually(lambda: not any(alive(pid) for pid, _ in record["others"]))
     run = machine.run("probe", clone)
     assert run.status == 1 and "its processes have ended; start it again with: plainfall serve" in run.out
+
+
+MODULES = """\
+import json, os
+from http.server import BaseHTTPRequestHandler, HTTPServer
+
+PAGE = ('<title>Rain</title><link rel=stylesheet href=/look.css><img src=/drop.png>'
+        '<script type=module src=/main.js></script><script type=module>import "/inline.js"</script>')
+FILES = {
+    "/": ("text/html", PAGE), "/look.css": ("text/css", ""), "/drop.png": ("image/png", ""),
+    "/main.js": ("text/javascript", 'import { fall } from "./deep/rain.js"; import "package-by-name";\\nfall();'),
+    "/deep/rain.js": ("text/javascript", 'export * from "../more.js"\\nexport const word = "import \\'./not.js\\'";'),
+    "/inline.js": ("text/javascript", ""),
+}
+ASKED = {}
+
+class Site(BaseHTTPRequestHandler):
+    def do_GET(self):
+        ASKED[self.path] = [self.headers["Sec-Fetch-Dest"], (self.headers["Accept"] or "").partition(",")[0]]
+        kind, text = FILES.get(self.path, ("text/html", "<title>Rain</title>the page for all that is not there"))
+        if self.path == "/more.js" and os.path.exists("more.js"):
+            kind, text = "text/javascript", ""
+        if self.path == "/asked":
+            kind, text = "application/json", json.dumps(ASKED)
+        self.send_response(200)
+        self.send_header("Content-Type", kind)
+        self.end_headers()
+        self.wfile.write(text.encode())
+
+HTTPServer(("127.0.0.1", int(os.environ["PORT"])), Site).serve_forever()
+"""
+
+
+def test_what_module_scripts_import_is_asked_for_as_a_browser_does(machine: Machine) -> None:
+    clone = machine.clone({"requirements.txt": "", "app.py": MODULES, "Procfile": "web: python app.py\n"})
+    run = machine.run("onboard", clone, "--json")
+    assert run.status == 1
+    assert "/more.js → text/html, which is no script (200)" in run.document["failure"]["cause"]
+    (clone / "more.js").touch()
+    again = machine.run("onboard", clone, "--json")
+    assert again.status == 0, again.out
+    [server] = again.document["servers"]
+    found = [
+        one["url"].partition("/")[2].partition("/")[2].partition("/")[2] for one in server["probe"]["assets"]
+    ]
+    assert sorted(found) == ["deep/rain.js", "drop.png", "inline.js", "look.css", "main.js", "more.js"]
+    asked = json.loads(urllib.request.urlopen(server["url"] + "asked", timeout=10).read())
+    assert asked["/main.js"] == asked["/deep/rain.js"] == ["script", "*/*"]
+    assert asked["/look.css"] == ["style", "text/css"] and asked["/drop.png"] == ["image", "image/avif"]
+    assert asked["/"][0] == "document" and "/not.js" not in asked

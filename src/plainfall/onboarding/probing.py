@@ -20,6 +20,7 @@ from plainfall.onboarding.stages.first_page import best_page
 from plainfall.onboarding.stages.starting import running_of
 from plainfall.onboarding.state import CloneState
 from plainfall.onboarding.work import Work
+from plainfall.reading import without_colours
 from plainfall.server.channels import find_channel, open_channel
 from plainfall.server.endpoints import Endpoint, ask_endpoints
 from plainfall.server.page import ENDS
@@ -234,7 +235,7 @@ class _Looking:
             with open(log, "rb") as file:
                 file.seek(size)
                 text = self._work.masked(file.read(20_000).decode("utf-8", "replace"))
-            logged = [line.rstrip() for line in text.splitlines() if line.strip()]
+            logged = [line.rstrip() for line in without_colours(text).splitlines() if line.strip()]
         return PageReport(probe, tuple(logged[:12]))
 
     def _channel(self, probe: Probe) -> None:

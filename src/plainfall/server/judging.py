@@ -68,6 +68,8 @@ def _bad(asset: Asset) -> str:
     path = urlsplit(address).path
     if not 0 < status < 400:
         return f"{path} → {status or 'no answer'}"
+    if media.endswith("no script"):
+        return f"{path} → {media} ({status}), and a browser does not run it"
     if media == "text/html" and re.search(r"\.(js|mjs|css|png|jpe?g|svg|woff2?)$", path):
         return f"{path} → a page instead ({status})"
     return ""

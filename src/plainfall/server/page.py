@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterator
-from dataclasses import dataclass
+from collections.abc import Iterator, Mapping
+from dataclasses import dataclass, field
 from typing import TYPE_CHECKING
 from urllib.parse import urljoin, urlsplit
 
@@ -17,6 +17,7 @@ __all__ = ["ENDS", "Field", "Form", "Page", "read_page"]
 ENDS = re.compile(r"log-?out|sign-?out|delete|remove|unsubscribe|destroy|reset|shutdown", re.IGNORECASE)
 
 _SILENT = ["script", "style", "template", "noscript"]
+_WANTED = {"script": "script[src]", "style": "link[rel~=stylesheet]", "image": "img[src], link[rel~=icon]"}
 _LOADED_LINKS = {"stylesheet", "icon", "manifest"}
 
 
@@ -47,7 +48,8 @@ class Form:
 @dataclass(frozen=True)
 class Page:
     """Title (None if there is none), headings, the addresses of what it loads and links to (of its own
-    origin, each once, in order), forms, and the text that is seen."""
+    origin, each once, in order), forms, and the text that is seen; what each loaded thing is wanted for ("script",
+    "style", "image"), which of them are module scripts, and the texts of module scripts in the page itself."""
 
     title: str | None
     headings: tuple[str, ...] = ()
@@ -55,6 +57,9 @@ class Page:
     links: tuple[str, ...] = ()
     forms: tuple[Form, ...] = ()
     text: str = ""
+    wanted: Mapping[str, str] = field(default_factory=dict)
+    modules: tuple[str, ...] = ()
+    inline_modules: tuple[str, ...] = ()
 
 
 def read_page(body: bytes, url: str) -> Page:
@@ -68,10 +73,23 @@ def read_page(body: bytes, url: str) -> Page:
     assets = _addresses(url, base, _loaded(tree))
     links = _addresses(url, base, (_value(one, "href") for one in tree.css("a[href]")))
     forms = tuple(_form(tree, one, url, base) for one in tree.css("form"))
+    wanted = {
+        one: kind for kind, tags in _WANTED.items() for one in _addresses(url, base, _sources(tree, tags))
+    }
+    modules = _addresses(url, base, _sources(tree, "script[type=module][src]"))
+    inline = tuple(
+        text
+        for one in tree.css("script[type=module]")
+        if not _value(one, "src") and (text := one.text(deep=True))
+    )
     title = _plain(titles[0].text()) if titles else None
     tree.strip_tags(_SILENT)
     seen = tree.body.text(separator=" ") if tree.body is not None else ""
-    return Page(title, tuple(headings[:12]), assets, links, forms, _plain(seen))
+    return Page(title, tuple(headings[:12]), assets, links, forms, _plain(seen), wanted, modules, inline)
+
+
+def _sources(tree: LexborHTMLParser, selector: str) -> Iterator[str]:
+    return (_value(one, "src") or _value(one, "href") for one in tree.css(selector))
 
 
 def _plain(text: str) -> str:

@@ -70,7 +70,7 @@ def probe_page(
     except (OSError, http.client.HTTPException) as error:
         return Probe(url, 0, None, 0.0, 0, "", (), f"no answer: {_words(error)}")
     page = read_page(answer.body, answer.url) if "html" in answer.media_type else None
-    assets = tuple(_asset(visitor, address) for address in (page.assets if page else ()))
+    assets = _assets(visitor, page, answer.url) if page else ()
     problem = _unexpected(answer, page, status, words) or (
         "" if status is not None and status >= 300 else judge(answer, page, assets)
     )
@@ -110,9 +110,22 @@ def _unexpected(answer: Answer, page: Page | None, status: int | None, words: st
     return ""
 
 
-def _asset(visitor: Visitor, url: str) -> Asset:
-    try:
-        answer = visitor.get(url)
-        return url, answer.status, answer.media_type
-    except (OSError, http.client.HTTPException):
-        return url, 0, ""
+def _assets(visitor: Visitor, page: Page, url: str) -> tuple[Asset, ...]:
+    """What the page loads, and what its module scripts import."""
+    results: list[Asset] = []
+    scripts = [(url, text.encode()) for text in page.inline_modules]
+    for address in page.assets:
+        try:
+            answer = visitor.get(address, page.wanted.get(address, "empty"))
+        except (OSError, http.client.HTTPException):
+            results.append((address, 0, ""))
+            continue
+        results.append((address, answer.status, answer.media_type))
+        if address in page.modules and answer.status < 400:
+            scripts.append((answer.url, answer.body))
+    if scripts:
+        from plainfall.server.modules import imported_by
+
+        seen = {address for address, _, _ in results}
+        results += [one for one in imported_by(visitor, scripts) if one[0] not in seen]
+    return tuple(results)

@@ -17,6 +17,11 @@ __all__ = ["LOOPBACK", "Answer", "Visitor", "ask"]
 LOOPBACK = ("localhost", "127.0.0.1", "::1")
 _LARGEST = 8 * 1024 * 1024
 _REDIRECTS = 8
+_ACCEPTS = {
+    "document": "text/html,*/*;q=0.8",
+    "style": "text/css,*/*;q=0.1",
+    "image": "image/avif,image/webp,image/png,image/svg+xml,image/*;q=0.8,*/*;q=0.5",
+}
 _MOVED = (301, 302, 303, 307, 308)
 
 
@@ -52,19 +57,22 @@ class Visitor:
         self.timeout = timeout
         self.cookies = http.cookiejar.CookieJar()
 
-    def get(self, url: str) -> Answer:
-        """One GET, with redirects to the same host followed. Raises OSError or http.client.HTTPException if
-        there is no answer at all."""
-        return self._follow("GET", url, None)
+    def get(self, url: str, what: str = "document") -> Answer:
+        """One GET with the headers that a browser sends for ``what`` it wants ("document", "script", "style",
+        "image"; Fetch standard, Fetch Metadata), with redirects to the same host followed. Raises OSError or
+        http.client.HTTPException if there is no answer at all."""
+        return self._follow("GET", url, None, what=what)
 
     def post(self, url: str, fields: list[tuple[str, str]], referer: str) -> Answer:
         """One form sent; then as ``get``."""
         return self._follow("POST", url, urlencode(fields).encode(), referer)
 
-    def _follow(self, method: str, url: str, body: bytes | None, referer: str = "") -> Answer:
+    def _follow(
+        self, method: str, url: str, body: bytes | None, referer: str = "", what: str = "document"
+    ) -> Answer:
         passed: list[str] = []
         while True:
-            answer = self._once(method, url, body, referer, tuple(passed))
+            answer = self._once(method, url, body, referer, tuple(passed), what)
             target = urljoin(url, answer.location) if answer.location else ""
             if answer.status not in _MOVED or not target or len(passed) >= _REDIRECTS:
                 return answer
@@ -79,16 +87,15 @@ class Visitor:
             url = target
 
     def _once(
-        self, method: str, url: str, body: bytes | None, referer: str, passed: tuple[str, ...]
+        self, method: str, url: str, body: bytes | None, referer: str, passed: tuple[str, ...], what: str
     ) -> Answer:
         parts = urlsplit(url)
         connection, verified = self._connection(parts.scheme, parts.hostname or "", parts.port)
         try:
             start = time.perf_counter()
             target = (parts.path or "/") + (f"?{parts.query}" if parts.query else "")
-            head = _Head(
-                url, headers={"Accept": "text/html,*/*;q=0.8", "User-Agent": "plainfall"}, method=method
-            )
+            wanted = {"Accept": _ACCEPTS.get(what, "*/*"), "User-Agent": "plainfall", "Sec-Fetch-Dest": what}
+            head = _Head(url, headers=wanted, method=method)
             self.cookies.add_cookie_header(head)
             headers = dict(head.header_items())
             if body is not None:
