@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import contextlib
+import json
 import sqlite3
 from collections.abc import Callable
 from pathlib import Path
@@ -305,3 +306,41 @@ def test_a_question_that_enter_answers_is_answered(machine: Machine, question: s
     if status == 0:
         assert any("Enter was pressed for its default" in one for one in run.step("server")["remarks"])
     machine.run("stop", clone)
+
+
+INSTALLS = """\
+import http.server, os, sys
+
+def main():
+    words = sys.argv[1:]
+    if words[:1] == ["install"] and "--help" in words:
+        print("Usage: rain install\\n\\n  -u, --username TEXT  who keeps it\\n  --email EMAIL  where\\n  --password TEXT  secret")
+    elif words[:1] == ["install"]:
+        if "--password" not in words:
+            input("Name of the first account: ")
+        if input("A database is here. Begin anew? [y/N] ") != "y":
+            sys.exit("Aborted!")
+        open("installed", "w").write(" ".join(words[:-1]))
+    elif "--help" in words:
+        print("Commands:\\n  install  makes the first account")
+    elif not os.path.exists("installed"):
+        sys.exit("no gauges")
+    else:
+"""
+
+
+def test_a_first_step_that_wants_an_account_gets_one(machine: Machine, offer: Offer) -> None:
+    offer([Archive.of(package("bottle"))])
+    files = project(f"{INSTALLS}{SERVES}")
+    clone = machine.clone({**files, "README.md": "# Rain\n\n## Run\n\n    rain\n"})
+    run = machine.run("onboard", clone, "--json")
+    assert run.document["outcome"] == "done", run.document["failure"]
+    remarks = " ".join(run.step("server")["remarks"])
+    assert "it asks for a first account: 'admin' was made" in remarks
+    written = (clone / "installed").read_text()
+    assert (
+        written == "install --username admin --email admin@localhost.example --password" or "admin" in written
+    )
+    account = json.loads((clone / ".plainfall/accounts.json").read_text())["."]
+    logs = "".join(path.read_text() for path in (clone / ".plainfall").rglob("*.log"))
+    assert account["name"] == "admin" and account["password"] not in logs + run.out

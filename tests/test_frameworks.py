@@ -10,6 +10,7 @@ from conftest import Machine
 from plainfall.clone.frameworks import FrameworkFound
 from plainfall.clone.walk import walk
 from plainfall.ecosystems.frameworks import find_frameworks
+from plainfall.ecosystems.python.frameworks.django import recognise as recognise_django
 
 MANAGE = "import os\nos.environ.setdefault('DJANGO_SETTINGS_MODULE', 'rain.settings')\nimport django\n"
 
@@ -219,3 +220,22 @@ def test_static_files_are_not_collected_for_a_word_in_a_comment(tmp_path: Path) 
     settings = "# STATIC_ROOT = 'x'\n# ManifestStaticFilesStorage is not used\nMIDDLEWARE = ['whitenoise']\n"
     one = found(tmp_path, {"manage.py": MANAGE, "rain/settings.py": settings})["Django"]
     assert "tasks" not in commands(one)
+
+
+def test_django_without_manage_py_is_run_by_its_settings(tmp_path: Path) -> None:
+    wsgi = (
+        "import os\nfrom django.core.wsgi import get_wsgi_application\n"
+        "os.environ.setdefault('DJANGO_SETTINGS_MODULE', 'gauges.settings.local')\n"
+        "application = get_wsgi_application()\n"
+    )
+    (tmp_path / "web/gauges/settings").mkdir(parents=True)
+    (tmp_path / "web/gauges/wsgi.py").write_text(wsgi)
+    assert recognise_django(walk(tmp_path), "", frozenset({"django"})) is None  # no settings are here
+    (tmp_path / "web/gauges/settings/base.py").write_text("DEBUG = True\n")
+    found = recognise_django(walk(tmp_path), "", frozenset({"django"}))
+    assert found is not None
+    assert found.variables == {"DJANGO_SETTINGS_MODULE": "gauges.settings.base", "PYTHONPATH": "web"}
+    assert [one.line for one in found.commands] == [
+        "python -m django migrate --noinput", "python -m django runserver 127.0.0.1:${PORT:-8000}",
+    ]  # fmt: skip
+    assert str(found.evidence) == "web/gauges/wsgi.py:3"

@@ -7,7 +7,13 @@ import re
 from collections.abc import Collection, Iterator
 from dataclasses import replace
 
-from plainfall.clone.commands import Command, given_folder, readme_commands, without_placeholders
+from plainfall.clone.commands import (
+    Command,
+    given_folder,
+    missing_script,
+    readme_commands,
+    without_placeholders,
+)
 from plainfall.clone.readme import ReadmeStep, own_commands, own_program, read_steps
 from plainfall.clone.vocabulary import Vocabulary
 from plainfall.clone.walk import Tree
@@ -58,7 +64,8 @@ def document_commands(
             continue  # not text that anybody reads
         inside = "/" in path[len(place) :]
         for command in readme_commands(steps, tree, folder, language, words, files):
-            if command.stage == "server" or not inside:
+            lacking = missing_script(command.line, tree, folder, words) is not None
+            if not lacking and (command.stage == "server" or not inside):
                 name = path[len(place) :]
                 rank = command.rank - _LOWER if command.rank > _LOWER + 1 else command.rank
                 yield replace(command, rank=rank, reason=command.reason.replace("the README's", f"{name}'s"))

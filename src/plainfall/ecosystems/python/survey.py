@@ -294,7 +294,7 @@ def _project_scripts(tree: Tree, folder: str) -> Iterator[Command]:
         if stage and _module_is_here(tree, folder, one.module):
             line = _called(one, tree, folder)
             reason = f"the project's script {one.name!r}"
-            guess = stage == "migrations"
+            guess = stage in ("migrations", "seeds")
             yield Command(stage, line, reason, 50, one.evidence, folder, may_fail=guess)
     if not scripts:
         return

@@ -38,7 +38,7 @@ def recognise(tree: Tree, folder: str, names: frozenset[str]) -> FrameworkFound 
     """A part with a ``manage.py`` that runs Django's command line, at its top or below."""
     manage = _manage(tree, folder)
     if manage is None:
-        return None
+        return _without_manage(tree, folder)
     path, evidence = manage
     run = f"python {path}"
     texts = dict(sources(tree, folder))
@@ -80,6 +80,57 @@ def recognise(tree: Tree, folder: str, names: frozenset[str]) -> FrameworkFound 
         )
     pages = ("/", administrator.page) if administrator else ("/",)
     return FrameworkFound("Django", evidence, tuple(commands), pages=pages, administrator=administrator)
+
+
+_ENTRY = re.compile(
+    r"DJANGO_SETTINGS_MODULE['\"]\s*,\s*['\"]([\w.]+)['\"][\s\S]*get_(?:wsgi|asgi)_application|"
+    r"get_(?:wsgi|asgi)_application[\s\S]*DJANGO_SETTINGS_MODULE['\"]\s*,\s*['\"]([\w.]+)['\"]"
+)
+_MODES = ("local", "dev", "development", "base", "")  # of a settings package, the likeliest here first
+
+
+def _without_manage(tree: Tree, folder: str) -> FrameworkFound | None:
+    """A project whose archive lacks ``manage.py``: its WSGI module names the settings, and Django's own program
+    works with these."""
+    place = f"{folder}/" if folder else ""
+    for path in sorted(tree.below(folder), key=lambda one: one.count("/")):
+        if path.rpartition("/")[2] not in ("wsgi.py", "asgi.py") or _TEMPLATE.search(path) or is_side(path):
+            continue
+        match = _ENTRY.search(tree.text(place + path))
+        if match is None or path.count("/") > 3:
+            continue
+        named = match.group(1) or match.group(2)
+        above = path.rpartition("/")[0].rpartition("/")[0]
+        module = _settings_module(tree, f"{place}{above}/" if above else place, named)
+        if not module:
+            continue
+        evidence = tree.line_of(place + path, "DJANGO_SETTINGS_MODULE")
+        variables = {"DJANGO_SETTINGS_MODULE": module, **({"PYTHONPATH": above} if above else {})}
+        run = "python -m django"
+        commands = (
+            Command("migrations", f"{run} migrate --noinput", "Django's migrations", RANK, evidence, folder),
+            Command(
+                "server",
+                f"{run} runserver 127.0.0.1:${{PORT:-8000}}",
+                "Django's dev server",
+                RANK,
+                evidence,
+                folder,
+            ),
+        )
+        return FrameworkFound("Django", evidence, commands, variables, pages=("/",))
+    return None
+
+
+def _settings_module(tree: Tree, place: str, named: str) -> str:
+    """The settings module that is named, if the clone has it; else another mode of the same package; "" for
+    none."""
+    package = named.rpartition(".")[0] if named.rpartition(".")[0].endswith("settings") else named
+    for name in (named, *(f"{package}.{mode}" if mode else package for mode in _MODES)):
+        path = place + name.replace(".", "/")
+        if f"{path}.py" in tree or (name == package and f"{path}/__init__.py" in tree):
+            return name
+    return ""
 
 
 def _account_fields(settings: str, texts: Mapping[str, str]) -> tuple[str, list[str]] | None:
