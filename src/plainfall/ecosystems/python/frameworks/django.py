@@ -48,17 +48,9 @@ def recognise(tree: Tree, folder: str, names: frozenset[str]) -> FrameworkFound 
         texts |= {f"{inner}/{name}": text for name, text in sources(tree, place)}
     settings = "\n".join(text for name, text in texts.items() if "settings" in name)
     commands = [
-        Command("migrations", f"{run} migrate --noinput", "Django's migrations", RANK, evidence, folder),
+        *_both(run, evidence, folder),
         *_seeds(tree, folder, run),
         *_static(settings, run, evidence, folder),
-        Command(
-            "server",
-            f"{run} runserver 127.0.0.1:${{PORT:-8000}}",
-            "Django's dev server",
-            RANK,
-            evidence,
-            folder,
-        ),
     ]
     administrator = None
     account = _account_fields(settings, texts) if "django.contrib.admin" in settings else None
@@ -80,6 +72,15 @@ def recognise(tree: Tree, folder: str, names: frozenset[str]) -> FrameworkFound 
         )
     pages = ("/", administrator.page) if administrator else ("/",)
     return FrameworkFound("Django", evidence, tuple(commands), pages=pages, administrator=administrator)
+
+
+def _both(run: str, evidence: Evidence, folder: str) -> tuple[Command, ...]:
+    """The migrations and the dev server."""
+    serves = f"{run} runserver 127.0.0.1:${{PORT:-8000}}"
+    return (
+        Command("migrations", f"{run} migrate --noinput", "Django's migrations", RANK, evidence, folder),
+        Command("server", serves, "Django's dev server", RANK, evidence, folder),
+    )
 
 
 _ENTRY = re.compile(
@@ -107,18 +108,7 @@ def _without_manage(tree: Tree, folder: str) -> FrameworkFound | None:
         evidence = tree.line_of(place + path, "DJANGO_SETTINGS_MODULE")
         variables = {"DJANGO_SETTINGS_MODULE": module, **({"PYTHONPATH": above} if above else {})}
         run = "python -m django"
-        commands = (
-            Command("migrations", f"{run} migrate --noinput", "Django's migrations", RANK, evidence, folder),
-            Command(
-                "server",
-                f"{run} runserver 127.0.0.1:${{PORT:-8000}}",
-                "Django's dev server",
-                RANK,
-                evidence,
-                folder,
-            ),
-        )
-        return FrameworkFound("Django", evidence, commands, variables, pages=("/",))
+        return FrameworkFound("Django", evidence, _both(run, evidence, folder), variables, pages=("/",))
     return None
 
 
