@@ -27,6 +27,7 @@ __all__ = [
     "bring_up",
     "end_service",
     "port_of",
+    "place_of",
     "running_services",
     "services_everywhere",
 ]
@@ -47,6 +48,7 @@ class Brought:
     remarks: tuple[str, ...] = ()
     port: int = 0
     identity: str = ""
+    name: str = ""
 
 
 def port_of(state: CloneState, need: ServiceNeed, taken: Iterable[int]) -> int:
@@ -116,14 +118,14 @@ def bring_up(state: CloneState, surroundings: Surroundings, need: ServiceNeed) -
     if record is not None and there and _runs(record) and int(record["port"]) == need.port:
         title = f"{record['title']} on port {need.port}"
         if record["accounts"] == digest:
-            return Brought(need, "kept", title, (), need.port, _identity(need, record))
+            return Brought(need, "kept", title, (), need.port, _identity(need, record), name)
         if engine.restarts_for_accounts:
             end_service(state, name)
         else:
-            made = engine.admit(_place(state, surroundings, name, record), need.port, need.accounts)
+            made = engine.admit(place_of(state, surroundings, name, record), need.port, need.accounts)
             state.keep_service(name, {**record, "accounts": digest})
             text = f"{title}: {', '.join(made) or 'accounts as the settings say'}"
-            return Brought(need, "done", text, (), need.port, _identity(need, record))
+            return Brought(need, "done", text, (), need.port, _identity(need, record), name)
     elif record is not None and record["running"]["pid"]:
         end_service(state, name)  # on another port now, or a run was cut off at its start
         record = state.services.get(name)
@@ -149,7 +151,7 @@ def _started(
 
     engine = engine_of(need.kind)
     assert engine is not None  # the caller asked
-    place = _place(state, surroundings, name, record)
+    place = place_of(state, surroundings, name, record)
     program = program_for(engine, programs, place.data, need.version)
     title = f"{engine.title} {program.version}"
     mark, log = new_mark(), state.log("", f"service-{name}")
@@ -181,7 +183,7 @@ def _started(
         remarks.append(f"{need.place} asks for version {need.version}; {program.version} is what is here")
     what = ", ".join(made) or ("new" if fresh else "its data as it was")
     text = f"{title} on port {need.port}: {what}"
-    return Brought(need, "done", text, tuple(remarks), need.port, _identity(need, row))
+    return Brought(need, "done", text, tuple(remarks), need.port, _identity(need, row), name)
 
 
 _KEEP_ROWS = ("postgres", "mysql")
@@ -293,7 +295,9 @@ def _is_its(state: CloneState, row: Mapping[str, Any]) -> bool:
     )
 
 
-def _place(state: CloneState, surroundings: Surroundings, name: str, record: Mapping[str, Any] | None) -> Any:
+def place_of(
+    state: CloneState, surroundings: Surroundings, name: str, record: Mapping[str, Any] | None
+) -> Any:
     """Where the server lives: below the clone's state folder; where that cannot be entered by the user that servers
     run as, in a folder elsewhere. Raises ServiceFailed, PathRefused."""
     from plainfall.services.engine import Owner, Place

@@ -61,8 +61,9 @@ class Wishes:
 @dataclass
 class Work:
     """One part under way. Each stage adds what the later ones need: ``lacking`` says which servers could not be
-    brought up, ``servers_used`` tells the databases of those that answer
-    (None: not looked at), ``as_of_tried`` is the day whose versions were tried."""
+    brought up, ``servers_used`` tells the databases of those that answer (None: not looked at),
+    ``server_databases`` names those of private servers (the server, the database), ``as_of_tried`` is the day
+    whose versions were tried."""
 
     clone: Path
     part: PartFound
@@ -89,6 +90,7 @@ class Work:
     lacking: tuple[str, ...] = ()
     as_of_tried: str = ""
     servers_used: tuple[str, ...] | None = None
+    server_databases: tuple[tuple[str, str], ...] = ()
 
     @property
     def onboarded(self) -> bool:

@@ -155,6 +155,15 @@ class Engine(Protocol):
         """Makes the roles and databases that are missing; returns what was made, in words. Raises
         ServiceFailed."""
 
+    def keep_copy(self, place: Place, port: int, database: str, copy: str) -> str:
+        """Copies a database within the server; why it did not, in words, "" if it did. Raises ServiceFailed."""
+
+    def put_copy_back(self, place: Place, port: int, database: str, copy: str) -> str:
+        """Puts the copy into the database's place; why it did not, "" if it did. Raises ServiceFailed."""
+
+    def drop_copy(self, place: Place, port: int, copy: str) -> str:
+        """Takes the copy away; why it did not, "" if it did. Raises ServiceFailed."""
+
     def reach(self, host: str, port: int, account: Account) -> Reach:
         """What a server answers that is none of ours."""
 

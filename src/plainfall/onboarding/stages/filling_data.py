@@ -25,6 +25,7 @@ from plainfall.ecosystems.frameworks import is_repeatable
 from plainfall.errors import CommandFailed, PathRefused
 from plainfall.evidence import Evidence
 from plainfall.onboarding.commands import USAGE, end_leftovers, run_command
+from plainfall.onboarding.server_guard import ServerGuard, checked
 from plainfall.onboarding.steps import State, StepResult
 from plainfall.onboarding.work import Work
 from plainfall.repository import exclude_locally
@@ -152,10 +153,12 @@ def _run(work: Work, command: Command, stage: str, more: dict[str, Any], undone:
     _make_folder(work, database)
     guard, mark = _guard(work), new_mark()
     copy = guard.begin(stage, database.file if database else None, mark)
+    servers = ServerGuard(work)
+    not_copied = servers.begin(stage, mark)
     try:
         left = run_command(work, stage, command.line, mark, command.evidence)
     except CommandFailed as error:
-        error.remedy += _put_back_words(work, guard.put_back())
+        error.remedy += _put_back_words(work, guard.put_back()) + servers.put_back()
         raise
     except BaseException:
         guard.put_back()
@@ -175,6 +178,7 @@ def _run(work: Work, command: Command, stage: str, more: dict[str, Any], undone:
     # In this order: a kill between the two leaves a step that is done, with a note that nobody needs.
     work.state.keep(work.part.key, stage, record)
     guard.end()
+    servers.end()
     if database is not None and not before.exists and after.exists:
         _exclude(work, database.file)
     changes = difference(before, after)
@@ -196,7 +200,7 @@ def _run(work: Work, command: Command, stage: str, more: dict[str, Any], undone:
             "tables_before": before.as_json(),
             "tables_after": after.as_json(),
         },
-        (words,) if database else (),
+        (*((words,) if database else ()), *not_copied),
     )
 
 
@@ -301,6 +305,14 @@ def _guard(work: Work) -> DatabaseGuard:
 def _undo_unfinished(work: Work) -> list[str]:
     """A step that a kill cut off: its processes are ended, its database is put back, unless it was done and
     recorded already. Returns remarks for people."""
+    cut_off = ServerGuard(work).under_way()[0]
+    if cut_off:
+        end_leftovers(cut_off, work.state.commands.get(cut_off, ("", ""))[1])
+    of_servers = checked(work)
+    return [*_undo_in_file(work), *([of_servers] if of_servers else [])]
+
+
+def _undo_in_file(work: Work) -> list[str]:
     guard = _guard(work)
     mark = guard.under_way()
     if mark is None:

@@ -20,6 +20,14 @@ def services(work: Work) -> StepResult:
     brought = _all(work, needs)
     work.lacking = tuple(one.text for one in brought if one.state == "lacking")
     work.servers_used = tuple(sorted(one.identity for one in brought if one.identity))
+    work.server_databases = tuple(
+        dict.fromkeys(
+            (one.name, account.database)
+            for one in brought
+            for account in one.need.accounts
+            if one.name and one.identity and account.database
+        )
+    )
     states = {one.state for one in brought}
     state = State.DONE if "done" in states else State.LEFT_OUT if states == {"lacking"} else State.KEPT
     met = [one for one in brought if one.state != "lacking"]

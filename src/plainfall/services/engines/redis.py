@@ -15,6 +15,8 @@ __all__ = ["ENGINE"]
 
 _CONFIGURATION = "private.conf"
 
+_NO_COPY = "this server cannot copy one at once"
+
 
 class _Redis:
     """What it holds outlives a kill: every write goes to its log of commands."""
@@ -60,6 +62,18 @@ class _Redis:
     def admit(self, place: Place, port: int, accounts: Sequence[Account]) -> list[str]:
         """It has neither roles nor databases to make."""
         return []
+
+    def keep_copy(self, place: Place, port: int, database: str, copy: str) -> str:
+        """None is made."""
+        return _NO_COPY
+
+    def put_copy_back(self, place: Place, port: int, database: str, copy: str) -> str:
+        """There is none."""
+        return _NO_COPY
+
+    def drop_copy(self, place: Place, port: int, copy: str) -> str:
+        """There is none."""
+        return _NO_COPY
 
     def make_database(self, host: str, port: int, account: Account) -> None:
         """There is none to make."""
