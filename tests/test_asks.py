@@ -4,9 +4,10 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from pathlib import Path
+from typing import Any
 
 import pytest
-from conftest import Machine, package
+from conftest import Machine, package, resealed
 
 from plainfall.clone.walk import walk
 from plainfall.ecosystems.python.asks import python_asks
@@ -195,3 +196,21 @@ def test_a_pinned_list_whose_wheels_are_for_an_older_version_decides(
     assert choice(machine, files)[0] == "3.31.2" and len(registry.faults.asked) == asked
     machine.run("survey", machine.home / "gauges")
     assert len(registry.faults.asked) == asked
+
+
+def test_a_package_that_could_not_be_built_decides_from_then_on(
+    machine: Machine, offer: Callable[..., Registry]
+) -> None:
+    for version in ("3.31.2", "3.32.1"):
+        fake(machine, version)
+    offer([Archive.of(package("kit", tag="cp331-cp331-linux_x86_64"))])
+    files = {"requirements.txt": "kit\n", "setup.cfg": "[options]\npython_requires = >=3.31\n", "app.py": ""}
+    assert choice(machine, files)[0] == "3.32.1"
+
+    def noted(content: dict[str, Any]) -> dict[str, Any]:
+        content["records"]["|package without a build"] = {"pin": ["kit", "1.0"]}
+        return content
+
+    resealed(machine, machine.home / "gauges", ".plainfall/state.json", "state.json", noted)
+    version, remarks, _ = choice(machine, files)
+    assert version == "3.31.2" and remarks == ["3.31.2 is taken: for 3.32.1 there is no wheel of kit 1.0"]

@@ -45,14 +45,15 @@ Progress = Callable[[int, int, str], None]
 class Language:
     """What a language is called, and what it is known by.
 
-    ``name`` is its folder's name, ``title`` what people call it. ``readers`` read its sources;
-    ``programs`` are commands whose lines are of this language, the runtime's own first; ``clients`` the names
-    by which scripts call its package clients, ``runners`` those of them that run a command in an environment
-    (``NAME run COMMAND``); ``makes_environment`` matches README commands that make one. ``port`` is what its
-    dev servers usually listen on; ``manifests`` mark a part, ``mains`` one without a manifest; ``known_by`` says so
-    in words. ``package_folders`` hold installed packages; ``left_behind`` what its programs leave, as ignore
-    patterns; ``folder_variables`` variables whose values are folders of the part; ``precedence`` orders the
-    languages that have a part in the same folder, the smallest first."""
+    ``name`` is its folder's name, ``title`` what people call it. ``readers`` read its sources; ``programs`` are
+    commands whose lines are of this language, the runtime's own first; ``clients`` the names by which scripts
+    call its package clients, ``runners`` those of them that run a command in an environment (``NAME run
+    COMMAND``); ``makes_environment`` matches README commands that make one. ``port`` is what its dev servers
+    usually listen on; ``manifests`` mark a part, ``mains`` one without a manifest; ``known_by`` says so in words.
+    ``package_folders`` hold installed packages; ``left_behind`` what its programs leave, as ignore patterns;
+    ``folder_variables`` variables whose values are folders of the part; ``commands_folder`` holds the programs of
+    installed packages, from the part ("" where that differs); ``precedence`` orders the languages that have a
+    part in the same folder, the smallest first."""
 
     name: str
     title: str
@@ -68,6 +69,7 @@ class Language:
     package_folders: tuple[str, ...] = ()
     left_behind: tuple[str, ...] = ()
     folder_variables: tuple[str, ...] = ()
+    commands_folder: str = ""
     precedence: int = 9
     grammar: Grammar | None = None
     recognising: Recognising | None = None

@@ -12,7 +12,7 @@ from plainfall.onboarding.work import Work
 from plainfall.repository import last_commit_time
 from plainfall.surroundings import passed_on
 
-__all__ = ["as_it_says", "of_its_time", "older_runtime", "taken_back"]
+__all__ = ["as_it_says", "of_its_time", "older_runtime", "runtime_without_build", "taken_back"]
 
 _OF_ANOTHER_KIND = frozenset(
     "command-missing setting-missing database-unreachable connection-refused host-unknown port-taken "
@@ -50,6 +50,27 @@ def older_runtime(work: Work, step: Step, error: PlainfallError) -> str:
     if step.stage is Stage.PROBE:
         serving.server(work)
     return f"newer runtimes have no module {error.thing}: {result.title} was taken"
+
+
+def runtime_without_build(work: Work, error: PlainfallError) -> str:
+    """A runtime for which a package that could not be built is published ready to use, if one that fits is here."""
+    name, _, version = error.thing.partition(" ")
+    if "could not be built from source" not in error.cause or not version or work.wishes.runtime is not None:
+        return ""
+    if work.state.record(work.part.key, installing.NEEDED_WHEEL) or not work.installing.may_resolve(
+        work.part
+    ):
+        return ""
+    work.state.keep(work.part.key, installing.NEEDED_WHEEL, {"pin": [name, version]})
+    had = work.chosen().taken.identity
+    result = installing.runtime(work)
+    if work.chosen().taken.identity == had:
+        work.state.forget(work.part.key, installing.NEEDED_WHEEL)
+        return ""
+    installing.environment(work)
+    return (
+        f"{name} {version} cannot be built here, and is published ready for another runtime: {result.title}"
+    )
 
 
 def taken_back(work: Work) -> None:

@@ -11,7 +11,7 @@ from pathlib import Path
 
 from plainfall.clone.parts import Addition
 from plainfall.errors import CommandFailed, DependencyProblem, PathRefused, PlainfallError, ServerFailed
-from plainfall.onboarding.other_versions import as_it_says, of_its_time, older_runtime
+from plainfall.onboarding.other_versions import as_it_says, of_its_time, older_runtime, runtime_without_build
 from plainfall.onboarding.stages import installing, serving
 from plainfall.onboarding.stages.filling_data import rows_at_stake
 from plainfall.onboarding.stages.starting import stop_server
@@ -73,6 +73,10 @@ def second_try(work: Work, step: Step, error: PlainfallError) -> str:
         migrated = _own_migrations(work, error) or _own_tables(work, step, error)
         if migrated:
             return migrated
+    if step.stage is Stage.DEPENDENCIES:
+        ready = runtime_without_build(work, error)
+        if ready:
+            return ready
     if step.stage is Stage.DEPENDENCIES or step.stage in _LATER:
         return as_it_says(work, step, error) or of_its_time(work, step, error)
     return ""

@@ -180,6 +180,7 @@ class Work:
         the part's settings, the part's environment first on the path."""
         variables = self.surroundings.for_project()
         own = self.environment.variables(self.folder, self.chosen(), self.access())
+        first = own["PATH"].count(os.pathsep) + 1
         path = os.pathsep.join((own.pop("PATH"), variables["PATH"]))
         named = dict(self.part.variables)
         more = self.state.record(self.part.key, IMPORT_FOLDER).get("folders", [])
@@ -188,7 +189,27 @@ class Work:
             places += [str(self.clone / folder) for folder in more] if number == 0 else []
             if places:
                 named[name] = os.pathsep.join(places)
-        return {**variables, **self._secret_key(), **named, **self.settings, **own, "PATH": path}
+        return {
+            **variables,
+            **self._secret_key(),
+            **named,
+            **self.settings,
+            **own,
+            "PATH": self._with_bins(path, first),
+        }
+
+    def _with_bins(self, path: str, own: int) -> str:
+        """The path with the programs of a secondary part in the same folder, behind the first ``own`` entries,
+        which are this part's: an application may start what a manifest of another language brings."""
+        survey = self.settling.survey if self.settling is not None else None
+        beside = [
+            str(self.folder / language.commands_folder)
+            for one in (survey.parts if survey is not None and not self.part.is_secondary else ())
+            if one.is_secondary and one.path == self.part.path
+            if (language := language_named(one.language)) is not None and language.commands_folder
+        ]
+        pieces = path.split(os.pathsep)
+        return os.pathsep.join([*pieces[:own], *filter(os.path.isdir, beside), *pieces[own:]])
 
     def _secret_key(self) -> dict[str, str]:
         """A key for sessions under the names that frameworks read by themselves, where the application has none:

@@ -31,6 +31,7 @@ LANGUAGE = Language(
     known_by="a package.json with scripts or dependencies",
     package_folders=("node_modules",),
     left_behind=(".turbo/", ".svelte-kit/"),
+    commands_folder="node_modules/.bin",
     precedence=2,
     grammar=GRAMMAR,
     recognising=NodeRecognising(),

@@ -161,6 +161,8 @@ def _failure(label: str, error: Exception, log: Path, place: Evidence | None) ->
         place=place,
         lines=lines_that_matter(output),
         log=str(log),
+        rule=known.rule or "build-failed",
+        thing=label,
     )
 
 

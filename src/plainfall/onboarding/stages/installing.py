@@ -29,9 +29,12 @@ NEEDED_MODULE = (
     "module of the standard library"  # the record of one that the code imports and newer runtimes lack
 )
 
+NEEDED_WHEEL = "package without a build"  # the record of one that could not be built for the newest runtime
+
 __all__ = [
     "ADDED",
     "NEEDED_MODULE",
+    "NEEDED_WHEEL",
     "dependencies",
     "environment",
     "forget_installed",
@@ -46,6 +49,10 @@ def runtime(work: Work) -> StepResult:
     part, recognising = work.part, work.language.recognising
     if day and day != "none" and recognising is not None:
         part = replace(part, asks=(*part.asks, *recognising.asks_of_time(day)))
+    wanted = work.state.record(part.key, NEEDED_WHEEL).get("pin")
+    if wanted and part.dependencies is not None:
+        pinned = (*part.dependencies.pinned, (str(wanted[0]), str(wanted[1])))
+        part = replace(part, dependencies=replace(part.dependencies, pinned=pinned))
     module = work.state.record(part.key, NEEDED_MODULE).get("module", "")
     if module and recognising is not None:
         part = replace(part, asks=(*part.asks, *recognising.asks_for_module(module)))

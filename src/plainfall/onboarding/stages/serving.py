@@ -104,6 +104,8 @@ def _wants_more(work: Work, failed: Sequence[tuple[Command, CommandEnded | Comma
     """Whether all that was tried are guesses that ended at once, or programs that want a reader's own project."""
     if not all(isinstance(error, CommandEnded) for _, error in failed):
         return False
+    if failed[0][1].rule == "name-missing":
+        return False  # it would start with another version of what it imports
     means_another = any(names_what_is_not_here(work, one, error) for one, error in failed)
     return all(
         one.may_fail
