@@ -11,7 +11,6 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
-from plainfall.sources.service_addresses import MAY_STAND, service_addresses
 from plainfall.sources.values import FileFound
 from plainfall.workers import worker_pool
 from plainfall.writing import digest_of, read_json, write_json
@@ -50,6 +49,8 @@ class SourceReader:
 
 
 def _may_read(data: bytes, hints: Collection[str]) -> bool:
+    from plainfall.sources.service_addresses import MAY_STAND  # most runs read no file anew
+
     if any(word.encode() in data for word in hints) or MAY_STAND.search(data):
         return True
     return any(
@@ -60,6 +61,8 @@ def _may_read(data: bytes, hints: Collection[str]) -> bool:
 
 def read_source(text: str, path: str, readers: Iterable[SourceReader]) -> FileFound:
     """What one source says of configuration, by the readers of its ending; nothing for another kind of file."""
+    from plainfall.sources.service_addresses import service_addresses
+
     all_found = [one.read(text, path) for one in readers if path.endswith(one.endings)]
     return FileFound(
         tuple(use for one in all_found for use in one.uses),

@@ -210,7 +210,7 @@ def _connected(**login: Any) -> Iterator[psycopg.Connection[tuple[Any, ...]]]:
             **login,
             autocommit=True,
             connect_timeout=5,
-            passfile="/nonexistent",
+            passfile="/dev/null/none",
             sslmode="disable",
             gssencmode="disable",
         ) as database:
