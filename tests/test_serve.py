@@ -7,6 +7,7 @@ import json
 import os
 import shutil
 import signal
+import socket
 import subprocess
 import sys
 from pathlib import Path
@@ -294,3 +295,20 @@ def test_a_later_parts_command_does_not_end_an_earlier_parts_server(machine: Mac
     assert all(alive(server["pid"]) for server in run.document["servers"])
     assert not any("terminated" in remark for step in run.document["steps"] for remark in step["remarks"])
     assert len(run.document["servers"]) == 2
+
+
+def test_a_port_that_a_part_had_before_is_not_said_to_be_anothers(machine: Machine) -> None:
+    clone = machine.clone({"requirements.txt": "", "app.py": SERVER, "Procfile": "web: python app.py\n"})
+    with socket.socket() as other:
+        other.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
+        other.bind(("127.0.0.1", 8000))
+        other.listen(1)
+        first = machine.run("onboard", clone, "--json").document["servers"][0]["port"]
+    machine.run("stop", clone)
+    again = machine.run("onboard", clone, "--json")
+    assert first != 8000 and again.document["servers"][0]["port"] == first
+    assert not any("another server" in one for one in again.step("server")["remarks"])
+    machine.run("stop", clone)
+    assert f"port {first}, which it had before, stays its own; 8000 is free by now" in " ".join(
+        machine.run("onboard", clone, "--verbose").err.split()
+    )

@@ -85,7 +85,10 @@ def start_server(work: Work, command: Command) -> StepResult:
                 f"port {wanted.port}, which you asked for, {taken}",
                 remedy="Name another port, or let --mend take the next free one.",
             )
-        remarks.append(f"port {wanted.port} ({wanted.source}) {taken}; {port} is used")
+        if holder is None and not _is_anothers(work, wanted.port):
+            notes.append(f"port {port}, which it had before, stays its own; {wanted.port} is free by now")
+        else:
+            remarks.append(f"port {wanted.port} ({wanted.source}) {taken}; {port} is used")
     elif work.wishes.port is None and wanted.source != USUAL:
         notes.append(f"port {port} from {wanted.source}")
     for other, place in work.after.items():
@@ -114,6 +117,12 @@ def start_server(work: Work, command: Command) -> StepResult:
         _detail(record),
         tuple(notes),
     )
+
+
+def _is_anothers(work: Work, port: int) -> bool:
+    """Whether the register keeps a port for another part or clone."""
+    own = (str(work.clone), work.part.key)
+    return any(row.port == port and (row.clone, row.part) != own for row in work.state.register.every())
 
 
 def _debugging(work: Work) -> Debugging:
