@@ -85,7 +85,7 @@ def start_server(work: Work, command: Command) -> StepResult:
                 f"port {wanted.port}, which you asked for, {taken}",
                 remedy="Name another port, or let --mend take the next free one.",
             )
-        if holder is None and not _is_anothers(work, wanted.port):
+        if not holder and not _is_anothers(work, wanted.port):
             notes.append(f"port {port}, which it had before, stays its own; {wanted.port} is free by now")
         else:
             remarks.append(f"port {wanted.port} ({wanted.source}) {taken}; {port} is used")
