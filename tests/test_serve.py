@@ -307,7 +307,7 @@ def test_a_port_that_a_part_had_before_is_not_said_to_be_anothers(machine: Machi
     machine.run("stop", clone)
     again = machine.run("onboard", clone, "--json")
     assert first != 8000 and again.document["servers"][0]["port"] == first
-    assert again.step("server")["remarks"] == []
+    assert not any("another server" in one for one in again.step("server")["remarks"])
     machine.run("stop", clone)
     assert f"port {first}, which it had before, stays its own; 8000 is free by now" in " ".join(
         machine.run("onboard", clone, "--verbose").err.split()
