@@ -140,7 +140,9 @@ def theirs(roomy: Machine) -> Iterator[int]:
     assert engine is not None
     owner = Owner.needed()
     variables = {"PATH": "/usr/bin:/bin", "LC_ALL": "C.UTF-8"}
-    place = Place(roomy.home / "theirs", socket_folder("theirs-of-tests", {}, owner), owner, variables)
+    place = Place(
+        roomy.home / "theirs", socket_folder(f"theirs-{new_mark()[:6]}", {}, owner), owner, variables
+    )
     program = engine.programs(["/usr/bin"])[0]
     make_data(engine, program, place, roomy.home / "cache")
     output = os.open(roomy.home / "theirs.log", os.O_WRONLY | os.O_CREAT | os.O_APPEND)
