@@ -90,8 +90,9 @@ def test_a_defined_database_is_brought_up_with_its_account_and_ended_again(roomy
     assert set(again.states.values()) == {"kept"}
     listed = roomy.run("serve", "--list").out
     assert "PostgreSQL 15" in listed and f"on port {port}" in listed
+    assert Path(record["sockets"]).is_dir() and len(f"{record['sockets']}/.s.PGSQL.{port}") < 107
     stopped = roomy.run("stop", clone)
-    assert "ended PostgreSQL 15" in stopped.out
+    assert "ended PostgreSQL 15" in stopped.out and not Path(record["sockets"]).exists()
     with pytest.raises(OSError):
         socket.create_connection(("127.0.0.1", port), 1)
     back = roomy.run("serve", clone, "--background", "--json")

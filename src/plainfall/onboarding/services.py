@@ -157,6 +157,7 @@ def _started(
     mark, log = new_mark(), state.log("", f"service-{name}")
     row: dict[str, Any] = {
         "kind": need.kind, "title": title, "port": need.port, "data": str(place.data), "accounts": "",
+        "sockets": str(place.sockets),
         "identity": None, "running": Running(0, 0.0, mark, "", str(log), need.port).as_record(),
     }  # fmt: skip
     state.keep_service(name, row)
@@ -347,7 +348,7 @@ def end_service(state: CloneState, name: str) -> list[int]:
     """Ends a private server well; its data and its record stay. Returns the ids of its processes. Raises
     ServerFailed if one stays."""
     from plainfall.services.engine import engine_of
-    from plainfall.services.private import end
+    from plainfall.services.private import drop_socket_folder, end
 
     record = state.services[name]
     engine = engine_of(record["kind"])
@@ -358,6 +359,7 @@ def end_service(state: CloneState, name: str) -> list[int]:
         for pid in marked(running.mark):
             running = Running(pid, 0.0, running.mark, "", running.log, running.port)
     ended = end(engine, running)
+    drop_socket_folder(str(record.get("sockets", "")))
     state.keep_service(
         name, {**record, "running": Running(0, 0.0, "", "", running.log, running.port).as_record()}
     )

@@ -29,6 +29,7 @@ if TYPE_CHECKING:
 
 __all__ = [
     "data_elsewhere",
+    "drop_socket_folder",
     "end",
     "end_lost",
     "launch",
@@ -166,6 +167,12 @@ def socket_folder(name: str, variables: Mapping[str, str], owner: Owner | None) 
     if owner is not None:
         os.chown(folder, owner.user, owner.group)
     return folder
+
+
+def drop_socket_folder(path: str) -> None:
+    """Takes a server's socket folder away, if nothing is left in it."""
+    with contextlib.suppress(OSError):
+        Path(path).rmdir()
 
 
 def launch(
