@@ -157,7 +157,7 @@ def _started(
     mark, log = new_mark(), state.log("", f"service-{name}")
     row: dict[str, Any] = {
         "kind": need.kind, "title": title, "port": need.port, "data": str(place.data), "accounts": "",
-        "sockets": str(place.sockets),
+        "sockets": str(place.sockets), "made": (record or {}).get("made", ""),
         "identity": None, "running": Running(0, 0.0, mark, "", str(log), need.port).as_record(),
     }  # fmt: skip
     state.keep_service(name, row)
@@ -165,6 +165,8 @@ def _started(
     fresh = make_data(engine, program, place, surroundings.cache)
     status = os.stat(place.data)
     row["identity"] = [status.st_dev, status.st_ino]
+    if fresh:
+        row["made"] = mark  # the system may give a new folder the number of the one before
     state.keep_service(name, row)
 
     def keep(running: Running) -> None:
@@ -191,10 +193,10 @@ _KEEP_ROWS = ("postgres", "mysql")
 
 
 def _identity(need: ServiceNeed, record: Mapping[str, Any]) -> str:
-    """The data folder of a database server of ours; of another one its port."""
+    """Which making of a data folder a database server of ours has; of another one its port."""
     if need.kind not in _KEEP_ROWS:
         return ""
-    return f"{need.kind} {record['identity'] if not record.get('used') else record['port']}"
+    return f"{need.kind} {record['port'] if record.get('used') else record.get('made', '')}"
 
 
 def _foreign(state: CloneState, need: ServiceNeed) -> Brought:
