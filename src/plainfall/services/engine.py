@@ -25,6 +25,7 @@ __all__ = [
     "Place",
     "Program",
     "Reach",
+    "WithoutCopies",
     "engine_of",
     "engines",
     "found_programs",
@@ -169,6 +170,24 @@ class Engine(Protocol):
 
     def make_database(self, host: str, port: int, account: Account) -> None:
         """Makes the account's missing database on such a server. Raises ServiceFailed where the role may not."""
+
+
+class WithoutCopies:
+    """What an engine answers whose server cannot copy a database at once."""
+
+    _NO_COPY = "this server cannot copy one at once"
+
+    def keep_copy(self, place: Place, port: int, database: str, copy: str) -> str:
+        """None is made."""
+        return self._NO_COPY
+
+    def put_copy_back(self, place: Place, port: int, database: str, copy: str) -> str:
+        """There is none."""
+        return self._NO_COPY
+
+    def drop_copy(self, place: Place, port: int, copy: str) -> str:
+        """There is none."""
+        return self._NO_COPY
 
 
 @cache

@@ -191,15 +191,7 @@ class Filler:
             if match.value == value and not is_placeholder(value):
                 elsewhere = match.place != item.place
                 return replace(base, note=f"agrees with {match.what} ({match.place})" if elsewhere else "")
-            secret = base.secret or is_secret(item.key, match.value)
-            return replace(
-                base,
-                value=match.value,
-                origin="matched",
-                evidence=match.place,
-                note=match.what,
-                secret=secret,
-            )
+            return _matched(base, match)
         bound = bind_value(item.key, value) if item.value is not None else None
         if bound is not None:
             return replace(base, value=bound, origin="development value", note="this machine only")
@@ -230,15 +222,7 @@ class Filler:
             # A default that names another network's host, or a port that is somebody else's here, does not do.
             match = match_service(item.key, shown, self.agreement.definitions, values) if shown else None
             if match is not None and match.binding and match.value != shown:
-                secret = base.secret or is_secret(item.key, match.value)
-                return replace(
-                    base,
-                    value=match.value,
-                    origin="matched",
-                    evidence=match.place,
-                    note=match.what,
-                    secret=secret,
-                )
+                return _matched(base, match)
             return replace(
                 base, value=shown, origin="code default", evidence=item.default_place, written=False
             )
@@ -339,6 +323,14 @@ class Filler:
         if given is not None:
             value, origin, place = given.value, given.origin, given.place
         return Setting(key, file.target, value, origin, is_secret(key, value), place, tuple(uses), needed)
+
+
+def _matched(base: Setting, match: Match) -> Setting:
+    """The setting with the value that another place calls for."""
+    secret = base.secret or is_secret(base.key, match.value)
+    return replace(
+        base, value=match.value, origin="matched", evidence=match.place, note=match.what, secret=secret
+    )
 
 
 def _place_of(items: Sequence[Item], key: str) -> Evidence:

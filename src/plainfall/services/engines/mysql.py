@@ -12,7 +12,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from plainfall.errors import ServiceFailed
-from plainfall.services.engine import Account, Place, Program, Reach, found_programs
+from plainfall.services.engine import Account, Place, Program, Reach, WithoutCopies, found_programs
 
 if TYPE_CHECKING:
     import pymysql
@@ -22,10 +22,8 @@ __all__ = ["ENGINE"]
 _SOCKET = "private.sock"
 _HOSTS = "localhost", "127.0.0.1"
 
-_NO_COPY = "this server cannot copy one at once"
 
-
-class _MySql:
+class _MySql(WithoutCopies):
     """Its root comes in over the socket alone, and only as this user of the system."""
 
     kind = "mysql"
@@ -102,18 +100,6 @@ class _MySql:
                         made.append(f"user {account.user}")
                     roles.add((account.user, host))
         return made
-
-    def keep_copy(self, place: Place, port: int, database: str, copy: str) -> str:
-        """None is made."""
-        return _NO_COPY
-
-    def put_copy_back(self, place: Place, port: int, database: str, copy: str) -> str:
-        """There is none."""
-        return _NO_COPY
-
-    def drop_copy(self, place: Place, port: int, copy: str) -> str:
-        """There is none."""
-        return _NO_COPY
 
     def make_database(self, host: str, port: int, account: Account) -> None:
         """As the user itself."""

@@ -9,16 +9,14 @@ import socket
 from collections.abc import Sequence
 from pathlib import Path
 
-from plainfall.services.engine import Account, Place, Program, Reach, found_programs
+from plainfall.services.engine import Account, Place, Program, Reach, WithoutCopies, found_programs
 
 __all__ = ["ENGINE"]
 
 _CONFIGURATION = "private.conf"
 
-_NO_COPY = "this server cannot copy one at once"
 
-
-class _Redis:
+class _Redis(WithoutCopies):
     """What it holds outlives a kill: every write goes to its log of commands."""
 
     kind = "redis"
@@ -62,18 +60,6 @@ class _Redis:
     def admit(self, place: Place, port: int, accounts: Sequence[Account]) -> list[str]:
         """It has neither roles nor databases to make."""
         return []
-
-    def keep_copy(self, place: Place, port: int, database: str, copy: str) -> str:
-        """None is made."""
-        return _NO_COPY
-
-    def put_copy_back(self, place: Place, port: int, database: str, copy: str) -> str:
-        """There is none."""
-        return _NO_COPY
-
-    def drop_copy(self, place: Place, port: int, copy: str) -> str:
-        """There is none."""
-        return _NO_COPY
 
     def make_database(self, host: str, port: int, account: Account) -> None:
         """There is none to make."""
