@@ -175,14 +175,14 @@ def test_versions_that_did_not_help_are_not_kept(machine: Machine, offer: Offer)
 
 def test_a_program_that_looks_for_files_above_its_folder_is_started_there(machine: Machine) -> None:
     main = SERVER.format(more="open('stations/list.txt').close()")
-    files = {"stations/list.txt": "Ashford\n", "demo/app.py": main, "demo/requirements.txt": "\n"}
+    files = {"stations/list.txt": "Ashford\n", "de mo/app.py": main, "de mo/requirements.txt": "\n"}
     clone = committed(
-        machine.clone({**files, "demo/Procfile": "web: python app.py\n", "README.md": "# Rain\n"})
+        machine.clone({**files, "de mo/Procfile": "web: python app.py\n", "README.md": "# Rain\n"})
     )
-    run = machine.run("onboard", clone / "demo", "--json")
+    run = machine.run("onboard", clone / "de mo", "--json")
     assert run.document["outcome"] == "done", run.document["failure"]
-    assert run.document["servers"][0]["command"] == "cd .. && python demo/app.py"
-    assert set(machine.run("onboard", clone / "demo", "--json").states.values()) == {"kept"}
+    assert run.document["servers"][0]["command"] == "cd .. && python 'de mo/app.py'"
+    assert set(machine.run("onboard", clone / "de mo", "--json").states.values()) == {"kept"}
 
 
 def test_a_part_that_is_a_package_is_run_from_the_folder_above(machine: Machine) -> None:
@@ -266,3 +266,15 @@ def test_a_word_that_a_program_does_not_know_is_no_project_of_the_readers() -> N
 
     assert NOT_FOUND.search("Error: No such command 'serve'.") is None
     assert NOT_FOUND.search("Error: Could not find project 'stations'") is not None
+
+
+def test_a_folder_whose_name_is_no_packages_is_not_put_into_a_command(tmp_path: Path) -> None:
+    from plainfall.ecosystems.python.survey import python_commands
+
+    for name in ("demo", "demo; touch taken"):
+        (tmp_path / name).mkdir()
+        (tmp_path / name / "__init__.py").touch()
+        (tmp_path / name / "__main__.py").write_text("if __name__ == '__main__':\n    pass\n")
+    tree = walk(tmp_path)
+    assert [one.line for one in python_commands(tree, "demo")] == ["cd .. && python -m demo"]
+    assert python_commands(tree, "demo; touch taken") == []

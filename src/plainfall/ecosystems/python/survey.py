@@ -269,8 +269,10 @@ def _own_main(tree: Tree, folder: str) -> Iterator[Command]:
         return
     text = tree.text(path)
     main = MAIN_GUARD.search(text)
-    if main is not None:
-        name = folder.rpartition("/")[2]
+    name = folder.rpartition("/")[2]
+    if (
+        main is not None and name.isidentifier()
+    ):  # another one is no package, whatever a shell would make of it
         port = " --port ${PORT}" if re.search(r"""["']--port["']""", text) else ""
         place = Evidence(path, text[: main.start()].count("\n") + 1)
         reason = f"{name} is a package with a main module"

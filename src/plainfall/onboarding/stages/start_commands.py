@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+import shlex
 from dataclasses import replace
 
 from plainfall.clone.commands import Command, given_folder
@@ -80,7 +81,7 @@ def from_above(work: Work, command: Command, error: PlainfallError) -> list[Comm
         if (work.clone / above / thing).exists():
             inner = work.part.path[len(above) :].lstrip("/")
             words = [
-                f"{inner}/{word}" if (work.folder / word).is_file() else word
+                shlex.quote(f"{inner}/{word}") if (work.folder / word).is_file() else word
                 for word in command.line.split(" ")
             ]
             line = f"cd {'/'.join(['..'] * steps)} && {' '.join(words)}"
