@@ -15,8 +15,10 @@ from conftest import PYTHON_LINE, Machine, package
 
 from plainfall.diagnosis.reading import diagnose
 from plainfall.diagnosis.system_packages import install_words, package_manager
+from plainfall.ecosystems.python.building import unpack_source
 from plainfall.ecosystems.python.finding import _project, version_of
 from plainfall.ecosystems.python.simple import IndexFile
+from plainfall.errors import ArchiveRefused
 from plainfall.standins.registry import Archive, Registry
 
 Offer = Callable[..., Registry]
@@ -137,6 +139,34 @@ def test_a_source_package_that_leads_out_is_refused(machine: Machine, offer: Off
     offer([Archive("gauge", "gauge-1.0.tar.gz", content.getvalue())])
     _, document = onboard(machine, {"requirements.txt": "gauge\n"})
     assert document["failure"]["kind"] == "ArchiveRefused"  # type: ignore[index]
+
+
+@pytest.mark.parametrize(
+    "target, said",
+    [
+        ("gauge-1.0/README", ""),
+        ("../../etc/passwd", "gauge-1.0.tar.gz"),
+        ("gauge-1.0/later", "a hard link to what is no file of it before"),
+    ],
+)
+def test_a_hard_link_in_a_source_package_is_a_file_of_its_own(tmp_path: Path, target: str, said: str) -> None:
+    archive = tmp_path / "gauge-1.0.tar.gz"
+    with tarfile.open(archive, mode="w:gz") as opened:
+        entry = tarfile.TarInfo("gauge-1.0/README")
+        entry.size = 4
+        opened.addfile(entry, io.BytesIO(b"rain"))
+        entry = tarfile.TarInfo("gauge-1.0/README.rst")
+        entry.type, entry.linkname = tarfile.LNKTYPE, target
+        opened.addfile(entry)
+    folder = tmp_path / "out"
+    folder.mkdir()
+    if said:
+        with pytest.raises(ArchiveRefused, match=said):
+            unpack_source(archive, folder)
+        return
+    top = unpack_source(archive, folder)
+    assert (top / "README.rst").read_text() == "rain"
+    assert (top / "README.rst").stat().st_ino != (top / "README").stat().st_ino
 
 
 def test_the_clone_itself_is_used_in_place(machine: Machine, offer: Offer) -> None:

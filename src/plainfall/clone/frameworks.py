@@ -47,7 +47,7 @@ class Administrator:
 @dataclass(frozen=True)
 class FrameworkFound:
     """A recognised framework: its name, the evidence, commands for the stages, variables that its commands
-    need, pages worth probing, and how to make an administrator."""
+    need, pages worth probing, how to make an administrator, and how to get its development mode."""
 
     name: str
     evidence: Evidence
@@ -56,6 +56,19 @@ class FrameworkFound:
     pages: tuple[str, ...] = ()
     administrator: Administrator | None = None
     serves: bool = True
+    development: DevelopmentMode | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class DevelopmentMode:
+    """How a project whose settings are a module gets development mode without a change of its files: a module of
+    ours, which takes over the project's (``module``, the name that ``variable`` overrides) and says more; ``rule``
+    is the failure that calls for it."""
+
+    rule: str
+    variable: str
+    module: str
+    more: str
 
 
 @dataclass(frozen=True, slots=True)

@@ -59,7 +59,10 @@ def diagnose(output: str, status: int | None = None) -> Diagnosis:
             match = _pattern(rule["pattern"]).search(line) if "pattern" in rule else None
             if match:
                 # Alternatives of a pattern have names of their own; the one that matched is the name.
-                named = next((value for value in match.groupdict().values() if value), "")
+                groups = match.groupdict()
+                named = next((value for value in groups.values() if value), "")
+                if "thing" in rule:
+                    named = rule["thing"].format(**groups)
                 return _diagnosis(rule, named, line.strip())
     silent = (rule for rule in _rules() if "pattern" not in rule and rule["status"] == status)
     return next((_diagnosis(rule, "", "") for rule in silent), Diagnosis("", "", ""))

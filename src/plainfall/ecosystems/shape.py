@@ -314,6 +314,11 @@ class Environment(Protocol):
         """What puts a part's code under its language's debugger. Raises what getting a package raises."""
         ...
 
+    def noting_databases(self, folder: Path, access: CloneAccess, mark: str) -> dict[str, str]:
+        """Variables that make the runtime print a line on its errors for each database file that it opens: the
+        mark, and the path as a literal of Python. Empty where it cannot; writes what it needs into the folder."""
+        ...
+
 
 class Installing(Protocol):
     """Getting the packages of a list into the environment."""

@@ -20,18 +20,20 @@ _OF_ANOTHER_KIND = frozenset(
     "migration-pending database-file database-password database-not-there".split()
 )
 _RELEASE_LINES = 4  # of a framework that are tried, the newest first
+_OF_ANOTHER_RUNTIME = ("module-of-another-runtime", "name-of-another-runtime", "removed-in-runtime")
 _OLD = timedelta(days=365)
 
 
 def older_runtime(work: Work, step: Step, error: PlainfallError) -> str:
-    """A runtime whose standard library still has the module that the code imports, if one that fits is here."""
+    """A runtime whose standard library still has the module, or the name in one, that the code imports, if one
+    that fits is here."""
     recognising = work.language.recognising
-    if error.rule != "module-of-another-runtime" or recognising is None or work.wishes.runtime is not None:
+    if error.rule not in _OF_ANOTHER_RUNTIME or recognising is None or work.wishes.runtime is not None:
         return ""
-    before = work.state.record(work.part.key, installing.NEEDED_MODULE)
-    if before or not recognising.asks_for_module(error.thing):
+    before = work.state.record(work.part.key, installing.NEEDED_MODULES).get("modules", [])
+    if error.thing in before or not recognising.asks_for_module(error.thing):
         return ""
-    work.state.keep(work.part.key, installing.NEEDED_MODULE, {"module": error.thing})
+    work.state.keep(work.part.key, installing.NEEDED_MODULES, {"modules": [*before, error.thing]})
     had = work.chosen().taken.identity
     try:
         result = installing.runtime(work)
@@ -39,17 +41,17 @@ def older_runtime(work: Work, step: Step, error: PlainfallError) -> str:
             installing.environment(work)
             installing.dependencies(work)
     except PlainfallError:
-        work.state.forget(work.part.key, installing.NEEDED_MODULE)
+        work.state.keep(work.part.key, installing.NEEDED_MODULES, {"modules": before})
         installing.runtime(work)
         installing.environment(work)
         installing.dependencies(work)
         return ""
     if work.chosen().taken.identity == had:  # what somebody asks for more strongly stands
-        work.state.forget(work.part.key, installing.NEEDED_MODULE)
+        work.state.keep(work.part.key, installing.NEEDED_MODULES, {"modules": before})
         return ""
     if step.stage is Stage.PROBE:
         serving.server(work)
-    return f"newer runtimes have no module {error.thing}: {result.title} was taken"
+    return f"newer runtimes have no {error.thing}: {result.title} was taken"
 
 
 def runtime_without_build(work: Work, error: PlainfallError) -> str:
@@ -139,8 +141,9 @@ def of_its_time(work: Work, step: Step, error: PlainfallError, *, installs: bool
         installing.runtime(work)
         installing.environment(work)
         result = installing.dependencies(work)
-    except PlainfallError:
+    except PlainfallError as problem:
         work.wishes = before
+        error.lines = (*error.lines, f"also tried: the versions as of {day}: {problem.cause}")
         return ""
     work.as_of_tried = day
     return f"versions were taken as of {day}, when the clone was last changed: {result.title}"

@@ -11,13 +11,14 @@ from pathlib import Path
 
 from plainfall.clone.parts import Addition
 from plainfall.errors import CommandFailed, DependencyProblem, PathRefused, PlainfallError, ServerFailed
+from plainfall.onboarding.database_folder import made_for_database
 from plainfall.onboarding.other_versions import as_it_says, of_its_time, older_runtime, runtime_without_build
 from plainfall.onboarding.stages import installing, serving
 from plainfall.onboarding.stages.filling_data import rows_at_stake
 from plainfall.onboarding.stages.starting import stop_server
 from plainfall.onboarding.stages.tasks import carry_out
 from plainfall.onboarding.steps import Stage, Step, StepResult
-from plainfall.onboarding.work import IMPORT_FOLDER, SECRET_KEY, Work
+from plainfall.onboarding.work import DEVELOPMENT, IMPORT_FOLDER, SECRET_KEY, Work
 from plainfall.repository import exclude_locally
 from plainfall.settings.setting import Question
 
@@ -36,6 +37,7 @@ _LACKS_BUILD = re.compile(
     re.IGNORECASE,
 )
 _UNKNOWN_WORD = re.compile(r"[Nn]o such command '([\w-]+)'|invalid choice: '([\w-]+)'")
+_OWN_SETTINGS = "plainfall_development"  # the module's name
 _SERVING_EXTRAS = tuple("server serve web webapp app http api ui gui cli".split())  # the likeliest first
 _LATER = (Stage.MIGRATIONS, Stage.SEEDS, Stage.TASKS, Stage.SERVER, Stage.PROBE)
 
@@ -46,10 +48,14 @@ def second_try(work: Work, step: Step, error: PlainfallError) -> str:
     if not isinstance(error, DependencyProblem | CommandFailed | ServerFailed) or step.part != work.part.key:
         return ""
     if step.stage in _LATER:
-        made = _missing_folder(work, step, error)
+        made = _missing_folder(work, step, error) or made_for_database(work, step, error)
         if made:
             return made
-        given = _secret_key(work, step, error) or _program_beside(work, step, error)
+        given = (
+            _secret_key(work, step, error)
+            or _development_mode(work, error)
+            or _program_beside(work, step, error)
+        )
         if given:
             return given
     if work.part.dependencies is None:
@@ -225,6 +231,25 @@ def _secret_key(work: Work, step: Step, error: PlainfallError) -> str:
         stop_server(work, work.server or {})
         serving.server(work)
     return "the application has no secret key: it got one, as SECRET_KEY and FLASK_SECRET_KEY"
+
+
+def _development_mode(work: Work, error: PlainfallError) -> str:
+    """The framework's development mode, by a module of ours that takes over the project's settings."""
+    modes = [one.development for one in work.part.frameworks if one.development is not None]
+    mode = next((one for one in modes if one.rule == error.rule), None)
+    if mode is None or work.state.record(work.part.key, DEVELOPMENT):
+        return ""
+    module = work.settings.get(mode.variable, mode.module)
+    folder = work.state.folder / "tools" / work.state.name_of(work.part.key) / "development"
+    text = (
+        f'"""Made by Plainfall: {module}, in development mode."""\n\n'
+        f"from {module} import *  # noqa: F403\n\n{mode.more}"
+    )
+    work.state.confined.write(folder / f"{_OWN_SETTINGS}.py", text)
+    place = folder.relative_to(work.clone).as_posix()
+    variables = {mode.variable: _OWN_SETTINGS}
+    work.state.keep(work.part.key, DEVELOPMENT, {"folder": place, "variables": variables})
+    return f"{error.cause}: settings of {place}, which add {mode.more.strip()} to {module}, are used in this clone"
 
 
 def _program_beside(work: Work, step: Step, error: PlainfallError) -> str:

@@ -34,10 +34,11 @@ from plainfall.runtimes.choice import Choice
 from plainfall.settings.setting import Asker, Setting
 from plainfall.surroundings import Surroundings
 
-__all__ = ["ENVIRONMENT", "IMPORT_FOLDER", "SECRET_KEY", "Wishes", "Work"]
+__all__ = ["DEVELOPMENT", "ENVIRONMENT", "IMPORT_FOLDER", "SECRET_KEY", "Wishes", "Work"]
 
 ENVIRONMENT = "environment folder"  # the record of its name
 SECRET_KEY = "secret key"  # the record that an application gets one of Plainfall's, as variables
+DEVELOPMENT = "development mode"  # the record of a settings module of ours: its folder, and the variables
 IMPORT_FOLDER = "import folder"  # the record of folders beside the part that its modules are found in
 
 
@@ -184,9 +185,11 @@ class Work:
         path = os.pathsep.join((own.pop("PATH"), variables["PATH"]))
         named = dict(self.part.variables)
         more = self.state.record(self.part.key, IMPORT_FOLDER).get("folders", [])
+        development = self.state.record(self.part.key, DEVELOPMENT)
         for number, name in enumerate(self.language.folder_variables):
             places = [str(self.folder / named[name])] if name in named else []
             places += [str(self.clone / folder) for folder in more] if number == 0 else []
+            places += [str(self.clone / development["folder"])] if development and number == 0 else []
             if places:
                 named[name] = os.pathsep.join(places)
         return {
@@ -194,6 +197,7 @@ class Work:
             **self._secret_key(),
             **named,
             **self.settings,
+            **development.get("variables", {}),
             **own,
             "PATH": self._with_bins(path, first),
         }

@@ -11,7 +11,7 @@ import re
 from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
 
 from plainfall.clone.parts import SettingsFound
-from plainfall.clone.walk import Tree
+from plainfall.clone.walk import Tree, is_side
 from plainfall.errors import BadInput
 from plainfall.evidence import Evidence
 from plainfall.formats.documents import kind_of_file, read_document
@@ -122,8 +122,10 @@ def _name(results: SettingsFound) -> str:
 
 
 def resolved_loads(folder: str, results: Mapping[str, FileFound]) -> Iterator[tuple[str, Load]]:
-    """Every file that the sources load, as a path from the clone's own folder."""
+    """Every file that the sources load, tests aside, as a path from the clone's own folder."""
     for path, text in results.items():
+        if is_side(posixpath.dirname(path.removeprefix(f"{folder}/"))):
+            continue
         for load in text.loads:
             base = posixpath.dirname(path) if load.base == "file" else folder
             resolved = posixpath.normpath(posixpath.join(base, load.name))

@@ -8,9 +8,9 @@ __all__ = ["FILE_NAME", "IS_KEY", "constant_kind", "covered", "is_process_variab
 
 IS_KEY = re.compile(r"[A-Za-z_][A-Za-z0-9_.-]*")
 
-# Names of files that may hold settings, as they stand in string literals.
+# Names of files that may hold settings, as they stand in string literals; an ending alone is none.
 FILE_NAME = re.compile(
-    r"[\w./@~ -]*(?:\.?env(?:\.[\w.-]+)?|\.(?:env|ya?ml|toml|json|ini|cfg|conf|php|properties))$",
+    r"[\w./@~ -]*(?:\.?env(?:\.[\w.-]+)?|(?<=[\w~-])\.(?:env|ya?ml|toml|json|ini|cfg|conf|php|properties))$",
     re.IGNORECASE,
 )
 

@@ -93,6 +93,10 @@ class NodeEnvironment:
             own["npm_config_nodedir"] = str(interpreter.file.parent.parent)
         return own
 
+    def noting_databases(self, folder: Path, access: CloneAccess, mark: str) -> dict[str, str]:
+        """None: its drivers are packages, and each opens files in its own way."""
+        return {}
+
     def debugging(self, wish: DebugWish) -> Debugging:
         """The runtime's own inspector, in every process that the command starts: the first has the port."""
         attach = {

@@ -27,6 +27,23 @@ _FIRST_WITHOUT = {
         "spwd sunau telnetlib uu xdrlib".split()
     ),
 }
+# Names of its modules that old code uses, by the same rule.
+_FIRST_WITHOUT_NAME = {
+    "3.8": frozenset({"cgi.escape", "cgi.parse_qs", "cgi.parse_qsl", "platform.dist", "time.clock"})
+    | {"platform.linux_distribution"},
+    "3.9": frozenset({"base64.decodestring", "base64.encodestring", "fractions.gcd", "plistlib.readPlist"})
+    | {"sys.setcheckinterval", "xml.etree.cElementTree"},
+    "3.10": frozenset(
+        f"collections.{name}"
+        for name in "Awaitable Callable Container Coroutine Generator Hashable ItemsView Iterable Iterator "
+        "KeysView Mapping MappingView MutableMapping MutableSequence MutableSet Sequence Set Sized "
+        "ValuesView".split()
+    ),
+    "3.11": frozenset({"asyncio.coroutine", "inspect.formatargspec", "inspect.getargspec"}),
+    "3.12": frozenset({"configparser.SafeConfigParser", "importlib.find_loader", "locale.format"})
+    | {"pkgutil.ImpImporter", "ssl.match_hostname", "ssl.wrap_socket"},
+    "3.13": frozenset({"unittest.findTestCases", "unittest.makeSuite"}),
+}
 
 
 def python_asks(tree: Tree, folder: str) -> list[VersionAsk]:
@@ -60,8 +77,10 @@ def python_of_time(day: str) -> list[VersionAsk]:
 
 
 def python_with(module: str) -> list[VersionAsk]:
-    """The release lines whose standard library had a module (PEP 594, PEP 632 and the release notes)."""
-    line = next((line for line, modules in _FIRST_WITHOUT.items() if module in modules), "")
+    """The release lines whose standard library had a module, or a name of one (``cgi.escape``); PEP 594, PEP 632
+    and the release notes."""
+    table = _FIRST_WITHOUT_NAME if "." in module else _FIRST_WITHOUT
+    line = next((line for line, names in table.items() if module in names), "")
     if not line:
         return []
     why = Evidence("the standard library", 0, module)

@@ -132,3 +132,8 @@ class PythonEnvironment:
         from plainfall.ecosystems.python.debugging import python_debugging
 
         return python_debugging(wish)
+
+    def noting_databases(self, folder: Path, access: CloneAccess, mark: str) -> dict[str, str]:
+        from plainfall.ecosystems.python.noting import noting_databases  # after a failure only
+
+        return noting_databases(folder, access.confined, mark)

@@ -25,15 +25,14 @@ from plainfall.workers import worker_pool
 from plainfall.writing import digest_of, digest_of_files
 
 _HOSTS = "registry hosts"
-NEEDED_MODULE = (
-    "module of the standard library"  # the record of one that the code imports and newer runtimes lack
-)
+# The record of modules of the standard library that the code imports and newer runtimes lack.
+NEEDED_MODULES = "modules of the standard library"
 
 NEEDED_WHEEL = "package without a build"  # the record of one that could not be built for the newest runtime
 
 __all__ = [
     "ADDED",
-    "NEEDED_MODULE",
+    "NEEDED_MODULES",
     "NEEDED_WHEEL",
     "dependencies",
     "environment",
@@ -53,9 +52,9 @@ def runtime(work: Work) -> StepResult:
     if wanted and part.dependencies is not None:
         pinned = (*part.dependencies.pinned, (str(wanted[0]), str(wanted[1])))
         part = replace(part, dependencies=replace(part.dependencies, pinned=pinned))
-    module = work.state.record(part.key, NEEDED_MODULE).get("module", "")
-    if module and recognising is not None:
-        part = replace(part, asks=(*part.asks, *recognising.asks_for_module(module)))
+    for module in work.state.record(part.key, NEEDED_MODULES).get("modules", ()):
+        if recognising is not None:
+            part = replace(part, asks=(*part.asks, *recognising.asks_for_module(module)))
     choice = work.environment.choose_runtime(part, work.surroundings, work.wishes.runtime, work.progress)
     work.choice = choice
     taken = choice.taken

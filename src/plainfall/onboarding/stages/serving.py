@@ -16,7 +16,9 @@ from plainfall.onboarding.stages.start_commands import (
     in_turn,
     keep_answering,
     names_what_is_not_here,
+    with_its_file,
     with_its_word,
+    without_check,
 )
 from plainfall.onboarding.stages.starting import CommandEnded, ServerTalks, start_server
 from plainfall.onboarding.steps import State, StepResult
@@ -72,7 +74,11 @@ def server(work: Work) -> StepResult:
         except (CommandEnded, CommandFailed) as error:
             may_go_on = len(prepared) < _FIRST_STEPS
             again = _after_first_time(work, command, error, files) if may_go_on else ""
-            moved = from_above(work, command, error)
+            moved = (
+                from_above(work, command, error)
+                or without_check(work, command, error)
+                or with_its_file(work, command, error)
+            )
             if not again and not moved and isinstance(error, CommandEnded) and not error.another_may_do:
                 raise
             if moved and not again:  # what counts is how it goes there

@@ -19,7 +19,9 @@ __all__ = [
     "in_turn",
     "keep_answering",
     "names_what_is_not_here",
+    "with_its_file",
     "with_its_word",
+    "without_check",
 ]
 
 _ANSWERED = "answering command"
@@ -43,6 +45,11 @@ _SERVE_WORDS = (
 _REQUIRED = re.compile(
     r"(?:required: (?:-\w/)?|[Mm]issing option '(?:-\w' / ')?)"
     r"(--[\w-]*(?:dir|directory|folder|data|storage|root)\b)(?!,)"
+)
+# An option without a value that leaves out looking for another server.
+_CHECKS = re.compile(
+    r"(?<![\w-])(--(?:no|skip|disable|without|ignore)[-_](?:[\w-]+[-_])?(?:check|connect|ping|verif)[\w-]*)"
+    r"(?![=\w-]| [A-Z<])"
 )
 NOT_FOUND = re.compile(
     r"(?:not find|not found|no such(?! (?:sub)?command| option)|not exist)[^\n'\"]{0,40}(['\"])([\w./-]+)\1",
@@ -87,6 +94,41 @@ def from_above(work: Work, command: Command, error: PlainfallError) -> list[Comm
             line = f"cd {'/'.join(['..'] * steps)} && {' '.join(words)}"
             return [replace(command, line=line, reason=f"{thing} lies in {above or 'the folder at the top'}")]
     return []
+
+
+def with_its_file(work: Work, command: Command, error: PlainfallError) -> list[Command]:
+    """Another documented line of the same program, whose file is there, where the one that this line names is
+    not."""
+    program, *words = command.line.split()
+    name = error.thing.rpartition("/")[2]
+    if error.rule != "file-missing" or not any(word.rpartition("/")[2] == name for word in words):
+        return []
+    return [
+        one
+        for one in work.part.candidates("server")
+        if one.line.split()[0] == program
+        and one.line != command.line
+        and any(
+            word.rpartition("/")[2] == name
+            and not word.startswith(("/", "~"))
+            and (work.folder / word).is_file()
+            for word in one.line.split()[1:]
+        )
+    ][:1]
+
+
+def without_check(work: Work, command: Command, error: PlainfallError) -> list[Command]:
+    """The same with the program's own option that leaves out the check for another server, where that one does not
+    answer."""
+    if error.rule != "connection-refused" or _CHECKS.search(command.line):
+        return []
+    words = command.line.split()
+    program = words[: 3 if words[:2] == ["python", "-m"] else 2 if words[0] == "python" else 1]
+    option = _CHECKS.search(help_text(work, program))
+    if option is None:
+        return []
+    reason = f"another server does not answer, and {' '.join(program)} --help names {option.group(1)}"
+    return [replace(command, line=f"{command.line} {option.group(1)}", reason=reason)]
 
 
 def names_what_is_not_here(work: Work, command: Command, error: PlainfallError) -> bool:

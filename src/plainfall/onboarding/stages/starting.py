@@ -43,10 +43,11 @@ class ServerTalks(ServerFailed):
 
 
 class CommandEnded(ServerFailed):
-    """A start command that ended at once. ``another_may_do`` tells that no reason is known for which every
-    other command would fail, too."""
+    """A start command, ``line``, that ended at once. ``another_may_do`` tells that no reason is known for which
+    every other command would fail, too."""
 
     another_may_do = False
+    line = ""
 
 
 def start_server(work: Work, command: Command) -> StepResult:
@@ -274,6 +275,7 @@ def _failure(work: Work, command: Command, running: Running, ready: Ready) -> Se
     )
     if isinstance(error, CommandEnded):
         error.another_may_do = known.rule in _ANOTHER_MAY_DO
+        error.line = command.line
     return error
 
 

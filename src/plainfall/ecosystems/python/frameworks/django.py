@@ -10,6 +10,7 @@ from plainfall.clone.frameworks import (
     ADMIN_ADDRESS,
     RANK,
     Administrator,
+    DevelopmentMode,
     Form,
     FrameworkFound,
     SecretForm,
@@ -38,7 +39,7 @@ def recognise(tree: Tree, folder: str, names: frozenset[str]) -> FrameworkFound 
     """A part with a ``manage.py`` that runs Django's command line, at its top or below."""
     manage = _manage(tree, folder)
     if manage is None:
-        return _without_manage(tree, folder)
+        return _without_manage(tree, folder) if not names or "django" in names else None
     path, evidence = manage
     run = f"python {path}"
     texts = dict(sources(tree, folder))
@@ -46,6 +47,9 @@ def recognise(tree: Tree, folder: str, names: frozenset[str]) -> FrameworkFound 
     if inner:  # it may be an example's, which counts for no other part
         place = f"{folder}/{inner}" if folder else inner
         texts |= {f"{inner}/{name}": text for name, text in sources(tree, place)}
+    named = _NAMED.search(tree.text(f"{folder}/{path}" if folder else path))
+    if named:
+        texts |= _beside_settings(tree, folder, inner, named.group(1))
     settings = "\n".join(text for name, text in texts.items() if "settings" in name)
     commands = [
         *_both(run, evidence, folder),
@@ -70,8 +74,50 @@ def recognise(tree: Tree, folder: str, names: frozenset[str]) -> FrameworkFound 
                 for one in required
             },
         )
-    pages = ("/", administrator.page) if administrator else ("/",)
-    return FrameworkFound("Django", evidence, tuple(commands), pages=pages, administrator=administrator)
+    own = _own_pages(texts)
+    pages = ("/", *own, administrator.page) if administrator else ("/", *own)
+    return FrameworkFound(
+        "Django",
+        evidence,
+        tuple(commands),
+        pages=pages,
+        administrator=administrator,
+        development=_development(named.group(1)) if named else None,
+    )
+
+
+def _beside_settings(tree: Tree, folder: str, inner: str, module: str) -> dict[str, str]:
+    """The texts of the settings module and of what lies beside it, by their paths in the part: a project in a
+    folder named as one for tests is the project here."""
+    place = f"{folder}/" if folder else ""
+    package = module.rpartition(".")[0].replace(".", "/")
+    start = "/".join(filter(None, (inner, package)))
+    names = tree.folders.get("/".join(filter(None, (folder, start))), ())
+    paths = [f"{start}/{name}" if start else name for name in names if name.endswith(".py")]
+    return {path: tree.text(place + path) for path in paths if place + path in tree}
+
+
+_OWN_PAGES = 4  # of the project's addresses that are asked where its first page does not exist
+
+
+def _own_pages(texts: Mapping[str, str]) -> list[str]:
+    """Addresses without values that the project's root of all addresses names, its administration's aside."""
+    settings = "\n".join(text for path, text in texts.items() if "settings" in path)
+    root = re.search(r"^ROOT_URLCONF\s*=\s*['\"]([\w.]+)['\"]", settings, re.MULTILINE)
+    ending = root.group(1).replace(".", "/") + ".py" if root else ""
+    found = [text for path, text in texts.items() if ending and f"/{path}".endswith(f"/{ending}")]
+    lines = [line for text in found for line in text.splitlines() if not line.lstrip().startswith("#")]
+    pages = [match.group(1) for line in lines if (match := _PAGE.search(line)) and "admin" not in line]
+    return [f"/{page}" for page in dict.fromkeys(pages) if page.strip("/")][:_OWN_PAGES]
+
+
+_PAGE = re.compile(r"\b(?:path|url|re_path)\(\s*r?['\"]\^?([\w/-]+)\$?['\"]\s*,(?!.*\b(static|media)\b)")
+_NAMED = re.compile(r"DJANGO_SETTINGS_MODULE['\"]\s*,\s*['\"]([\w.]+)['\"]")
+
+
+def _development(module: str) -> DevelopmentMode:
+    """Where a project's settings are those for production, and name no hosts."""
+    return DevelopmentMode("debug-off", "DJANGO_SETTINGS_MODULE", module, "DEBUG = True\n")
 
 
 def _both(run: str, evidence: Evidence, folder: str) -> tuple[Command, ...]:
@@ -108,7 +154,10 @@ def _without_manage(tree: Tree, folder: str) -> FrameworkFound | None:
         evidence = tree.line_of(place + path, "DJANGO_SETTINGS_MODULE")
         variables = {"DJANGO_SETTINGS_MODULE": module, **({"PYTHONPATH": above} if above else {})}
         run = "python -m django"
-        return FrameworkFound("Django", evidence, _both(run, evidence, folder), variables, pages=("/",))
+        both = _both(run, evidence, folder)
+        return FrameworkFound(
+            "Django", evidence, both, variables, pages=("/",), development=_development(module)
+        )
     return None
 
 
