@@ -148,6 +148,23 @@ def judged(row: dict[str, Any], run: dict[str, Any]) -> tuple[bool, str]:
     return False, (where + str(failure.get("cause", "")) or ", ".join(seen) or "no server")[:150]
 
 
+def in_browser(clone: Path, home: Path, program: list[str]) -> str:
+    """What a browser of this machine reports of the pages that the probe found good; "" for nothing."""
+    variables = {**os.environ, "HOME": str(home), "PLAINFALL_CACHE": str(home.parent / "cache")}
+    done = subprocess.run(
+        [*program, "probe", str(clone), "--json"],
+        capture_output=True, text=True, env=variables, timeout=120, stdin=subprocess.DEVNULL,
+    )  # fmt: skip
+    looks = [one for one in json.loads(done.stdout or "{}").get("servers", []) if one.get("browser")]
+    said = [
+        f"{one['url']} {one['browser']['problem']}"
+        for one in looks
+        if one["browser"]["problem"] and not one["probe"]["problem"]
+    ]
+    errors = [text for one in looks for text in one["browser"]["errors"]]
+    return "; ".join([*said, *(f"console: {text}" for text in errors)])[:300]
+
+
 def onboarded(clone: Path, home: Path, program: list[str]) -> tuple[dict[str, Any], float]:
     """The document of one run, and its seconds."""
     home.mkdir(parents=True, exist_ok=True)
@@ -196,6 +213,9 @@ def main() -> None:
         good += up
         rows.append({"clone": name, "up": up, "seconds": round(seconds, 1), "seen": seen})
         print(f"{'up  ' if up else 'down'}  {seconds:6.1f} s  {name}: {seen}", flush=True)
+        reported = in_browser(clone, home, program) if up and document.get("servers") else ""
+        if reported:
+            print(f"          in a browser: {reported}", flush=True)
         subprocess.run(
             [*program, "stop", str(clone)], env={**os.environ, "HOME": str(home)}, capture_output=True
         )

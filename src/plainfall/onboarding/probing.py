@@ -5,6 +5,7 @@ from __future__ import annotations
 
 import re
 import secrets
+import shutil
 import time
 from collections.abc import Sequence
 from dataclasses import dataclass, field
@@ -12,7 +13,7 @@ from pathlib import Path
 from typing import Any
 
 from plainfall.ecosystems.frameworks import reload_channels
-from plainfall.errors import NothingToOnboard, UsageProblem
+from plainfall.errors import NothingToOnboard, ServerFailed, UsageProblem
 from plainfall.evidence import Evidence
 from plainfall.onboarding.clone_root import CloneFolder
 from plainfall.onboarding.inside import work_inside
@@ -21,10 +22,11 @@ from plainfall.onboarding.stages.starting import running_of
 from plainfall.onboarding.state import CloneState
 from plainfall.onboarding.work import Work
 from plainfall.reading import without_colours
+from plainfall.server.browser import BrowserLook, browser_here, look_in_browser
 from plainfall.server.channels import find_channel, open_channel
 from plainfall.server.endpoints import Endpoint, ask_endpoints
 from plainfall.server.page import ENDS
-from plainfall.server.picture import browser_here, take_picture
+from plainfall.server.picture import take_picture
 from plainfall.server.probe import Probe, probe_page
 from plainfall.server.process import belonging
 from plainfall.server.reload_channel import Channel
@@ -44,7 +46,8 @@ _LOGGED = 0.06  # seconds in which a server writes its line after the answer is 
 class ProbeWishes:
     """What to probe besides the page: paths to ask for (instead of it), the status and the words that are expected
     there, whether to sign in, to register, to touch a source file (``reload``: its path, "" for one that is
-    chosen), the file that a picture is written to, and whether to follow the first page's links."""
+    chosen), the file that a picture is written to, whether to follow the first page's links, and which browser to
+    open the page in ("" for one that is here, "none" for none)."""
 
     part: str | None = None
     paths: tuple[str, ...] = ()
@@ -55,6 +58,7 @@ class ProbeWishes:
     reload: str | None = None
     picture: Path | None = None
     follow: bool = False
+    browser: str = ""
 
 
 @dataclass(frozen=True)
@@ -82,6 +86,7 @@ class ServerLook:
     signed: list[SignedIn] = field(default_factory=list)
     reloaded: Reloaded | None = None
     picture: str = ""
+    browser: BrowserLook | None = None
     notes: list[str] = field(default_factory=list)
 
     @property
@@ -98,6 +103,7 @@ class ServerLook:
             and not any(is_broken(one) for one in self.followed)
             and all(one.state == "in" for one in self.signed)
             and (self.reloaded is None or self.reloaded.noticed is not None)
+            and (self.browser is None or not self.browser.problem)
         )
 
     def as_json(self) -> dict[str, Any]:
@@ -123,6 +129,7 @@ class ServerLook:
             "signed_in": [one.as_json() for one in self.signed],
             "reload": self.reloaded.as_json() if self.reloaded else None,
             "picture": self.picture or None,
+            "browser": self.browser.as_json() if self.browser else None,
             "notes": self.notes,
         }
 
@@ -187,6 +194,8 @@ class _Looking:
         for path in wishes.paths or (self._usual_page(),):
             self._look.pages.append(self._page(path))
         first = self._look.pages[0].probe
+        if "html" in first.media_type and first.status < 400:
+            self._in_browser(first.url)
         if wishes.follow:
             self._follow(first)
         self._channel(first)
@@ -201,6 +210,29 @@ class _Looking:
             self._picture(first.url, wishes.picture)
         if wishes.reload is not None:
             self._reload(wishes.reload)
+
+    def _in_browser(self, url: str) -> None:
+        """The first page in a browser, whose scripts run there."""
+        named = self._wishes.browser
+        if named == "none":
+            return
+        path = self._surroundings.variables.get("PATH", "")
+        browser = shutil.which(named, path=path) if named else browser_here(path)
+        if browser is None and named:
+            raise UsageProblem(
+                f"{named} is no program here", remedy="Name a browser of Chromium's kind, or none."
+            )
+        if browser is None:
+            self._look.notes.append(
+                "no browser is here (Chromium or one of its kin): what the page's scripts do was not seen"
+            )
+            return
+        try:
+            self._look.browser = look_in_browser(browser, url, self._surroundings.for_project())
+        except ServerFailed as error:
+            if named:
+                raise
+            self._look.notes.append(f"what the page's scripts do was not seen: {error.cause}")
 
     def _follow(self, first: Probe) -> None:
         """The pages of the same origin that the first one links to, as a guest; links that end something are left

@@ -10,6 +10,7 @@ from plainfall.cli.arguments import with_clone
 from plainfall.cli.console import Console
 from plainfall.onboarding.clone_root import clone_of
 from plainfall.onboarding.probing import PageReport, ProbeWishes, ServerLook, is_broken, probe_servers
+from plainfall.server.browser import BrowserLook
 from plainfall.server.endpoints import Endpoint
 from plainfall.server.probe import Probe
 from plainfall.server.reloading import Reloaded
@@ -18,6 +19,7 @@ from plainfall.surroundings import Surroundings
 
 __all__ = ["ORDER", "arguments", "run"]
 
+_SHOWN = 6  # errors, and failed requests, of a page
 ORDER = 6  # among the commands that --help lists
 
 
@@ -48,6 +50,12 @@ def arguments(parser: argparse.ArgumentParser) -> None:
         metavar="FILE",
         help="set the time of a source file to now, and see whether the server takes notice",
     )
+    parser.add_argument(
+        "--browser",
+        default="",
+        metavar="PROGRAM",
+        help="open the page in this browser, too; none: in none (default: a Chromium that is here)",
+    )
     parser.add_argument("--picture", metavar="FILE", help="a PNG of the page, where a browser is installed")
 
 
@@ -63,6 +71,7 @@ def run(options: argparse.Namespace, console: Console) -> int:
         options.reload,
         Path(options.picture).absolute() if options.picture else None,
         options.follow,
+        options.browser,
     )
     surroundings = Surroundings.of_process()
     place = clone_of(Path(options.clone).absolute(), surroundings)
@@ -86,6 +95,8 @@ def _show(console: Console, look: ServerLook) -> None:
         return
     for one in look.pages:
         _show_page(console, look, one)
+    if look.browser is not None:
+        _show_browser(console, look.browser)
     for probe in look.followed:
         _show_followed(console, probe)
     _show_endpoints(console, look.endpoints)
@@ -126,6 +137,27 @@ def _show_page(console: Console, look: ServerLook, one: PageReport) -> None:
     if probe.problem:
         console.result(console.wrapped(probe.problem, 6, "      "))
         console.result(f"      log {console.shown_path(look.log)}")
+
+
+def _show_browser(console: Console, seen: BrowserLook) -> None:
+    state = (
+        console.styled("bad", "bad", out=True) if seen.problem else console.styled("good", "good", out=True)
+    )
+    requests = f"{seen.requests} {'request' if seen.requests == 1 else 'requests'}"
+    failed = f", {len(seen.failed)} failed" if seen.failed else ""
+    title = f'  "{seen.title}"' if seen.title else ""
+    console.result(
+        f"      in {seen.browser}: {state}{title}, {requests}{failed}, at rest after {seen.seconds:.1f} s"
+    )
+    for one in seen.failed[:_SHOWN]:
+        console.result(_line(console, f"{one.status or one.why or 'no answer'}  {one.url}", False))
+    for text in seen.errors[:_SHOWN]:
+        console.result(_line(console, f"its console: {text.splitlines()[0] if text else 'an error'}", False))
+    more = max(0, len(seen.failed) - _SHOWN) + max(0, len(seen.errors) - _SHOWN)
+    if more:
+        console.result(_line(console, f"{more} more, in --json", False))
+    if seen.problem:
+        console.result(console.wrapped(seen.problem, 6, "      "))
 
 
 def _show_followed(console: Console, probe: Probe) -> None:
