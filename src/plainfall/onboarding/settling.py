@@ -197,7 +197,9 @@ class Settling:
                 taken = [one.port for one in listeners.values()]
                 register, exactly = self._state.register, wanted.source == "--port"
                 port = register.port_for(self._state.clone, part.key, wanted.port, taken, exactly=exactly)
-            listeners[part.key] = Listener(part.key, port, wanted.place, unit.client or part.is_secondary)
+            listeners[part.key] = Listener(
+                part.key, port, wanted.place, unit.client or part.is_secondary, wanted.port
+            )
         return listeners
 
     def _own_values(self, part: PartFound) -> dict[str, str]:

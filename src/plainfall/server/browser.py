@@ -41,6 +41,7 @@ _NAMES = (
 _START = 20.0  # seconds for a browser to start
 _LONGEST = 15.0  # for a page to come to rest
 _REST = 0.6  # seconds without a request under way: what dev servers compile is asked for in waves
+_SILENCE = 4.0  # with requests under way of which nothing is heard
 _LONGEST_PATH = 50  # bytes of the folder: the browser adds names of its own
 _MOST = 40  # errors, and failed requests, that are kept
 _LARGEST = 4_000_000  # bytes of one message; a page can say what it likes on its console
@@ -253,12 +254,13 @@ class _Looking:
             self.talk.ask(f"{domain}.enable", session)
         asked = time.monotonic()
         refused = str(self.talk.ask("Page.navigate", session, url=self.url).get("errorText", ""))
-        quiet = time.monotonic()
+        quiet = heard = time.monotonic()
         while time.monotonic() - asked < _LONGEST:
-            events = self.talk.events(0.1)
-            for event in events:
+            for event in self.talk.events(0.1):
                 self._take(str(event.get("method")), event.get("params") or {})
-            if self.under_way or not self.loaded:
+                heard = time.monotonic()
+            # A request that waits for news (it stays open) is no reason to wait for it.
+            if not self.loaded or (self.under_way and time.monotonic() - heard < _SILENCE):
                 quiet = time.monotonic()
             elif time.monotonic() - quiet > _REST:
                 break

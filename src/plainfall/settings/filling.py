@@ -21,7 +21,7 @@ from plainfall.formats.values import (
 from plainfall.services.roles import role_of
 from plainfall.settings.generated import form_of, generated
 from plainfall.settings.item import Agreement, Given, Item, fingerprint, is_plain
-from plainfall.settings.listener_values import bind_value, match_listeners
+from plainfall.settings.listener_values import bind_value, local_port, match_listeners
 from plainfall.settings.matching import Match, match_service
 from plainfall.settings.setting import Asker, Question, Setting, SettingsFile
 from plainfall.settings.similar_names import nearest
@@ -221,6 +221,8 @@ class Filler:
             shown = item.default if is_plain(item.default) else ""
             # A default that names another network's host, or a port that is somebody else's here, does not do.
             match = match_service(item.key, shown, self.agreement.definitions, values) if shown else None
+            if match is None and local_port(shown):
+                match = self._match(item, shown, values)
             if match is not None and match.binding and match.value != shown:
                 return _matched(base, match)
             return replace(
@@ -273,7 +275,9 @@ class Filler:
     def _match(self, item: Item, value: str, values: Mapping[str, str]) -> Match | None:
         result = match_service(item.key, value, self.agreement.definitions, values)
         if result is None:
-            result = match_listeners(item.key, value, self.agreement.own, self.agreement.others)
+            written = item.value if item.value is not None else item.default or ""
+            own, others = self.agreement.own, self.agreement.others
+            result = match_listeners(item.key, value, own, others, written)
         return result
 
     def _disagree(self, item: Item, match: Match, place: Evidence, *, kept: bool = False) -> None:

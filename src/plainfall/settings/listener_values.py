@@ -12,7 +12,7 @@ from plainfall.formats.addresses import is_local, parse_address
 from plainfall.formats.values import is_placeholder, plain_key
 from plainfall.settings.matching import Match
 
-__all__ = ["Listener", "bind_value", "match_listeners"]
+__all__ = ["Listener", "bind_value", "local_port", "match_listeners"]
 
 _CLIENT_PREFIX = re.compile(
     "^("
@@ -45,16 +45,22 @@ _BIND = re.compile(r"^((APP|SERVER|HTTP|WEB|API|LISTEN|BIND)_)?(HOST|BIND|BIND_A
 @dataclass(frozen=True, slots=True)
 class Listener:
     """A server of the clone: its part's folder, the port that was chosen for it, the line that the port
-    comes from, and whether it serves a client's pages (and not the interface that they call)."""
+    comes from, whether it serves a client's pages (and not the interface that they call), and the port that the
+    clone means for it."""
 
     part: str
     port: int
     place: Evidence
     client: bool
+    meant: int = 0
 
 
-def match_listeners(key: str, value: str, own: Listener | None, others: Sequence[Listener]) -> Match | None:
-    """The value that a key must have for the ports that were chosen; None where the key is about none."""
+def match_listeners(
+    key: str, value: str, own: Listener | None, others: Sequence[Listener], written: str | None = None
+) -> Match | None:
+    """The value that a key must have for the ports that were chosen; None where the key is about none. Where its
+    name does not tell which server is meant, who is meant to listen on the port of what the clone has ``written``
+    (a template's value, a default; None: the value itself) does."""
     name = plain_key(key)
     bare = _CLIENT_PREFIX.sub("", name)
     for_client = (own is not None and own.client) or bare != name
@@ -79,7 +85,18 @@ def match_listeners(key: str, value: str, own: Listener | None, others: Sequence
         return _address(value, interface)
     if own is not None and _OWN.match(bare) and not (for_client and _API.match(bare)):
         return _address(value, own)
-    return None
+    named = local_port(value if written is None else written)
+    meant = [one for one in (*others, *([own] if own else [])) if one.meant and one.meant == named]
+    return _address(value, meant[0]) if len(meant) == 1 else None
+
+
+def local_port(value: str) -> int | None:
+    """The port of an address on this machine; None where a value is none, or names no port."""
+    match = _LOCAL.fullmatch(value.strip())
+    return int(match.group(1)) if match else None
+
+
+_LOCAL = re.compile(r"(?:\w+://)?(?:localhost|127\.0\.0\.1|0\.0\.0\.0|\[::1\]):(\d{2,5})(?:/.*)?")
 
 
 def _words(listener: Listener) -> str:

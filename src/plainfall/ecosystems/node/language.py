@@ -19,7 +19,7 @@ LANGUAGE = Language(
             "plainfall.ecosystems.node.sources.reader:read_javascript",
             (".js", ".mjs", ".cjs", ".jsx", ".ts", ".mts", ".cts", ".tsx", ".vue", ".svelte", ".astro"),
             tuple(
-                "process.env meta.env .env dotenv z.object oi.object cleanEnv createEnv onfig.get "
+                "process.env meta.env loadEnv .env dotenv z.object oi.object cleanEnv createEnv onfig.get "
                 "onfigService. JSON.parse yaml YAML .json' .json\"".split()
             ),
         ),

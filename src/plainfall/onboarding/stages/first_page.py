@@ -87,26 +87,53 @@ def probe(work: Work) -> StepResult:
 
 
 def _check_proxy(work: Work, record: dict[str, Any]) -> None:
-    """Raises ServerFailed where the dev server passes requests on to a port on which nothing listens: the page is
-    there, and what it asks for is not."""
+    """Raises ServerFailed where the dev server passes requests on to a port on which nothing listens, or somebody
+    else in the place of the part that is meant: the page is there, and what it asks for is not."""
+    settling = work.settled_by()
+    moved = {
+        wanted.port: part
+        for part, wanted in settling.wanted.items()
+        if part != work.part.key and settling.ports.get(part) not in (None, wanted.port)
+    }
+    passed = {work.settings[use] for use in _passed_on(work)}
     for place, port in proxy_targets(work.part, work.tree):
-        if port == record["port"] or not is_free(port):
+        if port == record["port"] or (not is_free(port) and port not in moved):
             continue
-        record["probe"]["problem"] = f"nothing listens on port {port}, to which {place} passes requests on"
+        if port in moved and any(str(settling.ports[moved[port]]) in value for value in passed):
+            continue  # the setting from which the proxy takes its target says so
+        holder = f"{moved[port] or 'the part at the top'} could not have" if port in moved else ""
+        problem = (
+            f"it passes requests on to port {port}, which {holder}: that one listens on "
+            f"{settling.ports[moved[port]]}"
+            if holder
+            else f"nothing listens on port {port}, to which it passes requests on"
+        )
+        record["probe"]["problem"] = f"{problem} ({place})"
         work.state.keep_server(work.part.key, record)
-        others = work.settled_by().ports.items()
         here = [
             f"{key or 'the part at the top'} listens on {other}"
-            for key, other in others
-            if not is_free(other)
+            for key, other in settling.ports.items()
+            if not is_free(other) and other != record["port"]
         ]
-        here = [one for one in here if not one.endswith(f" {record['port']}")]
         raise ServerFailed(
-            f"{record['url']}: the page answers; nothing listens on port {port}, to which it passes requests on",
+            f"{record['url']}: the page answers; {problem}",
             place=place,
             lines=tuple(here),
-            remedy="Start what belongs there (another part, a service), or give it that port: --port.",
+            remedy=f"End what holds port {port}, and run the same command again; or let {place.path} take the port "
+            "from a setting."
+            if holder
+            else "Start what belongs there (another part, a service), or give it that port: --port.",
         )
+
+
+def _passed_on(work: Work) -> list[str]:
+    """The settings that the configuration of the part's dev server reads."""
+    places = {place.path for place, _ in proxy_targets(work.part, work.tree)}
+    return [
+        one.key
+        for one in work.settings_shown
+        if one.key in work.settings and any(use.place.path in places for use in one.uses)
+    ]
 
 
 def is_good_now(work: Work) -> bool:

@@ -39,6 +39,9 @@ _GRAMMAR = Grammar(
     forms={},
 )
 _ENVIRONMENT = re.compile(r"\b((?:globalThis\.)?process\.env|import\.meta\.env|Bun\.env)\b(?!\s*\.\s*get\()")
+_LOAD_ENV = re.compile(
+    r"(?<![\w.])(loadEnv)\s*\("
+)  # of a dev server's configuration: its settings files, all names
 _DENO = re.compile(r"\b(Deno\.env\.get)\b")
 _CONFIG_GET = re.compile(r"\b(\w*[cC]onfig\w*(?:\.\w+)*?\.(?:get|getOrThrow))\b")
 _ENV_VAR = re.compile(r"\b(\w+\.get)\(\s*['\"][A-Z]")
@@ -85,6 +88,10 @@ def _uses(source: Source) -> Iterator[Use]:
         if node.id not in seen and node.type in ("member_expression", "identifier"):
             seen.add(node.id)
             yield from _of_environment(source, node)
+    for _, node in source.places(_LOAD_ENV) if "loadEnv" in source.text else ():
+        call = node.parent
+        if call is not None and call.type == "call_expression":
+            yield from _of_environment(source, call)
     for _, node in source.places(_DENO):
         yield from _of_getter(source, node, needed=False)
     for _, node in source.places(_CONFIG_GET) if "onfig" in source.text else ():
