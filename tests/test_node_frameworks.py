@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import shutil
 from typing import Any
 
 import pytest
@@ -137,6 +138,59 @@ def test_migrations_and_seeds(
     found = part(machine, {"package.json": manifest(*names), **files})
     for stage, line in (("migrations", migrations), ("seeds", seeds)):
         assert next((one.line for one in found.candidates(stage)), None) == line
+
+
+@pytest.mark.parametrize(
+    ("names", "scripts", "files", "line", "lacks"),
+    [
+        (["knex"], {"migrate": "knex migrate:latest"}, {"knexfile.js": ""}, "npm run migrate", True),
+        (["knex"], {"migrate": "knex migrate:latest"}, {"knexfile.js": "", "README.md": "# R\n\n## Set up\n\n    npm run migrate\n"},
+         "npm run migrate", True),
+        (["knex"], {"migrate": "knex migrate:latest"}, {"knexfile.js": "{ migrations: { directory: './changes' } }"},
+         "npm run migrate", False),
+        (["knex"], {"migrate": "knex migrate:latest"}, {"knexfile.js": "", "db/migrations/1.js": ""},
+         "npm run migrate", False),
+        (["drizzle-kit"], {"db:migrate": "drizzle-kit migrate"}, {"drizzle.config.ts": ""},
+         "drizzle-kit push", False),
+        (["drizzle-kit"], {"db:migrate": "drizzle-kit migrate", "db:push": "drizzle-kit push"},
+         {"drizzle.config.ts": "", "README.md": "# R\n\n## Set up\n\n    npm run db:push\n"}, "drizzle-kit push", False),
+        (["prisma"], {"migrate": "prisma migrate deploy"}, {"prisma/schema.prisma": ""},
+         "prisma generate && prisma db push --skip-generate", False),
+        (["typeorm"], {"migrate": "typeorm migration:run"}, {"src/data-source.ts": "new DataSource({})"},
+         "npm run migrate", True),
+    ],
+)  # fmt: skip
+def test_migrations_without_their_files_come_last(
+    machine: Machine,
+    names: list[str],
+    scripts: dict[str, str],
+    files: dict[str, str],
+    line: str,
+    lacks: bool,
+) -> None:
+    files = {"package.json": manifest(*names, scripts=scripts), **files}
+    best = part(machine, files).candidates("migrations")[0]
+    assert (best.line, bool(best.lacks)) == (line, lacks)
+    if lacks:
+        shown = " ".join(machine.run("survey", machine.clone(files, "again")).out.split())
+        assert "left out, since the clone has no migrations for it" in shown
+
+
+@pytest.mark.skipif(shutil.which("node") is None, reason="no Node here")
+def test_migrations_that_are_left_out_are_said(machine: Machine) -> None:
+    serves = "require('http').createServer((q, a) => a.end('ok')).listen(process.env.PORT, '127.0.0.1')\n"
+    scripts = {"dev": "node server.js", "migrate": "knex migrate:latest"}
+    clone = machine.clone(
+        {
+            "package.json": json.dumps({"name": "board", "scripts": scripts}),
+            "server.js": serves,
+            "knexfile.js": "",
+        }
+    )
+    run = machine.run("onboard", clone, "--json")
+    assert run.document["outcome"] == "done", run.document["failure"]
+    step = run.step("migrations")
+    assert step["state"] == "left out" and "works through migrations, and the clone has none" in step["why"]
 
 
 @pytest.mark.parametrize(

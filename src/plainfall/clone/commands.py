@@ -53,7 +53,8 @@ class Command:
 
     ``rank`` orders the candidates of a stage, larger is better. ``folder`` is where it runs, relative to the clone.
     ``script`` is the text of the manifest's script that it runs, if it runs one. One that ``may_fail`` is a guess
-    that the program can do without."""
+    that the program can do without. ``lacks`` names files that it works through and that the clone does not have:
+    it is left out."""
 
     stage: str
     line: str
@@ -63,6 +64,7 @@ class Command:
     folder: str = ""
     script: str = ""
     may_fail: bool = False
+    lacks: str = ""
 
     @property
     def pieces(self) -> list[str]:

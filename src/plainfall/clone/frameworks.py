@@ -15,8 +15,10 @@ __all__ = [
     "ADMIN_ADDRESS",
     "RANK",
     "Administrator",
+    "DevelopmentMode",
     "Form",
     "FrameworkFound",
+    "MigratesFrom",
     "SecretForm",
     "Traits",
     "named_in_manifest",
@@ -57,6 +59,18 @@ class FrameworkFound:
     administrator: Administrator | None = None
     serves: bool = True
     development: DevelopmentMode | None = None
+
+
+@dataclass(frozen=True, slots=True)
+class MigratesFrom:
+    """The files that a framework's migration command works through: ``command`` is a pattern of its words,
+    ``files`` one of their paths; ``elsewhere`` a pattern of the configuration's text that puts them into another
+    place, and ``configuration`` one of its name."""
+
+    command: re.Pattern[str]
+    files: re.Pattern[str]
+    configuration: re.Pattern[str]
+    elsewhere: re.Pattern[str]
 
 
 @dataclass(frozen=True, slots=True)

@@ -3,7 +3,8 @@
 A module there offers ``recognise(tree, folder, names)``, which returns a ``FrameworkFound`` or None; ``names``
 are the normalised names in the part's dependency list. ``ORDER`` (0 where it is not given) says which is asked
 first: an application that one framework claims is not asked about by the next. ``ALONE`` marks one that counts only
-where no other serves, ``REPEATABLE`` is a pattern of its command for migrations. What needs no framework (process
+where no other serves, ``REPEATABLE`` is a pattern of its command for migrations, ``MIGRATES_FROM`` says which files
+that works through. What needs no framework (process
 files, scripts, README steps) is the survey's own.
 
 ``TRAITS`` of a module hold what is known of the framework beyond a part, and
@@ -17,16 +18,19 @@ import importlib
 import importlib.util
 import pkgutil
 import re
+from collections.abc import Iterable, Iterator
+from dataclasses import replace
 from functools import cache
 from types import ModuleType
 
 from plainfall.clone.commands import Command
-from plainfall.clone.frameworks import FrameworkFound, Traits
-from plainfall.clone.walk import Tree
+from plainfall.clone.frameworks import FrameworkFound, MigratesFrom, Traits
+from plainfall.clone.walk import Tree, is_side
 from plainfall.ecosystems import languages
+from plainfall.errors import BadInput
 from plainfall.server.reload_channel import ChannelFinder
 
-__all__ = ["every_traits", "find_frameworks", "is_repeatable", "reload_channels"]
+__all__ = ["every_traits", "find_frameworks", "is_repeatable", "reload_channels", "without_files"]
 
 # Commands that may be combined with a migration in one line and touch no database.
 _HARMLESS = re.compile(r"(cd|echo|true|:|export|set)\b|(npx )?prisma generate\b")
@@ -68,6 +72,34 @@ def is_repeatable(command: Command, language: str) -> bool:
     ]
     pieces = [piece for piece in command.pieces if not _HARMLESS.match(piece)]
     return bool(pieces) and all(any(pattern.search(piece) for pattern in patterns) for piece in pieces)
+
+
+def without_files(tree: Tree, folder: str, language: str, commands: Iterable[Command]) -> Iterator[Command]:
+    """The commands; a framework's migrations that have no files to work through come last, and say so."""
+    places = [one.MIGRATES_FROM for one in _modules(language) if hasattr(one, "MIGRATES_FROM")]
+    commands = list(commands)
+    scripts = {one.line: one.script for one in commands if one.script}
+    for command in commands:
+        text = scripts.get(command.line) or command.line
+        meant = [one for one in places if command.stage == "migrations" and one.command.search(text)]
+        if meant and not any(_has_files(tree, folder, one) for one in meant):
+            command = replace(command, rank=0, lacks="migrations")
+        yield command
+
+
+def _has_files(tree: Tree, folder: str, place: MigratesFrom) -> bool:
+    start = f"{folder}/" if folder else ""
+    below = [path for path in tree.below(folder) if not is_side(path.rpartition("/")[0])]
+    if any(place.files.search(f"/{path}") for path in below):
+        return True
+    for path in below:
+        if place.configuration.search(path):
+            try:
+                if place.elsewhere.search(tree.text(start + path)):
+                    return True
+            except BadInput:
+                continue  # not text: it names no place
+    return False
 
 
 def find_frameworks(tree: Tree, folder: str, language: str, names: frozenset[str]) -> list[FrameworkFound]:

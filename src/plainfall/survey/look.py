@@ -12,7 +12,7 @@ from plainfall.clone.readme import ReadmeStep, read_steps, readme_addresses
 from plainfall.clone.second_processes import second_processes
 from plainfall.clone.walk import Tree, is_aside, is_side, walk
 from plainfall.ecosystems import languages, source_readers, vocabulary
-from plainfall.ecosystems.frameworks import find_frameworks
+from plainfall.ecosystems.frameworks import find_frameworks, without_files
 from plainfall.ecosystems.shape import Language, Recognising
 from plainfall.errors import BadInput, NothingToOnboard
 from plainfall.evidence import Evidence
@@ -297,6 +297,7 @@ def _part(
         commands += readme_commands(steps, tree, folder, language.name, vocabulary(), files)
         pages += [path for _, path, _ in readme_addresses(tree.text(readme), readme)]
     commands = list(with_port_words(list(without_installs(commands, vocabulary()))))
+    commands = list(without_files(tree, folder, language.name, commands))
     return PartFound(
         path=folder,
         language=language.name,

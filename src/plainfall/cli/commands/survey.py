@@ -152,7 +152,8 @@ def _show_part(console: Console, survey: Survey, part: PartFound, runtime: dict[
             _row(console, stage, "no command was found")
             continue
         best = candidates[0]
-        _row(console, stage, best.line, f"{best.reason} ({best.evidence})")
+        lacks = f"; left out, since the clone has no {best.lacks} for it" if best.lacks else ""
+        _row(console, stage, best.line, f"{best.reason} ({best.evidence}){lacks}")
         for other in candidates[1:]:
             if console.verbose:
                 _row(console, "", f"or: {other.line} ({other.reason}, {other.evidence})")

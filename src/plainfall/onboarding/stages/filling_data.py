@@ -50,6 +50,9 @@ def migrations(work: Work) -> StepResult:
     was before."""
     command = work.part.candidates("migrations")[0]
     undone = _undo_unfinished(work)
+    if command.lacks:
+        why = f"{command.reason} works through {command.lacks}, and the clone has none"
+        return StepResult(State.LEFT_OUT, f"no {command.lacks}: {command.line}", why, (command.evidence,))
     inputs = digest_of(command.line, digest_of_files(work.clone, _files(work, command)))
     repeatable = is_repeatable(command, work.part.language)
     before = work.state.record(work.part.key, "migrations")

@@ -5,17 +5,24 @@ from __future__ import annotations
 import re
 
 from plainfall.clone.commands import Command
-from plainfall.clone.frameworks import RANK, FrameworkFound
+from plainfall.clone.frameworks import RANK, FrameworkFound, MigratesFrom
 from plainfall.clone.walk import Tree
 from plainfall.ecosystems.node.dev_servers import file_of
 from plainfall.ecosystems.node.servers import own_files
 from plainfall.evidence import Evidence
 
-__all__ = ["recognise", "REPEATABLE"]
+__all__ = ["MIGRATES_FROM", "REPEATABLE", "recognise"]
 
 ORDER = 14
 
 REPEATABLE = re.compile(r"\bdrizzle-kit\b.* migrate\b")
+
+MIGRATES_FROM = MigratesFrom(
+    re.compile(r"\bdrizzle-kit\b.* migrate\b"),
+    re.compile(r"meta/_journal\.json$"),
+    re.compile(r"(^|/)drizzle\.config\."),
+    re.compile(r"(?!)"),
+)
 
 
 def recognise(tree: Tree, folder: str, names: frozenset[str]) -> FrameworkFound | None:

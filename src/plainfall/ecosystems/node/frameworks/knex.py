@@ -6,16 +6,23 @@ import re
 from collections.abc import Iterator
 
 from plainfall.clone.commands import Command
-from plainfall.clone.frameworks import RANK, FrameworkFound
+from plainfall.clone.frameworks import RANK, FrameworkFound, MigratesFrom
 from plainfall.clone.walk import Tree
 from plainfall.ecosystems.node.servers import own_files
 from plainfall.evidence import Evidence
 
-__all__ = ["recognise", "REPEATABLE"]
+__all__ = ["MIGRATES_FROM", "REPEATABLE", "recognise"]
 
 ORDER = 10
 
 REPEATABLE = re.compile(r"\bknex\b.* migrate:(latest|up)\b")
+
+MIGRATES_FROM = MigratesFrom(
+    re.compile(r"\bknex\b.* migrate:(latest|up)\b"),
+    re.compile(r"migrations?/[^/]+\.[cm]?[jt]s$"),
+    re.compile(r"(^|/)knexfile\."),
+    re.compile(r"\bdirectory\b"),
+)
 
 
 def recognise(tree: Tree, folder: str, names: frozenset[str]) -> FrameworkFound | None:

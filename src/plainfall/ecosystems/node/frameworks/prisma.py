@@ -5,19 +5,26 @@ from __future__ import annotations
 import re
 
 from plainfall.clone.commands import Command
-from plainfall.clone.frameworks import RANK, FrameworkFound
+from plainfall.clone.frameworks import RANK, FrameworkFound, MigratesFrom
 from plainfall.clone.walk import Tree
 from plainfall.ecosystems.node.asks import manifest
 from plainfall.ecosystems.node.dev_servers import file_of
 from plainfall.ecosystems.node.servers import own_files
 from plainfall.evidence import Evidence
 
-__all__ = ["recognise", "REPEATABLE"]
+__all__ = ["MIGRATES_FROM", "REPEATABLE", "recognise"]
 
 ORDER = 11
 
 REPEATABLE = re.compile(
     r"\bprisma\b.* (migrate (deploy|dev)|db push)\b(?!.*(--accept-data-loss|--force-reset))"
+)
+
+MIGRATES_FROM = MigratesFrom(
+    re.compile(r"\bprisma\b.* migrate (deploy|dev)\b"),
+    re.compile(r"migrations/[^/]+/migration\.sql$"),
+    re.compile(r"(^|/)prisma\.config\."),
+    re.compile(r"\bmigrations\b"),
 )
 
 

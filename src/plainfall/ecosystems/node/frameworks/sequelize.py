@@ -5,16 +5,23 @@ from __future__ import annotations
 import re
 
 from plainfall.clone.commands import Command
-from plainfall.clone.frameworks import RANK, FrameworkFound
+from plainfall.clone.frameworks import RANK, FrameworkFound, MigratesFrom
 from plainfall.clone.walk import Tree
 from plainfall.ecosystems.node.servers import own_files
 from plainfall.evidence import Evidence
 
-__all__ = ["recognise", "REPEATABLE"]
+__all__ = ["MIGRATES_FROM", "REPEATABLE", "recognise"]
 
 ORDER = 12
 
 REPEATABLE = re.compile(r"\bsequelize(-cli)?\b.* db:migrate(?!:undo)\b")
+
+MIGRATES_FROM = MigratesFrom(
+    re.compile(r"\bsequelize(-cli)?\b.* db:migrate(?!:undo)\b"),
+    re.compile(r"migrations?/[^/]+\.[cm]?[jt]s$"),
+    re.compile(r"(^|/)\.sequelizerc$"),
+    re.compile(r"migrations-path"),
+)
 
 
 def recognise(tree: Tree, folder: str, names: frozenset[str]) -> FrameworkFound | None:

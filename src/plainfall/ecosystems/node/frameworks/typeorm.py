@@ -5,18 +5,25 @@ from __future__ import annotations
 import re
 
 from plainfall.clone.commands import Command
-from plainfall.clone.frameworks import RANK, FrameworkFound
+from plainfall.clone.frameworks import RANK, FrameworkFound, MigratesFrom
 from plainfall.clone.walk import Tree
 from plainfall.ecosystems.node.asks import manifest
 from plainfall.ecosystems.node.servers import own_files
 from plainfall.errors import BadInput
 from plainfall.evidence import Evidence
 
-__all__ = ["recognise", "REPEATABLE"]
+__all__ = ["MIGRATES_FROM", "REPEATABLE", "recognise"]
 
 ORDER = 13
 
 REPEATABLE = re.compile(r"\btypeorm\S*\b.* migration:run\b")
+
+MIGRATES_FROM = MigratesFrom(
+    re.compile(r"\btypeorm\S*\b.* migration:run\b"),
+    re.compile(r"migrations?/[^/]+\.[jt]s$"),
+    re.compile(r"\.[jt]s$"),
+    re.compile(r"\bmigrations\s*:\s*\[\s*[^\]\s]"),
+)
 
 
 def recognise(tree: Tree, folder: str, names: frozenset[str]) -> FrameworkFound | None:
