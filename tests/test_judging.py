@@ -5,6 +5,7 @@ from __future__ import annotations
 import pytest
 
 from plainfall.ecosystems.frameworks import reload_channels
+from plainfall.ecosystems.node.frameworks import webpack
 from plainfall.server.channels import find_channel
 from plainfall.server.judging import judge, notes_of
 from plainfall.server.page import Field, read_page
@@ -161,6 +162,21 @@ def test_a_form_is_filled_as_a_person_would() -> None:
 def test_what_a_page_says_against_a_form(text: str, status: int, said: str) -> None:
     found = answer(f"<p>{text}</p>", status)
     assert _complaint(found, read_page(found.body, found.url)) == said
+
+
+@pytest.mark.parametrize(
+    ("text", "path"),
+    [
+        ("new SockJS('http://l/sockjs-node')", "/sockjs-node/websocket"),
+        ("url.format({ protocol: 'ws', pathname: '/sockjs-node' })", "/sockjs-node"),
+        ("webpackHotUpdate", "/ws"),
+        ("gauges()", None),
+    ],
+    ids=["by SockJS", "as the old tool opens it", "of today", "none"],
+)
+def test_the_channels_of_older_bundlers(text: str, path: str | None) -> None:
+    found = webpack.reload_channel(["/js/app.js"], "", lambda _: text)
+    assert (found.path if found else None) == path
 
 
 @pytest.mark.parametrize(

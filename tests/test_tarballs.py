@@ -95,3 +95,25 @@ def test_hostile_and_damaged_archives_are_refused(tmp_path: Path, content: bytes
 
 def test_a_link_that_stays_inside_is_passed_over(tmp_path: Path) -> None:
     assert unpack_tarball(linked("a/b", "../c", tarfile.SYMTYPE), tmp_path, "x.tgz") == []
+
+
+@pytest.mark.parametrize(
+    ("names", "laid"),
+    [
+        ({".gitignore": b"a", "x.js": b""}, {".npmignore": b"a", "x.js": b""}),
+        ({"lib/.gitignore": b"a", ".npmignore": b"b"}, {"lib/.npmignore": b"a", ".npmignore": b"b"}),
+        ({".gitignore": b"a", ".npmignore": b"b"}, {".npmignore": b"b"}),
+        ({".npmignore": b"b", ".gitignore": b"a"}, {".npmignore": b"b"}),
+        ({"my.gitignore": b"a"}, {"my.gitignore": b"a"}),
+    ],
+)
+def test_ignore_files_get_the_names_that_npm_gives_them(
+    tmp_path: Path, names: dict[str, bytes], laid: dict[str, bytes]
+) -> None:
+    unpack_tarball(packed(names, tarfile.GNU_FORMAT), tmp_path, "x.tgz")
+    found = {
+        path.relative_to(tmp_path).as_posix(): path.read_bytes()
+        for path in tmp_path.rglob("*")
+        if path.is_file()
+    }
+    assert found == laid

@@ -36,11 +36,12 @@ def unpack_tarball(data: bytes, folder: Path, name: str) -> list[Unpacked]:
     """Writes every file of the archive below ``folder`` (which exists and is empty) and lists them.
 
     Files can be read and written by all and get the archive's bits for running, less the umask. Links that
-    stay inside are skipped, as registries' clients do. Raises ArchiveRefused, naming the archive, for
-    anything damaged or hostile; what was written by then is the caller's to remove.
+    stay inside are skipped, as registries' clients do; a ``.gitignore`` becomes an ``.npmignore`` where the folder
+    has none, as npm lays it. Raises ArchiveRefused, naming the archive, for anything damaged or hostile; what was
+    written by then is the caller's to remove.
     """
     entire = _inflated(data, name, folder)
-    members = list(_members(entire, name))
+    members = _with_ignore_files(list(_members(entire, name)))
     check_no_clashes((path for path, _, _, _ in members), name)
     root, made, written = f"{folder}/", {""}, []
     for path, mode, start, size in members:
@@ -61,6 +62,20 @@ def unpack_tarball(data: bytes, folder: Path, name: str) -> list[Unpacked]:
             os.close(handle)
         written.append(Unpacked(path, stat.S_IMODE(state.st_mode), state.st_size, state.st_mtime_ns))
     return written
+
+
+def _with_ignore_files(members: list[tuple[str, int, int, int]]) -> list[tuple[str, int, int, int]]:
+    """The members with the names that npm gives them."""
+    paths = {path for path, _, _, _ in members}
+    named = []
+    for path, mode, start, size in members:
+        folder, _, base = path.rpartition("/")
+        if base == ".gitignore":
+            path = f"{folder}/.npmignore".removeprefix("/")
+            if path in paths:
+                continue
+        named.append((path, mode, start, size))
+    return named
 
 
 def _inflated(data: bytes, name: str, folder: Path) -> bytes | mmap.mmap:

@@ -45,8 +45,22 @@ def recognise(tree: Tree, folder: str, names: frozenset[str]) -> FrameworkFound 
 
 
 def reload_channel(paths: list[str], body: str, text_of: Callable[[str], str]) -> Channel | None:
-    """The channel of its dev server."""
-    served = any("bundle.js" in path for path in paths)
-    if not served and not re.search(r"webpack-dev-server|webpackHotUpdate", body):
+    """The channel of its dev server: of the older ones by SockJS, whose plain channel lies one below, or as the old
+    React Scripts open it."""
+    bundles = [path for path in paths if _BUNDLE.search(path)]
+    if not bundles and not _CLIENT.search(body):
         return None
-    return Channel("/ws", "", "Webpack")
+    for text in (text_of(path) for path in bundles[:_BUNDLES]):
+        if "sockjs-node" in text:
+            return Channel(
+                "/sockjs-node/websocket" if "new SockJS" in text else "/sockjs-node", "", "Webpack"
+            )
+        if _CLIENT.search(text):
+            return Channel("/ws", "", "Webpack")
+    sure = _CLIENT.search(body) or any("bundle.js" in one for one in bundles)
+    return Channel("/ws", "", "Webpack") if sure else None
+
+
+_BUNDLE = re.compile(r"bundle\.js|(^|/)(main|app|chunk-vendors|vendors?)(\.chunk)?\.js$")
+_CLIENT = re.compile(r"webpack-dev-server|webpackHotUpdate")
+_BUNDLES = 4  # of a page that are looked into
