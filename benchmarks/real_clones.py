@@ -74,7 +74,8 @@ def fetched_for_node(row: dict[str, Any], folder: Path) -> Path:
         manifest.write_text(json.dumps(document, indent=2) + "\n", "utf-8")
         if row.get("lock"):
             _ran(_LOCKS[row["lock"]], made)
-            shutil.rmtree(made / "node_modules", ignore_errors=True)
+            for laid in [one for one in made.rglob("node_modules") if "node_modules" not in one.parent.parts]:
+                shutil.rmtree(laid, ignore_errors=True)
         shutil.rmtree(made / ".git", ignore_errors=True)
         made.rename(kept)
         shutil.rmtree(making, ignore_errors=True)

@@ -87,8 +87,9 @@ def test_it_comes_to_an_end_and_loses_nothing_that_is_asked_for(rows: list[tuple
 
 
 @pytest.mark.skipif(shutil.which("node") is None, reason="no Node here")
-def test_a_clone_with_a_classic_yarn_lock_runs_beside_the_right_peer(
-    machine: Machine, node_registry: Any
+@pytest.mark.parametrize("form", ["classic", "newer"])
+def test_a_clone_with_a_yarn_lock_runs_beside_the_right_peer(
+    machine: Machine, node_registry: Any, form: str
 ) -> None:
     archives = [
         node_archive("checks", "6.0.0"),
@@ -99,6 +100,16 @@ def test_a_clone_with_a_classic_yarn_lock_runs_beside_the_right_peer(
                      dependencies={"checks": "^8.0.0", "words": "^5.0.0"}),
     ]  # fmt: skip
     node_registry(archives)
+    newer = "".join(
+        f'"{name}@npm:{wish}":\n  version: {one.version}\n  resolution: "{name}@npm:{one.version}"\n{more}\n'
+        for one, name, wish, more in (
+            (archives[0], "checks", "^6.0.0", ""),
+            (archives[1], "checks", "^8.0.0", ""),
+            (archives[2], "words", "^5.0.0", '  peerDependencies:\n    checks: ^8.0.0\n'),
+            (archives[3], "schemes", "^4.0.0",
+             '  dependencies:\n    checks: "npm:^8.0.0"\n    words: "npm:^5.0.0"\n'),
+        )
+    )  # fmt: skip
     entries = "".join(
         f'{name}@{wish}:\n  version "{one.version}"\n  integrity {one.integrity}\n{more}\n'
         for one, name, wish, more in (
@@ -110,7 +121,12 @@ def test_a_clone_with_a_classic_yarn_lock_runs_beside_the_right_peer(
     )
     manifest = {"name": "board", "dependencies": {"checks": "^6.0.0", "schemes": "^4.0.0"}}
     clone = machine.clone(
-        {"package.json": json.dumps(manifest), "yarn.lock": f"# yarn lockfile v1\n\n{entries}"}
+        {
+            "package.json": json.dumps(manifest),
+            "yarn.lock": f"# yarn lockfile v1\n\n{entries}"
+            if form == "classic"
+            else f"__metadata:\n  version: 8\n\n{newer}",
+        }
     )
     run = machine.run("onboard", clone, "--until", "dependencies", "--json")
     assert run.status == 0, run.out

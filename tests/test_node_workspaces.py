@@ -13,6 +13,7 @@ from conftest import Machine
 
 from plainfall.ecosystems.node.overrides import Overrides
 from plainfall.standins.node_registry import node_archive
+from plainfall.survey.look import look
 
 pytestmark = pytest.mark.skipif(shutil.which("node") is None, reason="no Node here")
 
@@ -315,3 +316,26 @@ def test_a_proxy_whose_target_does_not_listen_is_no_good_page(machine: Machine, 
     assert run.status == 1
     text = " ".join(run.err.split())
     assert "nothing listens on port 4399, to which it passes requests on" in text and "package.json:1" in text
+
+
+def test_a_readme_that_builds_all_and_starts_all_leaves_it_to_the_parts(machine: Machine) -> None:
+    readme = "# Rain\n\n## Setup\n\n### Build\n\n    npm run build\n\n### Develop\n\n    npm run dev\n"
+    files = {
+        "README.md": readme,
+        "package.json": manifest(
+            "top", workspaces=["apps/*"], scripts={"build": "turbo run build", "dev": "turbo dev"}
+        ),
+        "apps/web/package.json": manifest("web", scripts={"dev": "vite"}, devDependencies={"vite": "*"}),
+        "apps/web/index.html": "<title>Gauges</title>",
+    }
+    survey, _ = look(machine.clone(files))
+    assert {part.path: [one.line for one in part.candidates("server")][:1] for part in survey.parts} == {
+        "": [],
+        "apps/web": ["npm run dev -- --host 127.0.0.1 --port ${PORT:-5173} --strictPort"],
+    }
+    alone = {
+        "README.md": readme,
+        "package.json": manifest("top", scripts={"build": "tsc", "dev": "node all.js"}),
+    }
+    survey, _ = look(machine.clone(alone, "alone"))
+    assert [one.line for one in survey.parts[0].candidates("server")] == ["npm run dev"]

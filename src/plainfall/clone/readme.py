@@ -46,6 +46,10 @@ _STAGES: tuple[tuple[str, str], ...] = (
     ("dependencies", ""),
     ("test", r"\b(pytest|unittest|tests?)\b"),
     (
+        "build",
+        r"\brun (build|compile|lint|format|typecheck|type-check|check|clean|bundle|dist)\b(?![:-](dev|watch|serve))",
+    ),
+    (
         "server",
         r"\b(run|serve\w*|server|runserver|start|dev|up|gunicorn|uvicorn|http\.server)\b",
     ),
@@ -76,7 +80,7 @@ _MATCHERS = [(stage, re.compile(pattern, re.IGNORECASE)) for stage, pattern in _
 @dataclass(frozen=True, slots=True)
 class ReadmeStep:
     """One command of the README, the heading it stands under, and the stage it belongs to ("" if none is
-    recognised; "fetch" and "test" are no stages of ours)."""
+    recognised; "fetch", "test" and "build" are no stages of ours)."""
 
     command: str
     heading: str

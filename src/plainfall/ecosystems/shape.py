@@ -260,6 +260,10 @@ class Recognising(Protocol):
         """Of a part's commands those that count where another language has its part in the same folder."""
         ...
 
+    def starts_others(self, tree: Tree, folder: str, line: str) -> bool:
+        """Whether a command line only starts the servers of parts below, which start by themselves."""
+        ...
+
     def script_texts(self, tree: Tree, folder: str) -> Iterable[str]:
         """The command lines of the manifest's development scripts."""
         ...

@@ -20,6 +20,7 @@ from plainfall.onboarding.stages.tasks import carry_out
 from plainfall.onboarding.steps import Stage, Step, StepResult
 from plainfall.onboarding.work import DEVELOPMENT, IMPORT_FOLDER, SECRET_KEY, Work
 from plainfall.repository import exclude_locally
+from plainfall.server.logs import end_of_log
 from plainfall.settings.setting import Question
 
 __all__ = ["second_try"]
@@ -91,7 +92,7 @@ def second_try(work: Work, step: Step, error: PlainfallError) -> str:
 def _withheld_code(work: Work, error: PlainfallError) -> str:
     """A package that lacks what its own code makes at install, which was not allowed: on a terminal it is asked,
     once, and remembered; else the remedy says so."""
-    text = "\n".join(error.lines)
+    text = "\n".join([*error.lines, end_of_log(Path(error.log)) if error.log else ""])
     names = work.state.record(work.part.key, "dependencies").get("withheld", ())
     meant = [
         one

@@ -297,7 +297,11 @@ def _part(
         commands += readme_commands(steps, tree, folder, language.name, vocabulary(), files)
         pages += [path for _, path, _ in readme_addresses(tree.text(readme), readme)]
     commands = list(with_port_words(list(without_installs(commands, vocabulary()))))
-    commands = list(without_files(tree, folder, language.name, commands))
+    commands = [
+        one
+        for one in without_files(tree, folder, language.name, commands)
+        if one.stage != "server" or not recognising.starts_others(tree, folder, one.line)
+    ]
     return PartFound(
         path=folder,
         language=language.name,

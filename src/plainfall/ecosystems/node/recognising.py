@@ -23,7 +23,7 @@ from plainfall.ecosystems.node.scripts import (
     node_commands,
     secondary_commands,
 )
-from plainfall.ecosystems.node.servers import leaves_servers_to_others, scripts_of, serves_here
+from plainfall.ecosystems.node.servers import leaves_servers_to_others, scripts_of, serves_here, starts_others
 from plainfall.ecosystems.node.workspaces import owner_of
 from plainfall.errors import BadInput
 from plainfall.evidence import Evidence
@@ -93,6 +93,9 @@ class NodeRecognising:
     def secondary_commands(self, tree: Tree, folder: str, commands: list[Command]) -> list[Command]:
         """A framework's dev server, if there is one; else the build, whose result the other part serves."""
         return secondary_commands(tree, folder, commands)
+
+    def starts_others(self, tree: Tree, folder: str, line: str) -> bool:
+        return starts_others(tree, folder, line)
 
     def script_texts(self, tree: Tree, folder: str) -> Iterable[str]:
         try:

@@ -17,6 +17,7 @@ __all__ = [
     "scripts_of",
     "servers_below",
     "serves_here",
+    "starts_others",
 ]
 
 # Scripts that start what a developer wants to see, the likeliest first.
@@ -56,6 +57,16 @@ def own_files(tree: Tree, folder: str) -> Iterator[str]:
 def fans_out(text: str) -> bool:
     """Whether a script starts several others, or one in another folder."""
     return _FANS_OUT.search(text) is not None
+
+
+_CALL = re.compile(r"(?:npm|pnpm|yarn|bun)(?: run)? ([\w:.-]+)")
+
+
+def starts_others(tree: Tree, folder: str, line: str) -> bool:
+    """Whether a line runs a script of the manifest that only starts the servers below its folder."""
+    match = _CALL.fullmatch(line)
+    text = scripts_of(tree, folder).get(match.group(1), "") if match else ""
+    return fans_out(text) and bool(servers_below(tree, folder))
 
 
 def leaves_servers_to_others(tree: Tree, folder: str) -> bool:

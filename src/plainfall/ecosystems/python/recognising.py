@@ -72,6 +72,9 @@ class PythonRecognising:
     def secondary_commands(self, tree: Tree, folder: str, commands: list[Command]) -> list[Command]:
         return commands
 
+    def starts_others(self, tree: Tree, folder: str, line: str) -> bool:
+        return False
+
     def script_texts(self, tree: Tree, folder: str) -> Iterable[str]:
         return ()
 

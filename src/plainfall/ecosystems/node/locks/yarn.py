@@ -157,7 +157,7 @@ def _newer(
     )
     remarks = list(read.remarks)
     remarks.append("this form of lock holds no hash of the archives, so none could be checked")
-    return LockRead(read.packages, tuple(remarks))
+    return LockRead(read.packages, tuple(remarks), knows_peers=False)
 
 
 def _patched(source: str, path: str) -> tuple[str, tuple[str, ...]]:
