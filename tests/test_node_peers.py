@@ -130,7 +130,8 @@ def test_a_clone_with_a_yarn_lock_runs_beside_the_right_peer(
     )
     run = machine.run("onboard", clone, "--until", "dependencies", "--json")
     assert run.status == 0, run.out
-    assert sorted(run.step("dependencies")["detail"]["laid"])[:2] == ["checks 6.0.0", "checks 8.0.0"]
+    laid = sorted(run.step("dependencies")["detail"]["laid"])
+    assert laid[:2] == ["checks 6.0.0", "checks 8.0.0"]
     done = subprocess.run(
         ["node", "-p", "require('schemes')"], cwd=clone, capture_output=True, text=True, env=machine.variables
     )

@@ -47,7 +47,7 @@ _STAGES: tuple[tuple[str, str], ...] = (
     ("test", r"\b(pytest|unittest|tests?)\b"),
     (
         "build",
-        r"\brun (build|compile|lint|format|typecheck|type-check|check|clean|bundle|dist)\b(?![:-](dev|watch|serve))",
+        r"\brun (build|compile|lint|format|type-?check|check|clean|bundle|dist)\b(?![:-](dev|watch|serve))",
     ),
     (
         "server",

@@ -103,10 +103,10 @@ def install(job: InstallJob, document: Mapping[str, Any], variables: Mapping[str
         known = [one for one in wanted if not one.bundled]
         if known != packages:  # what has just been fetched says more than the lock
             again = lay(folder, known, store, making, allowed, patched, job.progress, access)
-            kept = {one.label for one in known}
+            first = {one.label for one in known} - set(again.laid)
             laid = replace(
                 again,
-                laid=[*(one for one in laid.laid if one in kept), *again.laid],
+                laid=[*(one for one in laid.laid if one in first), *again.laid],
                 taken_out=laid.taken_out,
                 fresh=laid.fresh | again.fresh,
                 fetched=laid.fetched,
