@@ -4,9 +4,8 @@
 
 Those of the list that have `hand`: the commands that a person types who knows them already, one after the other
 without a pause, the last one being the server, until `hand_url` answers. Both have a fresh clone and an empty
-package cache; they take turns. Reading the documents, which takes a person longest, counts nothing. It needs a
-package index, and is not run by CI.
-"""
+package cache; they take turns. The clients that the commands name are on the path before. Reading the documents,
+which takes a person longest, counts nothing. It needs a package index, and is not run by CI."""
 
 from __future__ import annotations
 
@@ -23,7 +22,7 @@ import tomllib
 from pathlib import Path
 from typing import Any
 
-from real_clones import LIMIT, answer, fetched, judged, onboarded, repository
+from real_clones import LIMIT, answer, fetched, fetched_for_node, judged, onboarded, repository
 
 
 def by_hand(row: dict[str, Any], clone: Path, home: Path) -> float:
@@ -46,7 +45,7 @@ def by_hand(row: dict[str, Any], clone: Path, home: Path) -> float:
     try:
         while not 0 < answer(row["hand_url"])[0] < 400:
             if process.poll() is not None or time.perf_counter() - begin > LIMIT:
-                raise TimeoutError(f"{row['package']}: {server} does not answer")
+                raise TimeoutError(f"{row['hand_url']}: {server} does not answer")
             time.sleep(0.02)
         return time.perf_counter() - begin
     finally:
@@ -57,12 +56,12 @@ def by_hand(row: dict[str, Any], clone: Path, home: Path) -> float:
 
 def fresh(row: dict[str, Any], work: Path) -> tuple[Path, Path]:
     """A fresh clone, and an empty home."""
-    top = fetched(row["package"], work)
+    top = fetched(row["package"], work) if "package" in row else fetched_for_node(row, work)
     repository(top)
     for name in ("home", "cache"):
         shutil.rmtree(work / name, ignore_errors=True)
     (work / "home").mkdir(parents=True)
-    return top / row.get("folder", ""), work / "home"
+    return top / row.get("folder", "") if "package" in row else top, work / "home"
 
 
 def main() -> None:
@@ -77,7 +76,8 @@ def main() -> None:
     program = [sys.executable, "-m", "plainfall"]
     ratios = []
     for row in tomllib.loads(options.list.read_text("utf-8"))["clone"]:
-        if "hand" not in row or options.only not in row["package"]:
+        package = row.get("package") or row["npm"]
+        if "hand" not in row or options.only not in f"{package} {row.get('folder', '')}":
             continue
         ours, theirs = [], []
         for _ in range(options.rounds):
@@ -90,11 +90,11 @@ def main() -> None:
                 [*program, "stop", str(clone)], env={**os.environ, "HOME": str(home)}, capture_output=True
             )
             if not up:
-                raise SystemExit(f"{row['package']} did not come up: {seen}")
+                raise SystemExit(f"{package} did not come up: {seen}")
             ours.append(seconds)
         a, b = statistics.median(ours), statistics.median(theirs)
         ratios.append(b / a)
-        name = f"{row['package']} {row.get('folder', '')}".strip()
+        name = f"{package} {row.get('folder', '')}".strip()
         print(f"ours {a:6.1f} s   by hand {b:6.1f} s   {b / a:5.1f} times   {name}", flush=True)
     if ratios:
         print(f"median of {len(ratios)}: by hand takes {statistics.median(ratios):.1f} times as long")

@@ -8,6 +8,7 @@ from datetime import date
 
 __all__ = [
     "STAGES",
+    "count",
     "day",
     "port",
     "seconds",
@@ -179,6 +180,13 @@ def status(text: str) -> int:
     """An HTTP status. Raises ArgumentTypeError."""
     if not text.isdigit() or not 100 <= int(text) <= 599:
         raise argparse.ArgumentTypeError(f"{text!r} is no status: write a number from 100 to 599")
+    return int(text)
+
+
+def count(text: str) -> int:
+    """A number of things, 1 or more. Raises ArgumentTypeError."""
+    if not text.isdigit() or not 1 <= int(text) <= 1_000_000_000:
+        raise argparse.ArgumentTypeError(f"{text!r} is no number: write one from 1 on")
     return int(text)
 
 
