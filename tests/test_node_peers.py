@@ -14,7 +14,7 @@ from hypothesis import strategies as st
 from node_clones import SERVER, lock, package_json
 
 from plainfall.ecosystems.node.locks.package import Package
-from plainfall.ecosystems.node.peers import with_peers
+from plainfall.ecosystems.node.peers import unmet, with_peers
 from plainfall.standins.node_registry import node_archive
 
 
@@ -58,6 +58,25 @@ def test_a_package_that_finds_a_wrong_peer_is_nested_beside_the_right_one() -> N
 )
 def test_a_layout_that_is_right_or_cannot_be_is_left_alone(manifests: dict[str, Any]) -> None:
     assert with_peers(LAID, ["old", "schemes"], lambda one: manifests.get(one.name, {})) == LAID
+
+
+@pytest.mark.parametrize(
+    ("name", "manifest", "wrong"),
+    [
+        ("words", {"dependencies": {"checks": "*", "units": "*"}}, []),
+        ("words", {"dependencies": {"nowhere": "*"}}, [("words", "nowhere", "nothing is found")]),
+        ("words", {"dependencies": {"nowhere": "*"}, "optionalDependencies": {"nowhere": "*"}}, []),
+        ("words", {"dependencies": {"nowhere": "*"}, "bundleDependencies": ["nowhere"]}, []),
+        ("words", {"peerDependencies": {"checks": "^8.0.0"}}, [("words", "checks", "6.0.0")]),
+        ("words", {"peerDependencies": {"checks": "^7.0.0"}}, []),  # nobody has it: not ours to mend
+        ("old", {"dependencies": {"schemes": "*"}, "peerDependencies": {"checks": "^6.0.0"}}, []),
+    ],
+)
+def test_what_does_not_resolve_as_it_lies_is_named(
+    name: str, manifest: dict[str, Any], wrong: list[tuple[str, str, str]]
+) -> None:
+    found = unmet(LAID, lambda one: manifest if one.name == name else {})
+    assert [(one.name, asked, what) for one, asked, what in found] == wrong
 
 
 def test_what_a_nested_copy_would_miss_comes_along() -> None:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 from collections import Counter
-from collections.abc import Collection, Mapping
+from collections.abc import Collection, Mapping, Sequence
 from dataclasses import replace
 from pathlib import Path
 from typing import Any
@@ -16,7 +16,7 @@ from plainfall.ecosystems.node.lists import COMPONENTS, disagreements, folders_t
 from plainfall.ecosystems.node.locks.package import LockRead, Package, wanted_here, with_systems
 from plainfall.ecosystems.node.locks.package_lock import read_package_lock
 from plainfall.ecosystems.node.own_code import code_remarks, run_allowed, withheld_code
-from plainfall.ecosystems.node.peers import with_peers
+from plainfall.ecosystems.node.peers import unmet, with_peers
 from plainfall.ecosystems.node.repositories import repository_source
 from plainfall.ecosystems.node.resolving import TABLES, lock_text, resolve
 from plainfall.ecosystems.node.store import Store
@@ -129,6 +129,8 @@ def install(job: InstallJob, document: Mapping[str, Any], variables: Mapping[str
         *disagreements(clone, listed, read, document),
         *_registry_remarks(registries),
     ]
+    if laid.laid:  # a layout that was looked at before is still right
+        remarks += _unmet_remarks(wanted, store)
     left_out = len(read.packages) - len(wanted)
     if left_out:
         what = "1 optional package is" if left_out == 1 else f"{left_out} optional packages are"
@@ -148,6 +150,16 @@ def install(job: InstallJob, document: Mapping[str, Any], variables: Mapping[str
         withheld=withheld_code(laid, allowed),
     )
     return _with_components(done, store, job) if (folder / COMPONENTS).is_file() else done
+
+
+def _unmet_remarks(packages: Sequence[Package], store: Store) -> list[str]:
+    """What does not resolve from where it was laid: an error of ours, or of the lock."""
+    wrong = unmet(packages, store.manifest)
+    if not wrong:
+        return []
+    named = [f"{one.label} asks for {name} ({what})" for one, name, what in wrong]
+    more = f" and {len(named) - 4} more" if len(named) > 4 else ""
+    return [f"does not resolve as it lies: {'; '.join(named[:4])}{more}"]
 
 
 def _lacks_hash(package: Package) -> bool:

@@ -13,7 +13,7 @@ from typing import Any
 from plainfall.ecosystems.node.locks.package import Package
 from plainfall.ecosystems.node.versions import admits
 
-__all__ = ["with_peers"]
+__all__ = ["unmet", "with_peers"]
 
 _ROUNDS = 6  # a copy may need a copy of its own
 
@@ -30,6 +30,36 @@ def with_peers(
         if not layout.mended():
             break
     return list(layout.places.values())
+
+
+def unmet(
+    packages: Sequence[Package], manifest_of: Callable[[Package], Mapping[str, Any]]
+) -> list[tuple[Package, str, str]]:
+    """What does not resolve in a layout: a package, the name that its own manifest asks for, and what is wrong
+    ("nothing is found", or the version that is). Dependencies count, and peers of which a wrong version is found
+    while the right one lies elsewhere; what is optional, or what a package brings along, does not."""
+    layout = _Layout({one.place: one for one in packages}, frozenset(), manifest_of)
+    versions: dict[str, list[str]] = {}
+    for one in packages:
+        versions.setdefault(one.name, []).append(one.version)
+    wrong = []
+    for one in packages:
+        if one.link is not None or one.bundled:
+            continue
+        manifest = manifest_of(one)
+        brought = manifest.get("bundleDependencies") or manifest.get("bundledDependencies") or ()
+        optional = manifest.get("optionalDependencies") or {}
+        for name in manifest.get("dependencies") or {}:
+            brings = brought is True or (isinstance(brought, list) and name in brought)
+            if name not in optional and not brings and layout.found(one.place, str(name)) is None:
+                wrong.append((one, str(name), "nothing is found"))
+        for name, wish in layout.peers(one).items():
+            found = layout.found(one.place, name)
+            if found is None or admits(wish, found.version):
+                continue
+            if any(admits(wish, version) for version in versions.get(found.name, ())):
+                wrong.append((one, name, found.version))
+    return wrong
 
 
 class _Layout:
@@ -50,7 +80,7 @@ class _Layout:
         for package in list(self.places.values()):
             wrong = [
                 (name, wish)
-                for name, wish in self._peers(package).items()
+                for name, wish in self.peers(package).items()
                 if not self._fits(package, name, wish)
             ]
             if not wrong or package.link is not None:
@@ -68,7 +98,8 @@ class _Layout:
                 del self.places[package.place]
         return changed
 
-    def _peers(self, package: Package) -> dict[str, str]:
+    def peers(self, package: Package) -> dict[str, str]:
+        """The peers that a package cannot do without, with the versions that it works beside."""
         manifest = self._manifest_of(package)
         optional = manifest.get("peerDependenciesMeta") or {}
         return {
