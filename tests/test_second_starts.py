@@ -53,6 +53,27 @@ def test_a_check_for_another_server_is_left_out_by_its_own_option(machine: Machi
 
 
 @pytest.mark.parametrize(
+    ("said", "command"),
+    [
+        ("Running as root is not recommended. Use --allow-root to bypass.", "python app.py --allow-root"),
+        ("Can't run as root!", ""),
+        ("Can't run as root: see --as-root=NAME.", ""),
+    ],
+    ids=["it names an option", "it names none", "one that wants a value"],
+)
+def test_a_program_that_refuses_root_and_names_an_option(machine: Machine, said: str, command: str) -> None:
+    more = f"import sys\nif '--allow-root' not in sys.argv:\n    sys.exit({said!r})"
+    files = {"requirements.txt": "", "Procfile": "web: python app.py\n"}
+    run = machine.run("onboard", machine.clone({**files, "app.py": SERVER.format(more=more)}), "--json")
+    if command:
+        assert run.document["outcome"] == "done", run.document["failure"]
+        assert run.document["servers"][0]["command"] == command
+        assert "it refuses to run as root" in run.step("server")["why"]
+    else:
+        assert run.status == 1 and "refuses to run as root" in run.document["failure"]["cause"]
+
+
+@pytest.mark.parametrize(
     "place, made",
     [
         ("tempfile.gettempdir() + '/rain/of/gauges'", True),

@@ -12,6 +12,7 @@ from plainfall.errors import CommandFailed
 from plainfall.onboarding.commands import USAGE
 from plainfall.onboarding.stages.start_commands import (
     TRIES,
+    as_root,
     from_above,
     in_turn,
     keep_answering,
@@ -78,6 +79,7 @@ def server(work: Work) -> StepResult:
                 from_above(work, command, error)
                 or without_check(work, command, error)
                 or with_its_file(work, command, error)
+                or as_root(work, command, error)
             )
             if not again and not moved and isinstance(error, CommandEnded) and not error.another_may_do:
                 raise

@@ -15,6 +15,7 @@ from plainfall.onboarding.work import Work
 __all__ = [
     "NOT_FOUND",
     "TRIES",
+    "as_root",
     "from_above",
     "in_turn",
     "keep_answering",
@@ -46,6 +47,7 @@ _REQUIRED = re.compile(
     r"(?:required: (?:-\w/)?|[Mm]issing option '(?:-\w' / ')?)"
     r"(--[\w-]*(?:dir|directory|folder|data|storage|root)\b)(?!,)"
 )
+_ROOT_OPTION = re.compile(r"(?<![\w-])--(?:allow|run|as|permit|i-am)[\w-]*root\b(?![\w=-])")
 # An option without a value that leaves out looking for another server.
 _CHECKS = re.compile(
     r"(?<![\w-])(--(?:no|skip|disable|without|ignore)[-_](?:[\w-]+[-_])?(?:check|connect|ping|verif)[\w-]*)"
@@ -129,6 +131,16 @@ def without_check(work: Work, command: Command, error: PlainfallError) -> list[C
         return []
     reason = f"another server does not answer, and {' '.join(program)} --help names {option.group(1)}"
     return [replace(command, line=f"{command.line} {option.group(1)}", reason=reason)]
+
+
+def as_root(work: Work, command: Command, error: PlainfallError) -> list[Command]:
+    """The same with the option that the program itself names, where it refuses to run as root: in a container there
+    is nobody else."""
+    option = next((match for line in error.lines if (match := _ROOT_OPTION.search(line))), None)
+    if error.rule != "refuses-root" or option is None or option.group() in command.line:
+        return []
+    reason = f"it refuses to run as root, which you are, and names {option.group()}"
+    return [replace(command, line=f"{command.line} {option.group()}", reason=reason)]
 
 
 def names_what_is_not_here(work: Work, command: Command, error: PlainfallError) -> bool:
