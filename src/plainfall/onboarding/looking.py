@@ -11,12 +11,14 @@ from typing import Any
 from plainfall.clone.parts import PartFound
 from plainfall.data.applied import Applied, applied_in
 from plainfall.data.keys import Keys, keys_of
+from plainfall.data.letters import Letter, letters_in
 from plainfall.data.opened import DatabasePlace, opened
 from plainfall.data.sqlite import database_of_settings, databases_below
 from plainfall.data.tables import Table, tables_of
 from plainfall.errors import DatabaseProblem, NothingToOnboard, UsageProblem
 from plainfall.evidence import Evidence
 from plainfall.onboarding.clone_root import CloneFolder, survey_of
+from plainfall.onboarding.services import mail_folders
 from plainfall.onboarding.settling import Settling
 from plainfall.onboarding.state import CloneState
 from plainfall.settings.setting import Setting
@@ -138,6 +140,11 @@ class LookAtClone:
 
     def _label(self, file: Path) -> str:
         return str(file.relative_to(self._clone)) if file.is_relative_to(self._clone) else str(file)
+
+    def letters(self, limit: int | None) -> list[Letter] | None:
+        """What the clone sent to its mail stand-in, the newest first; None where it has none."""
+        folders = mail_folders(self._state)
+        return letters_in(folders, limit) if folders else None
 
     def chosen(self, name: str | None) -> list[Found]:
         """The databases that are meant: all, or those whose label, kind or name is as said. Raises UsageProblem."""

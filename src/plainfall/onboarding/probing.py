@@ -12,11 +12,13 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
+from plainfall.data.letters import letters_in
 from plainfall.ecosystems.frameworks import reload_channels
 from plainfall.errors import NothingToOnboard, ServerFailed, UsageProblem
 from plainfall.evidence import Evidence
 from plainfall.onboarding.clone_root import CloneFolder
 from plainfall.onboarding.inside import work_inside
+from plainfall.onboarding.services import mail_folders
 from plainfall.onboarding.stages.first_page import best_page
 from plainfall.onboarding.stages.starting import running_of
 from plainfall.onboarding.state import CloneState
@@ -24,6 +26,7 @@ from plainfall.onboarding.work import Work
 from plainfall.reading import without_colours
 from plainfall.server.browser import BrowserLook, browser_here, look_in_browser
 from plainfall.server.channels import find_channel, open_channel
+from plainfall.server.confirming import confirm, confirming_link
 from plainfall.server.endpoints import Endpoint, ask_endpoints
 from plainfall.server.page import ENDS
 from plainfall.server.picture import take_picture
@@ -39,6 +42,7 @@ __all__ = ["PageReport", "ProbeWishes", "ServerLook", "is_broken", "probe_server
 
 _FOLLOWED = 30  # links of a page that are followed
 _REFUSED = (401, 403, 405)  # statuses of a page that is only not meant for a guest
+_LETTER = 6.0  # seconds in which a letter of confirmation comes
 _LOGGED = 0.06  # seconds in which a server writes its line after the answer is sent
 
 
@@ -292,10 +296,45 @@ class _Looking:
         row = {"name": account.name, "email": account.email, "password": account.password, "page": ""}
         # On disk before the account is made: a password that nobody knows would be worse than none.
         self._state.keep_accounts({**known, key: row})
+        began = time.time()
         result = register(Visitor(), self._base, account)
         self._look.signed.append(result)
         if result.state != "in":
             self._state.keep_accounts(known)
+            return
+        self._confirm(account, began)
+
+    def _confirm(self, account: Account, began: float) -> None:
+        """The confirmation that came by mail to the stand-in: its link is followed, and the account signs in."""
+        folders = mail_folders(self._state)
+        if not folders:
+            return
+        until = time.monotonic() + _LETTER
+        letter = None
+        while letter is None and time.monotonic() < until:
+            letter = next(
+                (
+                    one
+                    for one in letters_in(folders, 20)
+                    if account.email in one.readers and one.when.timestamp() >= began - 1
+                ),
+                None,
+            )
+            time.sleep(0.1 if letter is None else 0)
+        if letter is None:
+            self._look.notes.append(f"no letter came for the account within {_LETTER:.0f} s")
+            return
+        link = confirming_link(self._base, letter.links)
+        if not link:
+            self._look.notes.append(f"a letter came, {letter.subject!r}, with no link that confirms")
+            return
+        visitor = Visitor()
+        status, landed = confirm(visitor, link)
+        self._look.notes.append(
+            f"a letter came, {letter.subject!r}; its link was followed: {status or 'no answer'} at {landed}"
+        )
+        if 0 < status < 400:
+            self._look.signed.append(sign_in(Visitor(), self._base, account, self._work.part.pages))
 
     def _sign_in(self) -> None:
         """With the ordinary account, if there is one; and with the administrator's."""

@@ -26,6 +26,7 @@ __all__ = [
     "Brought",
     "bring_up",
     "end_service",
+    "mail_folders",
     "port_of",
     "place_of",
     "running_services",
@@ -151,7 +152,7 @@ def _started(
 
     engine = engine_of(need.kind)
     assert engine is not None  # the caller asked
-    place = place_of(state, surroundings, name, record)
+    place = place_of(state, surroundings, name, record, leaves_root=engine.leaves_root)
     program = program_for(engine, programs, place.data, need.version)
     title = f"{engine.title} {program.version}"
     mark, log = new_mark(), state.log("", f"service-{name}")
@@ -299,14 +300,19 @@ def _is_its(state: CloneState, row: Mapping[str, Any]) -> bool:
 
 
 def place_of(
-    state: CloneState, surroundings: Surroundings, name: str, record: Mapping[str, Any] | None
+    state: CloneState,
+    surroundings: Surroundings,
+    name: str,
+    record: Mapping[str, Any] | None,
+    *,
+    leaves_root: bool = True,
 ) -> Any:
     """Where the server lives: below the clone's state folder; where that cannot be entered by the user that servers
     run as, in a folder elsewhere. Raises ServiceFailed, PathRefused."""
     from plainfall.services.engine import Owner, Place
     from plainfall.services.private import data_elsewhere, may_enter, socket_folder
 
-    owner = Owner.needed()
+    owner = Owner.needed() if leaves_root else None
     short = digest_of(str(state.confined.root), name)[:12]
     variables = {
         "PATH": "/usr/local/bin:/usr/bin:/bin:/usr/sbin:/sbin",
@@ -327,6 +333,11 @@ def place_of(
 def _runs(record: Mapping[str, Any]) -> bool:
     running = record.get("running")
     return running is not None and bool(running["pid"]) and bool(belonging(Running.of_record(running)))
+
+
+def mail_folders(state: CloneState) -> list[Path]:
+    """Where the clone's mail stand-ins keep what they got."""
+    return [Path(row["data"]) for row in state.services.values() if row["kind"] == "mail" and "data" in row]
 
 
 def running_services(state: CloneState) -> dict[str, dict[str, Any]]:

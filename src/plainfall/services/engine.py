@@ -130,12 +130,14 @@ class Reach:
 
 class Engine(Protocol):
     """One kind's server: ``kind`` is its name, ``title`` the one for people; ``stop_signal`` asks it to end well;
-    ``restarts_for_accounts`` tells that it learns of who comes in at its start alone."""
+    ``restarts_for_accounts`` tells that it learns of who comes in at its start alone, ``leaves_root`` that it
+    runs as an unprivileged user where this process is root's."""
 
     kind: str
     title: str
     stop_signal: int
     restarts_for_accounts: bool
+    leaves_root: bool
 
     def programs(self, path: Sequence[str]) -> list[Program]:
         """The server programs of this machine, the newest first; ``path`` are the folders to look in."""

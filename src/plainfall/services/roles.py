@@ -6,7 +6,7 @@ import re
 from dataclasses import dataclass
 
 from plainfall.formats.values import plain_key
-from plainfall.services.shape import kinds
+from plainfall.services.shape import kind_named, kinds
 
 __all__ = ["Role", "role_of"]
 
@@ -54,4 +54,10 @@ def role_of(key: str) -> Role | None:
         bare = _BARE_ADDRESS.match(name) if "." not in key else None
         return Role(_KINDS[bare.group("service")], "address") if bare else None
     piece = next(piece for piece, words in _PIECES.items() if match.group("piece") in words.split())
-    return Role(_KINDS[match.group("service")], piece)
+    meant = tuple(one for one in _KINDS[match.group("service")] if not _is_about_else(one, name))
+    return Role(meant, piece) if meant else None
+
+
+def _is_about_else(kind: str, name: str) -> bool:
+    pattern = kind_named(kind).not_keys
+    return bool(pattern) and re.search(pattern, name) is not None

@@ -23,7 +23,8 @@ class ServiceKind:
     command. ``schemes`` matches the schemes of its addresses, ``new_scheme`` is the one for an address that is
     made; ``adapter`` matches its name in database configuration files. ``drivers`` finds the packages that speak
     to it, in a list of requirements. ``key_words`` are words in settings' keys that are about it, each with its
-    place among the kinds that the word may mean (1: first)."""
+    place among the kinds that the word may mean (1: first); ``not_keys`` matches keys with such a word that are
+    about something else."""
 
     name: str
     title: str
@@ -38,6 +39,7 @@ class ServiceKind:
     command_password: str = ""
     adapter: str = ""
     drivers: str = ""
+    not_keys: str = ""
     precedence: int = 9
 
     def is_image(self, name: str) -> bool:

@@ -10,6 +10,7 @@ from typing import Any
 
 from plainfall.cli import arguments as values
 from plainfall.cli.console import Console
+from plainfall.data.letters import Letter
 from plainfall.data.opened import DatabasePlace
 from plainfall.data.tables import Column, Rows, Table, answer_of, rows_of, shown
 from plainfall.errors import UsageProblem
@@ -22,6 +23,7 @@ __all__ = ["ORDER", "arguments", "run"]
 
 ORDER = 7  # among the commands that --help lists
 _ROWS = 20  # that are shown where nobody says how many
+_LINES = 6  # of a letter that are shown
 _HEAD = Table("TABLE", (), 0)
 _WIDEST = 40  # characters of a value in a listing
 
@@ -46,6 +48,9 @@ def arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--changes", action="store_true", help="what has changed since the last look: rows more and fewer"
     )
+    parser.add_argument(
+        "--mail", action="store_true", help="what the clone sent to its mail stand-in, newest first"
+    )
     parser.add_argument("--reveal", action="store_true", help="show columns whose names tell of secrets, too")
     parser.add_argument("--csv", metavar="FILE", help="write the rows there, as comma-separated values")
 
@@ -64,6 +69,8 @@ def run(options: argparse.Namespace, console: Console) -> int:
     surroundings = Surroundings.of_process()
     place = clone_of(Path(clone).absolute(), surroundings)
     look = LookAtClone(place, options.part, surroundings)
+    if options.mail:
+        return _letters(console, look.letters(_limit(options)))
     meant = look.chosen(options.database)
     if options.query:
         asked = [one.place for one in meant if one.place.kind != "redis"]
@@ -148,6 +155,30 @@ def _show(console: Console, look: DatabaseLook, changes: bool) -> None:
         console.result(console.wrapped(words, len(first), first))
     if any(one.estimated for one in look.tables):
         console.result("  (about: the database's own estimate)")
+
+
+def _letters(console: Console, letters: Sequence[Letter] | None) -> int:
+    if letters is None:
+        raise UsageProblem(
+            "this clone has no mail stand-in",
+            remedy="It gets one where its settings name a mail server on this machine (SMTP_HOST=localhost).",
+        )
+    if console.json:
+        console.document({"outcome": "done", "letters": [one.as_json() for one in letters]})
+        return 0
+    if not letters:
+        console.result("no letters yet")
+    for number, one in enumerate(letters):
+        if number:
+            console.result()
+        when = one.when.astimezone().strftime("%Y-%m-%d %H:%M:%S")
+        console.result(f"{when}  {console.styled(one.subject or '(no subject)', 'strong', out=True)}")
+        console.result(f"  from {one.sender} to {one.readers}")
+        for line in [line for line in one.text.splitlines() if line.strip()][:_LINES]:
+            console.result(console.styled(console.wrapped(line.strip(), 2, "  "), "dim", out=True))
+        for link in one.links:
+            console.result(f"  link  {link}")
+    return 0
 
 
 def _column(one: Column) -> str:

@@ -17,6 +17,7 @@ class _Memcached(WithoutCopies):
     title = "memcached"
     stop_signal = int(signal.SIGTERM)
     restarts_for_accounts = False
+    leaves_root = True
 
     def programs(self, path: Sequence[str]) -> list[Program]:
         """It may stand in an administrator's folder."""

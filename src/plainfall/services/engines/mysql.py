@@ -30,6 +30,7 @@ class _MySql(WithoutCopies):
     title = "MariaDB"
     stop_signal = int(signal.SIGTERM)
     restarts_for_accounts = False
+    leaves_root = True
 
     def programs(self, path: Sequence[str]) -> list[Program]:
         """Either of both; the older name is a link to the newer one."""

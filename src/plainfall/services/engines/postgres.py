@@ -29,6 +29,7 @@ class _Postgres:
     title = "PostgreSQL"
     stop_signal = int(signal.SIGINT)  # the fast shutdown
     restarts_for_accounts = False
+    leaves_root = True
 
     def programs(self, path: Sequence[str]) -> list[Program]:
         """Distributions hide it below a folder by version."""

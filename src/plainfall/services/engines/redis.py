@@ -23,6 +23,7 @@ class _Redis(WithoutCopies):
     title = "Redis"
     stop_signal = int(signal.SIGTERM)
     restarts_for_accounts = True
+    leaves_root = True
 
     def programs(self, path: Sequence[str]) -> list[Program]:
         """Its forks have names of their own."""
