@@ -90,12 +90,14 @@ def database(tmp_path_factory: pytest.TempPathFactory) -> Iterator[tuple[Path, i
         ("owner", "wrong", "postgres", "database-password", "owner"),
         ("owner", "rain-and-more", "gauges", "database-not-there", "gauges"),
         ("owner", "rain-and-more", "postgres", "table-missing", "stations"),
+        ("owner", "rain-and-more", "postgres; CREATE EXTENSION postgis", "database-extension", "postgis"),
         ("", "", "", "database-unreachable", "5432"),
     ],
 )
 def test_what_a_database_server_refuses_is_recognised(
     database: tuple[Path, int], user: str, password: str, name: str, rule: str, named: str
 ) -> None:
+    name, _, query = name.partition("; ")
     programs, port = database
     words = [
         "-h",
@@ -108,7 +110,7 @@ def test_what_a_database_server_refuses_is_recognised(
         name or "gauges",
     ]
     done = subprocess.run(
-        [programs / "psql", *words, "-c", "SELECT * FROM stations"],
+        [programs / "psql", *words, "-c", query or "SELECT * FROM stations"],
         env={"PATH": os.environ["PATH"], "PGPASSWORD": password, "LANG": "C.UTF-8"},
         capture_output=True,
         text=True,
