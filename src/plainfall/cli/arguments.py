@@ -94,6 +94,11 @@ def with_wishes(parser: argparse.ArgumentParser) -> None:
         help="choose versions (of the runtime, too) as they were on that day, YYYY-MM-DD; it is remembered",
     )
     parser.add_argument(
+        "--fetch-services",
+        action="store_true",
+        help="where a server's program (PostgreSQL, Redis) is not on this machine, fetch it from your registries",
+    )
+    parser.add_argument(
         "--from-imports",
         action="store_true",
         help="install packages that the sources import and no list names, too; it is remembered",

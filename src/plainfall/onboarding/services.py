@@ -5,10 +5,10 @@ from __future__ import annotations
 import hashlib
 import os
 import re
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from plainfall.diagnosis.system_packages import install_words
 from plainfall.errors import ServiceFailed
@@ -20,6 +20,9 @@ from plainfall.services.needs import ServiceNeed
 from plainfall.services.shape import kind_named
 from plainfall.surroundings import Surroundings
 from plainfall.writing import digest_of
+
+if TYPE_CHECKING:  # most runs start no server
+    from plainfall.services.engine import Program
 
 __all__ = [
     "SERVICE_ROW",
@@ -103,9 +106,15 @@ def _may_use(state: CloneState, need: ServiceNeed) -> bool:
     )
 
 
-def bring_up(state: CloneState, surroundings: Surroundings, need: ServiceNeed) -> Brought:
-    """Makes a server answer on the need's port and lets everybody in who must come in. The clone is locked by the
-    caller. Raises ServiceFailed."""
+def bring_up(
+    state: CloneState,
+    surroundings: Surroundings,
+    need: ServiceNeed,
+    fetch: Callable[[ServiceNeed], Program | None] | None = None,
+) -> Brought:
+    """Makes a server answer on the need's port and lets everybody in who must come in; ``fetch`` gets a program
+    that this machine does not have (None: it may not be fetched). The clone is locked by the caller. Raises
+    ServiceFailed, and what ``fetch`` raises."""
     from plainfall.services.engine import engine_of
 
     engine = engine_of(need.kind)
@@ -133,9 +142,14 @@ def bring_up(state: CloneState, surroundings: Surroundings, need: ServiceNeed) -
     if not is_free(need.port):
         return _foreign(state, need)
     programs = engine.programs(surroundings.search_path())
+    if not programs and fetch is not None:
+        program = fetch(need)
+        programs = [program] if program is not None else []
     if not programs:
         how = install_words(engine.kind)
-        return Brought(need, "lacking", f"no {engine.title} is on this machine. {how}")
+        size = kind_named(engine.kind).fetched
+        fetched = f"; or let Plainfall fetch it for you ({size}): --fetch-services" if size else ""
+        return Brought(need, "lacking", f"no {engine.title} is on this machine. {how}{fetched}")
     return _started(state, surroundings, need, name, record, programs)
 
 

@@ -45,7 +45,8 @@ IMPORT_FOLDER = "import folder"  # the record of folders beside the part that it
 @dataclass(frozen=True)
 class Wishes:
     """What the person asked for beyond the job itself. ``wait`` is in seconds; ``skip`` names stages that are left
-    out, now and in later runs ("none" forgets them)."""
+    out, now and in later runs ("none" forgets them); ``fetch_services`` allows server programs from registries,
+    now and in later runs."""
 
     given: Mapping[str, str] = field(default_factory=dict)
     port: int | None = None
@@ -56,6 +57,7 @@ class Wishes:
     debug: bool = False
     environment: str = ""
     skip: frozenset[str] = frozenset()
+    fetch_services: bool = False
     install: InstallWishes = field(default_factory=InstallWishes)
 
 

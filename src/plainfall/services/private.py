@@ -34,6 +34,7 @@ __all__ = [
     "end_lost",
     "launch",
     "make_data",
+    "programs_elsewhere",
     "may_enter",
     "program_for",
     "socket_folder",
@@ -125,9 +126,15 @@ def may_enter(folder: Path, owner: Owner | None) -> bool:
     return all(one.stat().st_mode & stat.S_IXOTH for one in folder.parents if one.exists())
 
 
-def data_elsewhere(name: str) -> Path:
-    """The data folder of a clone of root's that no other user may enter: outside of it. Raises PathRefused where
-    somebody else could write above it."""
+def programs_elsewhere() -> Path:
+    """The folder of server programs that were fetched as root, which other users may read. Raises PathRefused."""
+    folder = _own_rest() / "programs"
+    folder.mkdir(mode=0o755, exist_ok=True)
+    return folder
+
+
+def _own_rest() -> Path:
+    """Root's folder for what does not fit elsewhere. Raises PathRefused where somebody else could write in it."""
     _REST.mkdir(mode=0o711, parents=True, exist_ok=True)
     status = _REST.lstat()
     if not stat.S_ISDIR(status.st_mode) or status.st_uid != os.geteuid() or status.st_mode & 0o022:
@@ -136,7 +143,13 @@ def data_elsewhere(name: str) -> Path:
             place=Evidence(str(_REST)),
             remedy="Look at who made it so, and take it away.",
         )
-    folder = _REST / name
+    return _REST
+
+
+def data_elsewhere(name: str) -> Path:
+    """The data folder of a clone of root's that no other user may enter: outside of it. Raises PathRefused where
+    somebody else could write above it."""
+    folder = _own_rest() / name
     folder.mkdir(mode=0o711, exist_ok=True)
     data = folder / "data"
     number = 2

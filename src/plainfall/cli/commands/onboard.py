@@ -96,6 +96,7 @@ def wishes_of(options: argparse.Namespace) -> Wishes:
         options.mend,
         environment=options.environment or "",
         skip=frozenset(options.skip),
+        fetch_services=options.fetch_services,
         install=install,
     )
 

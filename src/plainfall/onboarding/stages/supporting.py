@@ -2,11 +2,20 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
+from threading import Lock
+from typing import TYPE_CHECKING
+
 from plainfall.errors import PlainfallError, ServiceFailed
 from plainfall.onboarding.services import Brought, bring_up
 from plainfall.onboarding.steps import State, StepResult
 from plainfall.onboarding.work import Work
 from plainfall.services.needs import ServiceNeed
+from plainfall.services.shape import kind_named
+from plainfall.settings.setting import Question
+
+if TYPE_CHECKING:
+    from plainfall.services.engine import Program
 
 __all__ = ["services", "with_lacking_services"]
 
@@ -49,9 +58,11 @@ def _all(work: Work, needs: list[ServiceNeed]) -> list[Brought]:
     for need in needs:
         kinds.setdefault(need.kind, []).append(need)
 
+    fetch = _fetching(work)
+
     def of_kind(some: list[ServiceNeed]) -> list[Brought] | PlainfallError:
         try:
-            return [bring_up(work.state, work.surroundings, need) for need in some]
+            return [bring_up(work.state, work.surroundings, need, fetch) for need in some]
         except PlainfallError as error:
             return error
 
@@ -68,6 +79,38 @@ def _all(work: Work, needs: list[ServiceNeed]) -> list[Brought]:
             raise result
         brought += result
     return brought
+
+
+_FETCH = "fetching of server programs"  # the record of the consent
+
+
+def _fetching(work: Work) -> Callable[[ServiceNeed], Program | None] | None:
+    """What fetches a server's program, where the person agreed: by the option, in a run before, or when asked."""
+    agreed = work.wishes.fetch_services or bool(work.state.record("", _FETCH).get("agreed"))
+    if work.wishes.fetch_services:
+        work.state.keep("", _FETCH, {"agreed": True})
+    if not agreed and work.ask is None:
+        return None
+    asking = Lock()
+
+    def fetch(need: ServiceNeed) -> Program | None:
+        kind = kind_named(need.kind)
+        if not kind.fetched:
+            return None
+        with asking:
+            if not work.state.record("", _FETCH).get("agreed"):
+                if work.ask is None:
+                    return None
+                why = f"{kind.title} is not on this machine. Write yes to fetch it ({kind.fetched})."
+                answer = work.ask(Question(f"fetch {kind.title}", why, (), False, "no"))
+                if (answer or "").strip().lower() not in ("y", "yes"):
+                    return None
+                work.state.keep("", _FETCH, {"agreed": True})
+        from plainfall.onboarding.fetched_services import fetched_program  # rarely needed
+
+        return fetched_program(need.kind, need.version, work.surroundings, work.progress)
+
+    return fetch
 
 
 def _why(need: ServiceNeed) -> str:

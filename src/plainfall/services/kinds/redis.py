@@ -25,5 +25,6 @@ KIND = ServiceKind(
     variables={"password": ("REDIS_PASSWORD",)},
     command_password=r"""--requirepass\s+["']?([^\s"']+)""",
     drivers=r"\b(redis|aioredis|django-redis|ioredis|connect-redis|bullmq|rq)\b",
+    fetched="6 MB",
     precedence=4,
 )
