@@ -29,6 +29,7 @@ __all__ = [
     "engine_of",
     "engines",
     "found_programs",
+    "is_of_the_machine",
 ]
 
 
@@ -218,7 +219,7 @@ def found_programs(
         for name in names:
             place = shutil.which(name, path=str(folder))
             real = Path(os.path.realpath(place)) if place else None
-            if real is None or real in known or not _is_of_the_machine(real):
+            if real is None or real in known or not is_of_the_machine(real):
                 continue
             done = processes.run([str(place), version], {"LC_ALL": "C", "PATH": "/usr/bin:/bin"}, seconds=20)
             match = re.search(search, done.output)
@@ -227,7 +228,7 @@ def found_programs(
     return sorted(known.values(), key=lambda one: one.order, reverse=True)
 
 
-def _is_of_the_machine(program: Path) -> bool:
+def is_of_the_machine(program: Path) -> bool:
     """Whether nobody but root and this user may write it: as root, another user's program is not run."""
     status = program.stat()
     return status.st_uid in (0, os.geteuid()) and not status.st_mode & 0o002
