@@ -64,7 +64,7 @@ def database(tmp_path_factory: pytest.TempPathFactory) -> Iterator[tuple[Path, i
     programs = _programs()
     assert programs is not None
     place = tmp_path_factory.mktemp("server")
-    for folder in (place, *list(place.parents)[:3]):
+    for folder in (place, *(one for one in place.parents if "pytest" in str(one))):
         folder.chmod(0o755)
     shutil.chown(place, "postgres", "postgres")
     (place / "password").write_text("rain-and-more")

@@ -214,3 +214,17 @@ def test_migrations_that_are_left_out_are_said(machine: Machine) -> None:
 )
 def test_scripts_that_start_others(text: str, fans: bool) -> None:
     assert fans_out(text) is fans
+
+
+@pytest.mark.parametrize(
+    ("text", "lines"),
+    [
+        ("NODE_ENV=production node app.js", ["node app.js", "npm run start"]),
+        ("node app.js", ["npm run start"]),
+    ],
+)
+def test_a_start_script_for_production_is_started_in_development(
+    machine: Machine, text: str, lines: list[str]
+) -> None:
+    files = {"package.json": json.dumps({"name": "board", "scripts": {"start": text}}), "app.js": ""}
+    assert [one.line for one in part(machine, files).candidates("server")][: len(lines)] == lines

@@ -28,6 +28,7 @@ _SERVES_BUILD = re.compile(
     r"\b(docusaurus|gatsby|eleventy|remix-serve|react-router-serve)\b(\s+serve\b|(?<=-serve))|\s(preview)\b|"
     r"\b(serve|http-server|sirv|live-server)\b(\s+-\S+)*\s+(\./)?(build|dist|out|public|_site)\b"
 )
+_IN_PRODUCTION = re.compile(r"(?:cross-env )?NODE_ENV=production node ((?:\./)?[\w./-]+\.[cm]?js)")
 _BUILD_FIRST = re.compile(r"\b(node\s+(\./)?(dist|build|out|lib)/|serve\s+(-s\s+)?(dist|build))")
 
 
@@ -57,6 +58,12 @@ def _commands(tree: Tree, folder: str, path: str, scripts: dict[str, str]) -> It
     servers.sort(key=lambda name: _SERVES_BUILD.search(scripts[name]) is not None)
     for position, name in enumerate(servers):
         why = f"which runs {scripts[name][:60]}"
+        plain = _IN_PRODUCTION.fullmatch(scripts[name])
+        if plain is not None:  # a file that serves in whichever mode it is told: a developer tells none
+            line = f"node {plain.group(1)}"
+            yield _command(
+                tree, path, folder, "server", name, line, 49 - position, f"{why}, without its mode"
+            )
         yield _command(tree, path, folder, "server", name, f"npm run {name}", 48 - position, why)
     chosen = scripts.get(servers[0], "") if servers else ""
     if "build" in scripts and _BUILD_FIRST.search(chosen):
