@@ -66,6 +66,9 @@ def test_django_on_postgres(python: Machine) -> None:
     assert "PostgreSQL" in run.step("services")["title"] and "role reader" in run.step("services")["title"]
     assert ask("GET", url) == "<title>Stations</title>Ashford Mill, Copper Hill"
     assert "POSTGRES_HOST=localhost" in (clone / ".env").read_text()
+    looked = " ".join(python.run("data", clone).out.split())
+    assert "PostgreSQL database" in looked and "migrations Django:" in looked and "pending" not in looked
+    assert "stations_station 2 id " in looked or "_station 2 " in looked
     python.run("stop", clone)
     back = python.run("onboard", clone, "--json", timeout=60)
     assert back.states["seeds"] == "kept" and back.states["services"] == "done"
@@ -73,11 +76,14 @@ def test_django_on_postgres(python: Machine) -> None:
 
 
 def test_flask_with_migrations_on_mariadb(python: Machine) -> None:
-    _, run, url = onboarded(python, {**CLONES["flask-on-mariadb"], ".python-version": PYTHON_LINE})
+    clone, run, url = onboarded(python, {**CLONES["flask-on-mariadb"], ".python-version": PYTHON_LINE})
+    python.run("data", clone, "--changes")
     assert "MariaDB" in run.step("services")["title"] and run.states["migrations"] == "done"
     assert ask("GET", url) == "<title>Readings</title>5 readings"
     assert ask("POST", url + "readings") == "written"
     assert ask("GET", url) == "<title>Readings</title>6 readings"
+    changed = " ".join(python.run("data", clone, "--changes").out.split())
+    assert "+1 rows, now 6" in changed and "migrations Alembic: 1 applied" in changed
 
 
 def test_node_with_a_query_builder_on_postgres_and_sessions_on_redis(node: Machine) -> None:
@@ -92,3 +98,5 @@ def test_node_with_a_query_builder_on_postgres_and_sessions_on_redis(node: Machi
     again = pool.request("GET", url, headers={"cookie": cookie}).data.decode()
     assert again == "<title>Desk</title>Kelby Weir seen 2"
     assert "redis://localhost:" in (clone / ".env").read_text()
+    looked = " ".join(node.run("data", clone).out.split())
+    assert "readings 1 " in looked and "migrations Knex: " in looked and "string 1 key" in looked

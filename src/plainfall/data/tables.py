@@ -20,7 +20,7 @@ __all__ = ["Column", "Rows", "Table", "answer_of", "rows_of", "tables_of"]
 _EXACT = 100_000  # rows up to which a server's table is counted
 _COUNTING = 0.25  # seconds for the count of one table of a file
 _TIMES = re.compile(
-    r"(_at|_on|_time|_date|timestamp)$|^(created|inserted|added|posted|time|date)", re.IGNORECASE
+    r"(^|_)(at|on|time|date|day|when|timestamp)$|^(created|inserted|added|posted|time|date)", re.IGNORECASE
 )
 _BATCH = 1000
 

@@ -254,11 +254,14 @@ def _rows(
             f"{'row' if table.rows == 1 else 'rows'} in {place.label}"
         )
         width = max((len(one.name) for one in table.columns), default=0)
+        kinds = max((len(one.type) for one in table.columns), default=0)
         for one in table.columns:
             more = "  key" if one.key else "" if one.nullable else "  required"
             refers = f"  → {one.refers}" if one.refers else ""
             console.result(
-                console.styled(f"  {one.name:<{width}}  {one.type}{more}{refers}", "dim", out=True)
+                console.styled(
+                    f"  {one.name:<{width}}  {one.type:<{kinds}}{more}{refers}".rstrip(), "dim", out=True
+                )
             )
         console.result()
     _show_rows(console, rows.columns, texts)
