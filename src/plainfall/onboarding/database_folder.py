@@ -62,4 +62,13 @@ def _opened(work: Work, command: str) -> list[Path]:
     except (OSError, subprocess.TimeoutExpired):
         return []
     notes = [one.removeprefix(mark) for one in done.errors.splitlines() if one.startswith(mark)]
-    return [Path(ast.literal_eval(one)) for one in notes]
+    return [path for one in notes if (path := _path(one)) is not None]
+
+
+def _path(literal: str) -> Path | None:
+    """The path of a note; None for what is none: the program could write such a line itself."""
+    try:
+        value = ast.literal_eval(literal)
+    except (ValueError, SyntaxError, MemoryError, RecursionError):
+        return None
+    return Path(value) if isinstance(value, str) and value.startswith("/") and "\0" not in value else None

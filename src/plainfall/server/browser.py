@@ -1,13 +1,8 @@
-"""A page in a browser of this machine: what its scripts do, which a probe cannot see.
-
-The browser is asked by the DevTools protocol over a pair of pipes: no port is open while it runs, at which other
-users of the machine could drive it."""
+"""A page in a browser of this machine: what its scripts do, which a probe cannot see."""
 
 from __future__ import annotations
 
-import json
 import os
-import selectors
 import shutil
 import tempfile
 import time
@@ -17,8 +12,8 @@ from dataclasses import dataclass, field
 from typing import Any
 from urllib.parse import urlsplit
 
-from plainfall.errors import ServerFailed
-from plainfall.processes import started
+from plainfall.errors import BadInput, ServerFailed
+from plainfall.server.devtools import Talk, driven
 
 __all__ = [
     "BrowserLook",
@@ -38,13 +33,11 @@ _NAMES = (
     "microsoft-edge",
     "brave-browser",
 )
-_START = 20.0  # seconds for a browser to start
 _LONGEST = 15.0  # for a page to come to rest
 _REST = 0.6  # seconds without a request under way: what dev servers compile is asked for in waves
 _SILENCE = 4.0  # with requests under way of which nothing is heard
 _LONGEST_PATH = 50  # bytes of the folder: the browser adds names of its own
 _MOST = 40  # errors, and failed requests, that are kept
-_LARGEST = 4_000_000  # bytes of one message; a page can say what it likes on its console
 # What dev servers put over a page whose modules they could not make, and what it says.
 _OVERLAY = """(() => {
   const over = document.querySelector('vite-error-overlay');
@@ -141,103 +134,21 @@ def look_in_browser(browser: str, url: str, variables: Mapping[str, str]) -> Bro
     try:
         with (
             browser_profile(variables) as (profile, own),
-            _driven(browser, profile, own) as talk,
+            driven(browser_words(browser, profile), profile, own) as talk,
         ):
             return _Looking(talk, url).look()
-    except (OSError, EOFError, ValueError, KeyError) as error:
+    except (OSError, EOFError, ValueError, KeyError, BadInput) as error:
         raise ServerFailed(
             f"{browser} could not be driven: {str(error) or type(error).__name__}",
             remedy="Name another one with --browser PROGRAM, or none: --browser none.",
         ) from error
 
 
-class _Talk:
-    """Messages to and from a browser, each a JSON text that ends with a zero byte."""
-
-    def __init__(self, reading: int, writing: int) -> None:
-        self._reading, self._writing = reading, writing
-        self._selector = selectors.DefaultSelector()
-        self._selector.register(reading, selectors.EVENT_READ)
-        self._data = b""
-        self._number = 0
-        self._events: list[dict[str, Any]] = []
-
-    def ask(self, method: str, session: str = "", seconds: float = _START, **more: Any) -> dict[str, Any]:
-        """The result of a method; events that come meanwhile are kept. Raises ValueError if it is refused or takes
-        too long."""
-        self._number += 1
-        number = self._number
-        message = {
-            "id": number,
-            "method": method,
-            "params": more,
-            **({"sessionId": session} if session else {}),
-        }
-        os.write(self._writing, json.dumps(message).encode() + b"\0")
-        until = time.monotonic() + seconds
-        while time.monotonic() < until:
-            for one in self._messages(until - time.monotonic()):
-                if one.get("id") != number:
-                    self._events.append(one)
-                elif "error" in one:
-                    raise ValueError(str(one["error"].get("message", method)))
-                else:
-                    return dict(one.get("result") or {})
-        raise ValueError(f"no answer to {method} within {seconds:.0f} s")
-
-    def events(self, seconds: float) -> list[dict[str, Any]]:
-        """What has come since, after at most this time."""
-        kept, self._events = self._events, []
-        return kept or [one for one in self._messages(seconds) if "method" in one]
-
-    def _messages(self, seconds: float) -> list[dict[str, Any]]:
-        if not self._selector.select(max(0.0, seconds)):
-            return []
-        piece = os.read(self._reading, 1 << 16)
-        if not piece:
-            raise EOFError("it ended")
-        *texts, self._data = (self._data + piece).split(b"\0")
-        if len(self._data) > _LARGEST:
-            raise ValueError("what it says has no end")
-        return [json.loads(text) for text in texts]
-
-
-@contextmanager
-def _driven(browser: str, profile: str, variables: Mapping[str, str]) -> Iterator[_Talk]:
-    """A browser that runs while the block does."""
-    commands, writing = os.pipe()
-    reading, answers = os.pipe()
-    os.set_blocking(writing, True)
-    words = [*browser_words(browser, profile), "--remote-debugging-pipe", "about:blank"]
-    # The browser reads its commands from the fourth file, and writes into the fifth.
-    line = f'exec "$@" 3<&{commands} 4>&{answers}'
-    try:
-        with (
-            open(os.devnull, "rb+") as nothing,
-            started(
-                ["/bin/sh", "-c", line, "sh", *words],
-                variables,
-                folder=profile,
-                stdin=nothing,
-                stdout=nothing,
-                stderr=nothing,
-                pass_fds=(commands, answers),
-            ),
-        ):
-            os.close(answers)
-            answers = -1
-            yield _Talk(reading, writing)
-    finally:
-        for one in (commands, writing, reading, answers):
-            if one >= 0:
-                os.close(one)
-
-
 @dataclass
 class _Looking:
     """One look at a page."""
 
-    talk: _Talk
+    talk: Talk
     url: str
     requests: dict[str, tuple[str, str]] = field(default_factory=dict)  # address and what for, by id
     under_way: set[str] = field(default_factory=set)

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import contextlib
-import os
 import signal
 import socket
 from collections.abc import Sequence
@@ -48,13 +46,7 @@ class _Mqtt(WithoutCopies):
             f"persistence_location {place.data}/",
             "log_dest stderr",
         ]
-        file = place.data / _CONFIGURATION
-        with contextlib.suppress(FileNotFoundError):
-            file.unlink()
-        handle = os.open(file, os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_CLOEXEC, 0o600)
-        with open(handle, "w", encoding="utf-8") as opened:
-            opened.write("\n".join([*rows, ""]))
-        place.own(file)
+        file = place.write(_CONFIGURATION, "\n".join([*rows, ""]))
         return [str(program.path), "-c", str(file)]
 
     def is_ready(self, place: Place, port: int, pid: int) -> bool:

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import contextlib
 import json
 import os
 import re
@@ -62,11 +61,11 @@ class _RabbitMq(WithoutCopies):
             "vhosts": [{"name": host} for host in hosts],
             "permissions": [{"user": name, "vhost": host, **everything} for name in users for host in hosts],
         }
-        _written(place, "definitions.json", json.dumps(definitions))
+        place.write("definitions.json", json.dumps(definitions))
         rows = [f"listeners.tcp.1 = 127.0.0.1:{port}", f"load_definitions = {place.data}/definitions.json"]
         rows += ["log.console = true", "log.file = false", "loopback_users = none"]
-        _written(place, "rabbitmq.conf", "\n".join([*rows, ""]))
-        _written(place, "enabled_plugins", "[].\n")
+        place.write("rabbitmq.conf", "\n".join([*rows, ""]))
+        place.write("enabled_plugins", "[].\n")
         distance = _free()
         mapper = f"-start_epmd false -erl_epmd_port {distance} -kernel inet_dist_use_interface {{127,0,0,1}}"
         variables = {
@@ -97,16 +96,6 @@ class _RabbitMq(WithoutCopies):
     def reach(self, host: str, port: int, account: Account) -> Reach:
         """Whose messages another one passes on cannot be told."""
         return Reach("other", "a broker of somebody's") if _answers(host, port) else Reach("silent")
-
-
-def _written(place: Place, name: str, text: str) -> None:
-    file = place.data / name
-    with contextlib.suppress(FileNotFoundError):
-        file.unlink()
-    handle = os.open(file, os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_CLOEXEC, 0o600)
-    with open(handle, "w", encoding="utf-8") as opened:
-        opened.write(text)
-    place.own(file)
 
 
 def _free() -> int:
