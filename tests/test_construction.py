@@ -34,6 +34,7 @@ MAY_CHANGE_FILES = {
     "ecosystems/node/components.py": "the cache's own folder",
     "onboarding/register.py": "the user's state folder",
     "services/private.py": "data folders below a confined one or of root's alone, copies in the cache, sockets",
+    "services/engines/mysql.py": "the copy of a database, beside the data folder of ours",
     "services/engine.py": "a file in a data folder of ours, made anew each time",
     "onboarding/fetched_services.py": "a folder of the user's cache, or of root's alone, under a checked name",
     "onboarding/state.py": "the lock, whose descriptor came from `confinement`",

@@ -72,3 +72,62 @@ def test_a_database_that_somebody_is_connected_to_is_not_copied_and_that_is_said
     assert "no copy of the database gauges was made before: 1 programs are connected" in " ".join(
         run.step("seeds")["notes"] if "notes" in run.step("seeds") else run.step("seeds")["remarks"]
     )
+
+
+def of_mariadb(query: str, port: int) -> list[tuple[object, ...]]:
+    import pymysql
+
+    with (
+        pymysql.connect(
+            host="127.0.0.1", port=port, user="reader", password="drops", database="gauges", autocommit=True
+        ) as database,
+        database.cursor() as cursor,
+    ):
+        cursor.execute(query)
+        return list(cursor.fetchall())
+
+
+@pytest.mark.skipif(
+    shutil.which("mariadbd", path="/usr/sbin:/usr/bin") is None or shutil.which("mariadb-dump") is None,
+    reason="MariaDB is not here",
+)
+@pytest.mark.parametrize("cut", ["fails", "is killed"])
+def test_a_step_on_mariadb_happens_or_leaves_it_as_it_was(roomy: Machine, cut: str) -> None:
+    compose = (
+        "services:\n  db:\n    image: mariadb:10\n    environment:\n      MARIADB_DATABASE: gauges\n"
+        "      MARIADB_USER: reader\n      MARIADB_PASSWORD: drops\n    ports: ['3306:3306']\n"
+    )
+    template = "DATABASE_URL=mysql://reader:drops@db:3306/gauges\nDB_PORT=3306\n"
+    asks = 'mariadb --no-defaults -h 127.0.0.1 -P "$DB_PORT" -u reader -pdrops gauges -e '
+    first = asks + (
+        '"CREATE TABLE stations (id INT PRIMARY KEY) ENGINE=InnoDB; INSERT INTO stations VALUES (7);'
+        " CREATE TABLE readings (millimetres INT, station INT, FOREIGN KEY (station) REFERENCES stations (id));"
+        " CREATE TRIGGER more BEFORE INSERT ON readings FOR EACH ROW SET NEW.millimetres = NEW.millimetres + 1;"
+        ' INSERT INTO readings VALUES (3, 7)"\n'
+    )
+    clone = roomy.clone({**FILES, **MORE, "compose.yml": compose, ".env.example": template, "seed.sh": first})
+    run = roomy.run("onboard", clone, "--json", timeout=120)
+    assert run.states["seeds"] == "done", run.out
+    port = port_of(run, "mysql")
+    assert of_mariadb("SELECT * FROM readings", port) == [(4, 7)]
+    gone = asks + '"DROP TABLE readings; DROP TABLE stations"\n'
+    if cut == "fails":
+        (clone / "seed.sh").write_text(gone + "exit 3\n")
+        failed = roomy.run("onboard", clone, "--seed-again", timeout=60)
+        assert failed.status == 1
+        assert "The database gauges was put back as it was before this step" in " ".join(failed.err.split())
+    else:
+        (clone / "seed.sh").write_text(gone + "touch reached\nsleep 60\n")
+        started = roomy.start("onboard", clone, "--seed-again")
+        assert eventually((clone / "reached").exists)
+        started.send_signal(signal.SIGKILL)
+        started.wait(20)
+        assert of_mariadb("SHOW TABLES", port) == []
+        (clone / "seed.sh").write_text("true\n")
+        again = roomy.run("onboard", clone, "--seed-again", "--json", timeout=60)
+        assert again.status == 0, again.out
+    assert of_mariadb("SELECT * FROM readings", port) == [(4, 7)]
+    of_mariadb("INSERT INTO readings VALUES (1, 7)", port)  # its trigger is there, too
+    assert of_mariadb("SELECT millimetres FROM readings ORDER BY 1", port) == [(2,), (4,)]
+    data = Path(records(clone)["services"]["mysql"]["data"])
+    assert not list(data.parent.glob("*.sql"))

@@ -6,13 +6,16 @@ import contextlib
 import getpass
 import os
 import pwd
+import re
+import shutil
 import signal
 from collections.abc import Iterator, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
+from plainfall import processes
 from plainfall.errors import ServiceFailed
-from plainfall.services.engine import Account, Place, Program, Reach, WithoutCopies, found_programs
+from plainfall.services.engine import Account, Place, Program, Reach, found_programs
 
 if TYPE_CHECKING:
     import pymysql
@@ -21,9 +24,12 @@ __all__ = ["ENGINE"]
 
 _SOCKET = "private.sock"
 _HOSTS = "localhost", "127.0.0.1"
+_LARGEST_COPY = 64 * 1024**2  # bytes
+_DUMPS = ("mariadb-dump", "mysqldump")
+_CLIENTS = ("mariadb", "mysql")
 
 
-class _MySql(WithoutCopies):
+class _MySql:
     """Its root comes in over the socket alone, and only as this user of the system."""
 
     kind = "mysql"
@@ -102,6 +108,51 @@ class _MySql(WithoutCopies):
                     roles.add((account.user, host))
         return made
 
+    def keep_copy(self, place: Place, port: int, database: str, copy: str) -> str:
+        """As a dump in a file beside the data: this server copies no database by itself."""
+        with (
+            _connected(unix_socket=str(place.sockets / _SOCKET), user="root") as server,
+            server.cursor() as cursor,
+        ):
+            cursor.execute(
+                "SELECT (SELECT count(*) FROM information_schema.schemata WHERE schema_name = %s), "
+                "(SELECT sum(data_length + index_length) FROM information_schema.tables WHERE table_schema = %s)",
+                (database, database),
+            )
+            there, size = cursor.fetchone() or (0, 0)
+        if not there:
+            return "it does not exist yet"
+        if int(size or 0) > _LARGEST_COPY:
+            return f"it has {int(size) // 1024**2:,} MB"
+        file = _copy(place, copy)
+        file.unlink(missing_ok=True)
+        os.close(os.open(file, os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_CLOEXEC, 0o600))
+        words = ["--single-transaction", "--routines", "--triggers", "--events", "--add-drop-database"]
+        return _ran(place, _DUMPS, [*words, f"--result-file={file}", "--databases", database])
+
+    def put_copy_back(self, place: Place, port: int, database: str, copy: str) -> str:
+        """Whoever is still connected to the database is sent away."""
+        file = _copy(place, copy)
+        if not file.is_file():
+            return "there is no copy"
+        with (
+            _connected(unix_socket=str(place.sockets / _SOCKET), user="root") as server,
+            server.cursor() as cursor,
+        ):
+            cursor.execute("SELECT id FROM information_schema.processlist WHERE db = %s", (database,))
+            for (number,) in cursor.fetchall():
+                with contextlib.suppress(ServiceFailed):
+                    cursor.execute(f"KILL {int(number)}")
+        problem = _ran(place, _CLIENTS, [], file.read_bytes())
+        if not problem:
+            file.unlink()
+        return problem
+
+    def drop_copy(self, place: Place, port: int, copy: str) -> str:
+        """If it is there."""
+        _copy(place, copy).unlink(missing_ok=True)
+        return ""
+
     def make_database(self, host: str, port: int, account: Account) -> None:
         """As the user itself."""
         with _connected(**_login(host, port, account)) as database, database.cursor() as cursor:
@@ -126,6 +177,23 @@ class _MySql(WithoutCopies):
             cause = failure.__cause__
             refused = isinstance(cause, pymysql.err.OperationalError) and cause.args[:1] == (2003,)
             return Reach("silent" if refused else "other", str(cause))
+
+
+def _copy(place: Place, copy: str) -> Path:
+    """The file of a copy; its name holds nothing but letters, digits and the like."""
+    return place.data.with_name(f"{place.data.name}-{re.sub('[^A-Za-z0-9_-]', '-', copy)}.sql")
+
+
+def _ran(place: Place, names: Sequence[str], words: Sequence[str], data: bytes | None = None) -> str:
+    """Runs one of the server's client programs as its root, over the socket; what went wrong, "" for nothing."""
+    program = next(
+        (found for name in names if (found := shutil.which(name, path=place.variables["PATH"]))), None
+    )
+    if program is None:
+        return f"{names[0]} is not on this machine"
+    login = ["--no-defaults", f"--socket={place.sockets / _SOCKET}", "--user=root"]
+    done = processes.run([program, *login, *words], place.variables, seconds=120, data=data)
+    return "" if done.status == 0 else (done.errors.strip().splitlines() or [f"status {done.status}"])[-1]
 
 
 def _script(program: Program) -> Path | None:
