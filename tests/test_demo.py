@@ -170,3 +170,20 @@ def test_a_second_run_at_once_is_refused_with_the_holders_id(machine: Machine, k
     first.communicate()
     assert first.returncode == 130
     assert machine.run("onboard", kept, "--json").status == 0
+
+
+@pytest.mark.skipif(
+    not Path("/usr/lib/postgresql").is_dir() or shutil.which("redis-server", path="/usr/bin") is None,
+    reason="PostgreSQL and Redis are not here",
+)
+def test_the_demo_with_services_ends_with_rows_and_no_process(machine: Machine) -> None:
+    run = machine.run("demo", "--with", "services", "--json", timeout=120)
+    assert run.status == 0, run.err
+    assert run.document["outcome"] == "done" and run.step("probe")["title"].startswith('200 "Rain desk"')
+    services = run.step("services")
+    assert "role reader, database raindesk" in services["title"] and "Redis" in services["title"]
+    assert run.states["migrations"] == run.states["seeds"] == "done"
+    assert not any("driver" in one for step in run.document["steps"] for one in step["remarks"])
+    for one in services["detail"]["services"]:
+        assert listeners(one["port"]) == []
+    assert not Path(run.document["clone"]).exists()

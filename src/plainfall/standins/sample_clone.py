@@ -13,10 +13,11 @@ from pathlib import Path
 from plainfall.standins.building import Built
 from plainfall.standins.node_registry import NodeArchive
 
-__all__ = ["lock_text", "make_sample", "node_lock_text"]
+__all__ = ["lock_text", "make_sample", "make_sample_with", "node_lock_text"]
 
 _SAMPLE = Path(__file__).parent / "sample"
 _DASHBOARD = Path(__file__).parent / "sample_dashboard"
+_WITH_SERVICES = Path(__file__).parent / "sample_services"
 _TEMPLATED = {"README.md", "pyproject.toml", ".python-version"}
 
 
@@ -42,6 +43,32 @@ def make_sample(
         shutil.copytree(_DASHBOARD, inner)
         (inner / "dot_env.example").rename(inner / ".env.example")
         (inner / "package-lock.json").write_text(node_lock_text(inner, dashboard), "utf-8")
+    return _commit(folder)
+
+
+# What the second sample's files say of each server: its definition, and the line of the template.
+_SERVICES = {
+    "postgres": (
+        "  db:\n    image: postgres:15\n    environment:\n      POSTGRES_USER: reader\n"
+        "      POSTGRES_DB: raindesk\n      POSTGRES_HOST_AUTH_METHOD: trust\n    ports: ['5432:5432']\n",
+        "POSTGRES_HOST=db\nPOSTGRES_PORT=5432\nPOSTGRES_USER=reader\nPOSTGRES_DB=raindesk\n",
+    ),
+    "redis": (
+        "  cache:\n    image: redis:7\n    ports: ['6379:6379']\n",
+        "REDIS_HOST=cache\nREDIS_PORT=6379\n",
+    ),
+}
+
+
+def make_sample_with(folder: Path, kinds: Sequence[str]) -> bool:
+    """Writes the second sample, a desk on servers of these kinds ("postgres", "redis"), into a folder that does not
+    exist yet, and commits it. Returns whether it became a repository. Raises OSError."""
+    shutil.copytree(_WITH_SERVICES, folder, ignore=shutil.ignore_patterns("__pycache__"))
+    (folder / "dot_gitignore").rename(folder / ".gitignore")
+    (folder / "compose.yml").write_text(
+        "services:\n" + "".join(_SERVICES[kind][0] for kind in kinds), "utf-8"
+    )
+    (folder / ".env.example").write_text("".join(_SERVICES[kind][1] for kind in kinds), "utf-8")
     return _commit(folder)
 
 

@@ -20,6 +20,7 @@ from plainfall.cli.console import Console
 from plainfall.cli.document import outcome_document
 from plainfall.cli.ending import taking_time
 from plainfall.cli.view import RunView
+from plainfall.diagnosis.system_packages import install_words
 from plainfall.ecosystems.node.interpreters import node_interpreters
 from plainfall.errors import UsageProblem
 from plainfall.onboarding.clone_root import CloneFolder
@@ -29,7 +30,7 @@ from plainfall.runtimes.interpreters import Interpreter
 from plainfall.standins.building import build_all
 from plainfall.standins.node_registry import built_node_packages, serving_node
 from plainfall.standins.registry import Archive, serving
-from plainfall.standins.sample_clone import make_sample
+from plainfall.standins.sample_clone import make_sample, make_sample_with
 from plainfall.surroundings import Surroundings
 
 __all__ = ["ORDER", "arguments", "run"]
@@ -43,6 +44,12 @@ def arguments(parser: argparse.ArgumentParser) -> None:
         "--into", metavar="DIR", help="make the sample clone here (a new folder), and leave it"
     )
     parser.add_argument("--keep", action="store_true", help="leave the clone and its server up")
+    parser.add_argument(
+        "--with",
+        dest="beside",
+        choices=["services"],
+        help="another sample, on PostgreSQL and Redis, as far as their programs are on this machine",
+    )
     with_wishes(parser)
 
 
@@ -73,8 +80,10 @@ def _place(options: argparse.Namespace) -> Path:
 
 
 def _run(options: argparse.Namespace, console: Console, clone: Path) -> int:
-    built = build_all()
     surroundings = _with_registry(Surroundings.of_process())
+    if options.beside:
+        return _run_with_services(options, console, clone, surroundings)
+    built = build_all()
     # The sample's second part is for Node; where none is here, the demo does without it.
     has_node = any(isinstance(one, Interpreter) for one in node_interpreters(surroundings))
     dashboard = built_node_packages() if has_node else []
@@ -97,15 +106,50 @@ def _run(options: argparse.Namespace, console: Console, clone: Path) -> int:
             console.note("(no Node here: the sample is without its dashboard)")
         if not repository:
             console.note("(no git here: the sample is a folder without history)")
-        try:
-            outcome = onboard(
-                CloneFolder(clone),
-                wishes_of(options),
-                dataclasses.replace(surroundings, variables=variables),
-                view,
-            )
-        finally:
-            view.pause()
+        outcome = _onboarded(options, clone, dataclasses.replace(surroundings, variables=variables), view)
+    return _shown(options, console, clone, outcome)
+
+
+def _run_with_services(
+    options: argparse.Namespace, console: Console, clone: Path, surroundings: Surroundings
+) -> int:
+    """The second sample, on the servers whose programs are here."""
+    from plainfall.services.engine import engine_of  # the usual demo has none
+
+    titles = {"postgres": "PostgreSQL", "redis": "Redis"}
+    engines = {kind: engine_of(kind) for kind in titles}
+    here = [
+        kind
+        for kind, engine in engines.items()
+        if engine is not None and engine.programs(surroundings.search_path())
+    ]
+    if not here:
+        raise UsageProblem(
+            "neither PostgreSQL nor Redis is on this machine",
+            remedy=f"{install_words('postgres')} Then run the same command again; without --with it needs neither.",
+        )
+    if clone.exists():
+        clone.rmdir()
+    clone.parent.mkdir(parents=True, exist_ok=True)
+    # The servers' user has to reach its data below it, where this process is root's.
+    clone.parent.chmod(clone.parent.stat().st_mode | 0o011)
+    make_sample_with(clone, here)
+    console.note(console.wrapped(f"a sample clone in {clone}", 0))
+    for kind in titles.keys() - set(here):
+        console.note(f"(no {titles[kind]} here: the sample is without it. {install_words(kind)})")
+    return _shown(options, console, clone, _onboarded(options, clone, surroundings, RunView(console)))
+
+
+def _onboarded(
+    options: argparse.Namespace, clone: Path, surroundings: Surroundings, view: RunView
+) -> Outcome:
+    try:
+        return onboard(CloneFolder(clone), wishes_of(options), surroundings, view)
+    finally:
+        view.pause()
+
+
+def _shown(options: argparse.Namespace, console: Console, clone: Path, outcome: Outcome) -> int:
     if console.json:
         console.document(outcome_document(outcome))
     elif options.keep or outcome.outcome != "done":
