@@ -19,6 +19,7 @@ COMMANDS = [
     "serve",
     "inside",
     "probe",
+    "data",
     "stop",
     "demo",
     "completion",

@@ -45,13 +45,18 @@ class Talk:
         os.write(self._writing, json.dumps(message).encode() + b"\0")
         until = time.monotonic() + seconds
         while time.monotonic() < until:
-            for one in self._messages(until - time.monotonic()):
-                if one.get("id") != number:
-                    self._events.append(one)
-                elif "error" in one:
-                    raise ValueError(str(one["error"].get("message", method)))
+            answer: dict[str, Any] | None = None
+            for one in self._messages(
+                until - time.monotonic()
+            ):  # all of them: events may stand behind the answer
+                if one.get("id") == number:
+                    answer = one
                 else:
-                    return dict(one.get("result") or {})
+                    self._events.append(one)
+            if answer is not None and "error" in answer:
+                raise ValueError(str(answer["error"].get("message", method)))
+            if answer is not None:
+                return dict(answer.get("result") or {})
         raise ValueError(f"no answer to {method} within {seconds:.0f} s")
 
     def events(self, seconds: float) -> list[dict[str, Any]]:
