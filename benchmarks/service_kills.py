@@ -143,10 +143,13 @@ def main() -> int:
         print(f"undisturbed: {len(wanted)} facts", flush=True)
         with ThreadPoolExecutor(options.at_once) as pool:
             numbers = range(options.kills)
-            results = list(pool.map(lambda n: trial(n, registry.url, options.seed, wanted), numbers))
+            results = []
+            for number, result in enumerate(
+                pool.map(lambda n: trial(n, registry.url, options.seed, wanted), numbers), 1
+            ):
+                results.append(result)
+                print("\n".join([*result, f"{number} done"]), flush=True)
     differences = [text for result in results for text in result]
-    for text in differences:
-        print(text)
     bad = sum(bool(result) for result in results)
     print(f"{options.kills} kills, {bad} with a difference, {time.perf_counter() - begin:.0f} s")
     return 1 if differences else 0
