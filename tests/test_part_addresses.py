@@ -17,7 +17,6 @@ from plainfall.settings.listener_values import Listener, match_listeners
 
 pytestmark = pytest.mark.skipif(shutil.which("node") is None, reason="no Node here")
 
-API_PORT = 4397
 SERVER = """\
 require("node:http").createServer((ask, answer) => {
   answer.setHeader("content-type", "text/html");
@@ -28,7 +27,7 @@ CONFIGURATION = """\
 import { defineConfig, loadEnv } from "vite";
 export default defineConfig(({ mode }) => {
   const env = loadEnv(mode, process.cwd(), "");
-  return { server: { proxy: { "/drops": %s"http://localhost:4397" } } };
+  return { server: { proxy: { "/drops": %s"http://localhost:%d" } } };
 });
 """
 README = (
@@ -37,32 +36,32 @@ README = (
 
 
 @pytest.fixture
-def taken() -> Iterator[None]:
-    """Somebody else's server on the port that the interface is meant to have."""
-    with socket.create_server(("127.0.0.1", API_PORT)):
-        yield
+def taken() -> Iterator[int]:
+    """The port of somebody else's server, which the interface is meant to have."""
+    with socket.create_server(("127.0.0.1", 0)) as there:
+        yield int(there.getsockname()[1])
 
 
-def two_parts(machine: Machine, setting: str) -> Path:
-    page = SERVER % ('process.env.STATIONS ?? "http://localhost:4397"', 4398)
+def two_parts(machine: Machine, setting: str, port: int) -> Path:
+    page = SERVER % (f'process.env.STATIONS ?? "http://localhost:{port}"', 4398)
     return machine.clone(
         {
             "README.md": README,
             "api/package.json": manifest("api", scripts={"dev": "node server.js"}),
-            "api/server.js": SERVER % ('"drops"', API_PORT),
+            "api/server.js": SERVER % ('"drops"', port),
             "web/package.json": manifest("web", scripts={"dev": "node server.js"}),
             "web/server.js": page,
-            "web/vite.config.js": CONFIGURATION % setting,
+            "web/vite.config.js": CONFIGURATION % (setting, port),
         }
     )
 
 
-def test_a_port_that_moved_is_passed_on_and_the_page_started_again(machine: Machine, taken: None) -> None:
-    clone = two_parts(machine, "env.BACKEND || ")
+def test_a_port_that_moved_is_passed_on_and_the_page_started_again(machine: Machine, taken: int) -> None:
+    clone = two_parts(machine, "env.BACKEND || ", taken)
     run = machine.run("onboard", clone, "--json")
     assert run.document["outcome"] == "done", run.document["failure"]
     ports = {one["part"]: one["port"] for one in run.document["servers"]}
-    assert ports["api"] != API_PORT
+    assert ports["api"] != taken
     right = f"http://localhost:{ports['api']}"
     assert (clone / "web/.env").read_text() == f"STATIONS={right}\nBACKEND={right}\n"
     again = machine.run("onboard", clone, "--json")
@@ -73,24 +72,25 @@ def test_a_port_that_moved_is_passed_on_and_the_page_started_again(machine: Mach
     with socket.create_server(("127.0.0.1", ports["api"])):
         later = machine.run("onboard", clone, "--json")
     moved = {one["part"]: one["port"] for one in later.document["servers"]}
-    assert later.document["outcome"] == "done" and moved["api"] not in (API_PORT, ports["api"])
+    assert later.document["outcome"] == "done" and moved["api"] not in (taken, ports["api"])
     assert f"BACKEND=http://localhost:{moved['api']}\n" in (clone / "web/.env").read_text()
     [started] = [one for one in later.document["steps"] if (one["part"], one["stage"]) == ("web", "server")]
     assert started["state"] == "done"
 
 
-def test_a_proxy_that_nothing_moves_along_is_no_good_page(machine: Machine, taken: None) -> None:
-    run = machine.run("onboard", two_parts(machine, ""))
+def test_a_proxy_that_nothing_moves_along_is_no_good_page(machine: Machine, taken: int) -> None:
+    run = machine.run("onboard", two_parts(machine, "", taken))
     assert run.status == 1
     text = " ".join(run.err.split())
     assert (
-        "web/vite.config.js:4" in text and "passes requests on to port 4397, which api could not have" in text
+        "web/vite.config.js:4" in text
+        and f"passes requests on to port {taken}, which api could not have" in text
     )
-    assert "End what holds port 4397" in text
+    assert f"End what holds port {taken}" in text
 
 
 def test_what_a_dev_servers_configuration_reads_of_its_settings_files() -> None:
-    found = read_javascript(CONFIGURATION % "env.BACKEND || ", "vite.config.js")
+    found = read_javascript(CONFIGURATION % ("env.BACKEND || ", 4397), "vite.config.js")
     assert [(use.key, use.default) for use in found.uses] == [("BACKEND", "http://localhost:4397")]
 
 
