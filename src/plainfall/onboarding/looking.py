@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
@@ -17,6 +17,7 @@ from plainfall.data.sqlite import database_of_settings, databases_below
 from plainfall.data.tables import Table, tables_of
 from plainfall.errors import DatabaseProblem, NothingToOnboard, UsageProblem
 from plainfall.evidence import Evidence
+from plainfall.formats.values import is_secret
 from plainfall.onboarding.clone_root import CloneFolder, survey_of
 from plainfall.onboarding.services import mail_folders
 from plainfall.onboarding.settling import Settling
@@ -160,13 +161,15 @@ class LookAtClone:
             raise UsageProblem(f"{name} is no database of this clone", remedy=f"There are: {names}")
         return meant
 
-    def look(self, found: Found) -> DatabaseLook:
-        """Tables, migrations or keys of a database; what it refuses is its ``problem``."""
+    def look(self, found: Found, *, reveal: bool = False) -> DatabaseLook:
+        """Tables, migrations or keys of a database; what it refuses is its ``problem``. Values under keys that
+        tell of secrets or sessions are covered but for ``reveal``."""
         place = found.place
         look = DatabaseLook(found.part.key, place)
         try:
             if place.kind == "redis":
-                look.keys, look.more_keys = keys_of(place)
+                keys, look.more_keys = keys_of(place)
+                look.keys = keys if reveal else [_covered(one) for one in keys]
                 return look
             look.tables = tables_of(place)
             files = [path for path in self._tree.files if path.startswith(_inside(found.part))]
@@ -216,6 +219,13 @@ def table_named(looks: Sequence[DatabaseLook], name: str) -> tuple[DatabaseLook,
     raise UsageProblem(
         f"there is no table {name}", remedy=f"There are: {names}" if names else "There are none."
     )
+
+
+def _covered(keys: Keys) -> Keys:
+    samples = (
+        (key, "••••••" if is_secret(key) or "sess" in key.lower() else value) for key, value in keys.samples
+    )
+    return replace(keys, samples=tuple(samples))
 
 
 def _inside(part: PartFound) -> str:

@@ -51,7 +51,9 @@ def arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--mail", action="store_true", help="what the clone sent to its mail stand-in, newest first"
     )
-    parser.add_argument("--reveal", action="store_true", help="show columns whose names tell of secrets, too")
+    parser.add_argument(
+        "--reveal", action="store_true", help="show columns and keys whose names tell of secrets, too"
+    )
     parser.add_argument("--csv", metavar="FILE", help="write the rows there, as comma-separated values")
 
 
@@ -81,7 +83,7 @@ def run(options: argparse.Namespace, console: Console) -> int:
             )
         rows = answer_of(asked[0], options.query, _limit(options))
         return _rows(console, options, asked[0], rows, "the query")
-    looks = [look.look(one) for one in meant]
+    looks = [look.look(one, reveal=options.reveal) for one in meant]
     if table:
         of, found = table_named(looks, table)
         covered = [] if options.reveal else [one.name for one in found.columns if is_secret(one.name)]
@@ -193,7 +195,7 @@ def _show_keys(console: Console, look: DatabaseLook) -> None:
         count = "1 key" if keys.count == 1 else f"{keys.count:,} keys"
         console.result(f"  {keys.type}  {count}")
         for key, value in keys.samples:
-            text = "••••••" if is_secret(key) else value[: max(_WIDEST, console.width - len(key) - 10)]
+            text = value[: max(_WIDEST, console.width - len(key) - 10)]
             console.result(console.styled(f"    {key}  {text}", "dim", out=True))
     if look.more_keys:
         console.result("  more keys than were looked at (10,000)")
