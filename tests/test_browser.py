@@ -73,6 +73,13 @@ def served(machine: Machine, page: str, **more: tuple[int, str, str]) -> Path:
             [("drops", 500), ("none", 404)],
         ),
         (HEAD + "<script>fetch('/none')</script>", {}, "", [], [("none", 404)]),
+        (
+            HEAD + "<script src=http://cdn.invalid/rain.js></script><script>Rain.start()</script>",
+            {},
+            "",
+            ["ReferenceError: Rain is not defined"],
+            [("rain.js", 0)],
+        ),
         ("<!doctype html><title>Gauges</title><div id=root></div>", {}, "nothing is to be seen on it", [], []),
         (
             HEAD + "<script>const o = document.createElement('vite-error-overlay'); o.attachShadow({mode: 'open'})"
@@ -83,7 +90,7 @@ def served(machine: Machine, page: str, **more: tuple[int, str, str]) -> Path:
             [],
         ),
     ],
-    ids=["good", "late error", "console", "failed request", "refused to a guest", "blank", "overlay"],
+    ids=["good", "late error", "console", "failed request", "refused to a guest", "elsewhere", "blank", "overlay"],
 )  # fmt: skip
 def test_what_a_browser_reports(
     machine: Machine,
