@@ -74,7 +74,7 @@ def served(machine: Machine, page: str, **more: tuple[int, str, str]) -> Path:
         ),
         (HEAD + "<script>fetch('/none')</script>", {}, "", [], [("none", 404)]),
         (
-            HEAD + "<script src=http://cdn.invalid/rain.js></script><script>Rain.start()</script>",
+            "<!doctype html><title>G</title><script src=http://cdn.invalid/rain.js></script><script>Rain.start()</script>",
             {},
             "",
             ["ReferenceError: Rain is not defined"],

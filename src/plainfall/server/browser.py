@@ -211,7 +211,7 @@ class _Looking:
         for one in self.failed.values():
             if _is_own(one.url, self.url) and (one.kind in _NEEDED or one.status == 0 or one.status >= 500):
                 return f"a request of the page failed: {one.url} ({one.status or one.why})"
-        return "nothing is to be seen on it" if blank else ""
+        return "nothing is to be seen on it" if blank and not lacks else ""
 
     def _take(self, method: str, what: dict[str, Any]) -> None:
         match method:
