@@ -5,14 +5,17 @@ from __future__ import annotations
 import smtplib
 import socket
 from email.message import EmailMessage
+from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
 from pathlib import Path
+from threading import Thread
 
 import pytest
 from conftest import Machine, records
 from test_services import port_of
 
 from plainfall.data.letters import letters_in
-from plainfall.server.confirming import confirming_link
+from plainfall.server.confirming import confirm, confirming_link
+from plainfall.server.visitor import Visitor
 from plainfall.services.roles import role_of
 
 # A site with accounts: one may sign in once its address is confirmed by a link that goes out by mail.
@@ -181,6 +184,7 @@ def test_which_settings_are_about_a_mail_server(key: str, piece: str | None) -> 
     [
         (["https://rain.example/", "https://rain.example/confirm/a?b=c"], "http://localhost:8000/confirm/a?b=c"),
         (["https://rain.example/unsubscribe/1"], ""),
+        (["https://rain.example//other.example/confirm/1"], "http://localhost:8000/other.example/confirm/1"),
         (["https://rain.example/help", "https://rain.example/verify-email?token=1"],
          "http://localhost:8000/verify-email?token=1"),
         ([], ""),
@@ -188,3 +192,28 @@ def test_which_settings_are_about_a_mail_server(key: str, piece: str | None) -> 
 )  # fmt: skip
 def test_which_link_of_a_letter_confirms(links: list[str], followed: str) -> None:
     assert confirming_link("http://localhost:8000/", links) == followed
+
+
+def test_a_button_that_leads_to_another_server_is_not_pressed() -> None:
+    pressed: list[str] = []
+
+    class Page(BaseHTTPRequestHandler):
+        def do_GET(self) -> None:
+            self.send_response(200)
+            self.send_header("Content-Type", "text/html")
+            self.end_headers()
+            self.wfile.write(
+                b"<form method=post action=http://127.0.0.1:9/confirm><button>Go</button></form>"
+            )
+
+        def do_POST(self) -> None:
+            pressed.append(self.path)
+
+        def log_message(self, format: str, *args: object) -> None:
+            """Nothing is logged."""
+
+    with ThreadingHTTPServer(("127.0.0.1", 0), Page) as server:
+        Thread(target=server.serve_forever, daemon=True).start()
+        found = confirm(Visitor(5.0), f"http://127.0.0.1:{server.server_port}/confirm/1")
+        server.shutdown()
+    assert found == (200, "/confirm/1") and not pressed

@@ -143,3 +143,20 @@ def test_what_only_tests_load_and_an_ending_alone_are_no_settings_files(tmp_path
     }
     [found] = find_templates(tree, "", [], results, remarks=[])
     assert found.target == "config.yaml"
+
+
+def test_a_settings_module_that_is_no_name_becomes_no_code(machine: Machine) -> None:
+    manage = MANAGE.replace(
+        "importlib.import_module(os.environ['DJANGO_SETTINGS_MODULE'])",
+        "importlib.import_module('test_rain.settings')",
+    )
+    files = {
+        "manage.py": manage,
+        "requirements.txt": "",
+        "test_rain/settings.py": "DEBUG = False\nALLOWED_HOSTS = []\n",
+        ".env.example": 'DJANGO_SETTINGS_MODULE="os; open(chr(120), chr(119)) #"\n',
+    }
+    clone = machine.clone(files)
+    run = machine.run("onboard", clone, "--json")
+    assert run.status == 1 and "DEBUG is off" in run.document["failure"]["cause"]
+    assert not list((clone / ".plainfall").rglob("plainfall_development.py"))

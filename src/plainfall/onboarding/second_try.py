@@ -241,6 +241,8 @@ def _development_mode(work: Work, error: PlainfallError) -> str:
     if mode is None or work.state.record(work.part.key, DEVELOPMENT):
         return ""
     module = work.settings.get(mode.variable, mode.module)
+    if re.fullmatch(r"[A-Za-z_][\w.]*", module) is None:  # the clone's template says it, and it becomes code
+        return ""
     folder = work.state.folder / "tools" / work.state.name_of(work.part.key) / "development"
     text = (
         f'"""Made by Plainfall: {module}, in development mode."""\n\n'

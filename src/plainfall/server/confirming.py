@@ -5,7 +5,7 @@ from __future__ import annotations
 import http.client
 import re
 from collections.abc import Sequence
-from urllib.parse import urljoin, urlsplit
+from urllib.parse import urlsplit
 
 from plainfall.server.page import read_page
 from plainfall.server.visitor import Answer, Visitor
@@ -23,7 +23,7 @@ def confirming_link(base: str, links: Sequence[str]) -> str:
         parts = urlsplit(link)
         rest = parts.path + (f"?{parts.query}" if parts.query else "")
         if rest.strip("/") and not _NOT.search(rest):
-            return urljoin(base, rest)
+            return f"{base.rstrip('/')}/{rest.lstrip('/')}"  # two slashes would name another host
     return ""
 
 
@@ -51,5 +51,7 @@ def confirm(visitor: Visitor, url: str) -> tuple[int, str]:
 def _same(action: str, answer: Answer) -> bool:
     """Whether a form goes to the page's own address, or to one that confirms: a page may have one to sign out,
     too."""
-    path = urlsplit(action).path
-    return path == urlsplit(answer.url).path or _CONFIRMS.search(path) is not None
+    there, here = urlsplit(action), urlsplit(answer.url)
+    if there.netloc != here.netloc:
+        return False
+    return there.path == here.path or _CONFIRMS.search(there.path) is not None
