@@ -30,7 +30,7 @@ _CLIENTS = ("mariadb", "mysql")
 
 
 class _MySql:
-    """Its root comes in over the socket alone, and only as this user of the system."""
+    """Its administrator is called as this user of the system, who comes in over the socket alone."""
 
     kind = "mysql"
     title = "MariaDB"
@@ -75,7 +75,7 @@ class _MySql:
     def is_ready(self, place: Place, port: int, pid: int) -> bool:
         """It lets its root in."""
         try:
-            with _connected(unix_socket=str(place.sockets / _SOCKET), user="root"):
+            with _connected(unix_socket=str(place.sockets / _SOCKET), user=_me()):
                 return True
         except ServiceFailed:
             return False
@@ -84,7 +84,7 @@ class _MySql:
         """Accounts for both names of this machine, as clients over socket and port are seen."""
         made = []
         with (
-            _connected(unix_socket=str(place.sockets / _SOCKET), user="root") as database,
+            _connected(unix_socket=str(place.sockets / _SOCKET), user=_me()) as database,
             database.cursor() as cursor,
         ):
             cursor.execute("SHOW DATABASES")
@@ -111,7 +111,7 @@ class _MySql:
     def keep_copy(self, place: Place, port: int, database: str, copy: str) -> str:
         """As a dump in a file beside the data: this server copies no database by itself."""
         with (
-            _connected(unix_socket=str(place.sockets / _SOCKET), user="root") as server,
+            _connected(unix_socket=str(place.sockets / _SOCKET), user=_me()) as server,
             server.cursor() as cursor,
         ):
             cursor.execute(
@@ -136,7 +136,7 @@ class _MySql:
         if not file.is_file():
             return "there is no copy"
         with (
-            _connected(unix_socket=str(place.sockets / _SOCKET), user="root") as server,
+            _connected(unix_socket=str(place.sockets / _SOCKET), user=_me()) as server,
             server.cursor() as cursor,
         ):
             cursor.execute("SELECT id FROM information_schema.processlist WHERE db = %s", (database,))
@@ -191,7 +191,7 @@ def _ran(place: Place, names: Sequence[str], words: Sequence[str], data: bytes |
     )
     if program is None:
         return f"{names[0]} is not on this machine"
-    login = ["--no-defaults", f"--socket={place.sockets / _SOCKET}", "--user=root"]
+    login = ["--no-defaults", f"--socket={place.sockets / _SOCKET}", f"--user={_me()}"]
     done = processes.run([program, *login, *words], place.variables, seconds=120, data=data)
     return "" if done.status == 0 else (done.errors.strip().splitlines() or [f"status {done.status}"])[-1]
 
