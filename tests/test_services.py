@@ -5,9 +5,11 @@ from __future__ import annotations
 import json
 import os
 import platform
+import re
 import shutil
 import signal
 import socket
+import subprocess
 from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
@@ -204,6 +206,52 @@ def test_a_person_who_is_not_let_in_is_told_so(roomy: Machine, theirs: int) -> N
     assert run.status == 1
     assert "port 5432 is taken by postgres" in run.err and "does not let this clone in" in run.err
     assert "Check user, password and port" in " ".join(run.err.split())
+
+
+@pytest.fixture
+def small_disk(roomy: Machine) -> Iterator[Path]:
+    """A file system of 24 MB, too small for a data folder."""
+    folder = roomy.home / "small"
+    folder.mkdir()
+    words = ["mount", "-t", "tmpfs", "-o", "size=24m,mode=755", "none", str(folder)]
+    if os.geteuid() != 0 or subprocess.run(words, capture_output=True).returncode:
+        pytest.skip("this user may not mount a file system")
+    yield folder
+    subprocess.run(["umount", "-l", str(folder)], check=True)
+
+
+def test_a_full_disk_is_said_with_its_room_and_the_next_run_goes_on(roomy: Machine, small_disk: Path) -> None:
+    clone = small_disk / "gauges"
+    clone.mkdir()
+    for name, text in FILES.items():
+        (clone / name).write_text(text)
+    for making in ("by initdb", "as a copy"):
+        run = roomy.run("onboard", clone, timeout=120)
+        assert run.status == 1 and re.search(r"The disk is full \(\d+ MB are free", run.err), (making, run.err)
+        assert not any((clone / ".plainfall/services/postgres").iterdir())
+        other = roomy.clone(FILES, name=f"other {making}")  # a prepared folder is kept from now on
+        assert roomy.run("onboard", other, timeout=120).status == 0
+        assert roomy.run("stop", other).status == 0
+    subprocess.run(["mount", "-o", "remount,size=100m", str(small_disk)], check=True)
+    run = roomy.run("onboard", clone, "--json", timeout=120)
+    assert run.status == 0 and run.states["services"] == "done", run.out
+    roomy.run("stop", clone)
+
+
+def test_a_port_that_was_taken_meanwhile(roomy: Machine) -> None:
+    clone = roomy.clone(FILES)
+    port = port_of(roomy.run("onboard", clone, "--json", timeout=120))
+    rows("reader:drops", "CREATE TABLE readings AS SELECT 9 AS millimetres", port)
+    roomy.run("stop", clone)
+    with socket.socket() as other:
+        other.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
+        other.bind(("127.0.0.1", port))
+        other.listen()
+        run = roomy.run("onboard", clone, "--json", timeout=60)
+    assert run.status == 0, run.out
+    moved = port_of(run)
+    assert moved != port and rows("reader:drops", "SELECT * FROM readings", moved) == [(9,)]
+    assert f"localhost:{moved}/" in (clone / ".env").read_text()
 
 
 def test_two_clones_have_a_server_each(roomy: Machine) -> None:

@@ -31,6 +31,7 @@ __all__ = [
     "engines",
     "found_programs",
     "is_of_the_machine",
+    "room_wanted",
 ]
 
 
@@ -107,7 +108,8 @@ class Place:
             raise ServiceFailed(
                 f"{Path(words[0]).name} ended with status {done.status}",
                 lines=tuple(lines[-6:]),
-                remedy="Read the lines above; the data folder is as it was.",
+                remedy=room_wanted("\n".join(lines), self.data)
+                or "Read the lines above; the data folder is as it was.",
             )
         return done
 
@@ -131,6 +133,19 @@ class Place:
         for root, folders, files in os.walk(path):
             for name in (*folders, *files):
                 os.chown(os.path.join(root, name), self.owner.user, self.owner.group, follow_symlinks=False)
+
+
+def room_wanted(said: str, folder: Path) -> str:
+    """What to do where a server's own words say that a disk is full, with what is free where its data lies; "" for
+    other words."""
+    if not re.search(r"(?i)no space left on device|errno:? 28\b|disk quota exceeded|disk is full", said):
+        return ""
+    there = next(one for one in folder.parents if one.exists())
+    free = shutil.disk_usage(there).free // 1024**2
+    return (
+        f"The disk is full ({free:,} MB are free in {there}): make room and run the same command again, it goes "
+        "on there; nothing that was in the data folder is lost."
+    )
 
 
 @dataclass(frozen=True, slots=True)

@@ -15,11 +15,12 @@ from collections.abc import Callable, Mapping, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from plainfall.errors import PathRefused, ServiceFailed
+from plainfall.errors import DiskFull, PathRefused, ServiceFailed
 from plainfall.evidence import Evidence
 from plainfall.server.logs import end_of_log
 from plainfall.server.process import Running, belonging, is_alive, start, stop
-from plainfall.services.engine import Account, Engine, Owner, Place, Program
+from plainfall.services.engine import Account, Engine, Owner, Place, Program, room_wanted
+from plainfall.tracing import trace
 from plainfall.writing import digest_of, locked
 
 if TYPE_CHECKING:
@@ -78,7 +79,7 @@ def make_data(engine: Engine, program: Program, place: Place, cache: Path) -> bo
     shutil.rmtree(partial, ignore_errors=True)
     try:
         if prepared.is_dir() and _is_own(prepared):
-            shutil.copytree(prepared, partial, symlinks=True)
+            _copy(prepared, partial)
             os.utime(prepared)
             place.own(partial)
         else:
@@ -97,6 +98,20 @@ def make_data(engine: Engine, program: Program, place: Place, cache: Path) -> bo
     return True
 
 
+def _copy(made: Path, place: Path) -> None:
+    """Copies a data folder whole. Raises DiskFull, OSError."""
+    try:
+        shutil.copytree(made, place, symlinks=True)
+    except shutil.Error as failures:  # one row a file: the first says it
+        text = str(failures.args[0][0][2])
+        advice = room_wanted(text, place)
+        if not advice:
+            raise
+        raise DiskFull(
+            f"a data folder cannot be made: {text.split(':')[0]}", place=Evidence(str(place)), remedy=advice
+        ) from None
+
+
 def _is_own(folder: Path) -> bool:
     status = folder.lstat()
     return stat.S_ISDIR(status.st_mode) and status.st_uid == os.geteuid()
@@ -110,7 +125,12 @@ def _keep(made: Path, prepared: Path) -> None:
             return
         partial = prepared.with_name(f"{prepared.name}.part")
         shutil.rmtree(partial, ignore_errors=True)
-        shutil.copytree(made, partial, symlinks=True)
+        try:
+            _copy(made, partial)
+        except DiskFull as full:
+            trace.debug("the prepared data folder is not kept: %s", full)  # the next clone makes one itself
+            shutil.rmtree(partial, ignore_errors=True)
+            return
         partial.rename(prepared)
         every = sorted(
             (one for one in prepared.parent.iterdir() if one.is_dir()), key=lambda one: one.stat().st_mtime
@@ -233,7 +253,9 @@ def _wait(
                 f"{engine.title} {said}",
                 lines=tuple(lines[-6:]),
                 log=str(log),
-                remedy="Read the lines above; the whole output is in the log. The data is as it was.",
+                remedy=room_wanted("\n".join(lines), place.data)
+                or "Read the lines above; the whole output is in the log. The data is as it was; where "
+                f"its rows can be made again, move {place.data} away, and an empty one is made.",
             )
         time.sleep(pause)
         pause = min(pause * 1.5, 0.1)
