@@ -227,7 +227,10 @@ def test_a_full_disk_is_said_with_its_room_and_the_next_run_goes_on(roomy: Machi
         (clone / name).write_text(text)
     for making in ("by initdb", "as a copy"):
         run = roomy.run("onboard", clone, timeout=120)
-        assert run.status == 1 and re.search(r"The disk is full \(\d+ MB are free", run.err), (making, run.err)
+        assert run.status == 1 and re.search(r"The disk is full \(\d+ MB are free", run.err), (
+            making,
+            run.err,
+        )
         assert not any((clone / ".plainfall/services/postgres").iterdir())
         other = roomy.clone(FILES, name=f"other {making}")  # a prepared folder is kept from now on
         assert roomy.run("onboard", other, timeout=120).status == 0
