@@ -198,7 +198,7 @@ CASES = [
     # PHP
     _php("php-syntax", "$gauge = ;", 'unexpected token ";"'),
     _php("php-libraries-missing", "require 'vendor/autoload.php';", "vendor/autoload.php"),
-    _php("php-extension-missing", "gmp_add(1, 2);", "gmp_add"),
+    _php("php-extension-missing", "imap_open('rain', '', '');", "imap_open"),
     _php("database-driver-missing", "new PDO('firebird:dbname=gauges');"),
     _php("runtime-memory", "$a = []; while (true) $a[] = str_repeat('rain', 9999);", words="-d memory_limit=4M"),
     _php("file-missing", "require 'stations.php';", "stations.php"),

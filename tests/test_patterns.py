@@ -15,6 +15,7 @@ import pytest
 
 import plainfall
 from plainfall.diagnosis import reading
+from plainfall.patterns import Later
 
 SOURCE = Path(plainfall.__file__).parent
 USE = re.compile(r"\b([A-Z_][A-Z0-9_]*)\.(\w+)\(")
@@ -83,6 +84,8 @@ def held(value: Any, depth: int) -> Iterator[re.Pattern[Any]]:
     """The patterns in a value: itself, or in its items."""
     if isinstance(value, re.Pattern):
         yield value
+    elif isinstance(value, Later):
+        yield value.compiled()
     elif isinstance(value, dict) and depth < 3:
         for one in value.values():
             yield from held(one, depth + 1)

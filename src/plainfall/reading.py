@@ -16,6 +16,7 @@ from typing import Any
 
 from plainfall.errors import BadInput
 from plainfall.evidence import Evidence
+from plainfall.patterns import regex
 
 __all__ = [
     "clone_text",
@@ -36,21 +37,19 @@ _MOST_VALUES = 2_000_000  # values of a document; the largest locks in use have 
 _MOST_YAML_VALUES = 500_000  # after its aliases are put in
 _DEEPEST = 100  # levels; documents that people or their tools write have some ten
 # Files that are searched for hints, and that nothing is written into: their ASCII is enough.
-_SEARCHED = re.compile(
+_SEARCHED = regex(
     r"(^|/)readme[^/]*$|(^|/)[^/]*(?<![a-z])(example|sample|template|dist|tmpl)(?![a-z])[^/]*$"
     r"|\.(py|pyw|m?js|cjs|jsx|tsx?|rb|php|md|markdown|rst|rest|adoc|asciidoc|org)$",
     re.IGNORECASE,
 )
 # PEP 263. Codings that are no tables of letters (escapes, punycode) are not taken from a clone.
-_CODING = re.compile(rb"^[ \t\f]*#.*?coding[:=][ \t]*([-\w.]+)", re.MULTILINE)
-_CODINGS = re.compile(
-    r"(iso-?8859-?|latin-?|cp|windows-?|koi8-?)[\w-]{1,5}|gb\w{1,5}|big5|shift_jis|euc-(jp|kr)"
-)
-_TERMINAL = re.compile(
+_CODING = regex(rb"^[ \t\f]*#.*?coding[:=][ \t]*([-\w.]+)", re.MULTILINE)
+_CODINGS = regex(r"(iso-?8859-?|latin-?|cp|windows-?|koi8-?)[\w-]{1,5}|gb\w{1,5}|big5|shift_jis|euc-(jp|kr)")
+_TERMINAL = regex(
     r"\x1b(?:\[[0-9;?:]{0,40}[ -/]{0,4}[@-~]|\][^\x07\x1b]{0,2000}(?:\x07|\x1b\\)|[()][0-9A-Z]|[=>78])"
 )
 _UTF_16 = (b"\xff\xfe", b"\xfe\xff")
-_SURROGATE_ESCAPE = re.compile(r"\\u[dD][89a-fA-F]")
+_SURROGATE_ESCAPE = regex(r"\\u[dD][89a-fA-F]")
 
 
 def without_colours(text: str) -> str:

@@ -7,11 +7,12 @@ library's ``logging`` is imported. Secrets are covered: the values that ``cover`
 from __future__ import annotations
 
 import os
-import re
 import threading
 from collections.abc import Iterable
 from pathlib import Path
 from typing import TYPE_CHECKING
+
+from plainfall.patterns import regex
 
 if TYPE_CHECKING:
     from logging import Logger
@@ -19,7 +20,7 @@ if TYPE_CHECKING:
 __all__ = ["cover", "trace", "write_to"]
 
 _SHORTEST = 6  # characters of a secret; shorter values stand in ordinary words
-_LOGIN = re.compile(r"(?<=//)[^/\s@]{1,400}@")
+_LOGIN = regex(r"(?<=//)[^/\s@]{1,400}@")
 _COVERED: set[str] = set()
 _LOCK = threading.Lock()
 

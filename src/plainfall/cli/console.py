@@ -5,7 +5,6 @@ from __future__ import annotations
 import argparse
 import io
 import os
-import re
 import secrets
 import shutil
 import sys
@@ -16,6 +15,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any, TextIO
 
 from plainfall.cli.visible import visible
+from plainfall.patterns import regex
 
 if TYPE_CHECKING:
     from rich.console import Console as RichConsole
@@ -28,7 +28,7 @@ __all__ = ["Console"]
 # Before the name of a style in texts on their way to a stream: foreign text cannot hold it, so that what is shown
 # in colours is the program's own.
 _OWN = secrets.token_hex(6)
-_OWN_STYLE = re.compile(_OWN + r"\[([a-z]*)\]")
+_OWN_STYLE = regex(_OWN + r"\[([a-z]*)\]")
 _STYLES = {
     "good": "green",
     "kept": "cyan",

@@ -14,11 +14,12 @@ from typing import Any
 
 from plainfall import __version__
 from plainfall.cli import commands
+from plainfall.patterns import regex
 
 __all__ = ["build_parser", "command_names"]
 
-_TEXT = re.compile(r'\A"""(.+?)\.?(?:"""|\n)')
-_ORDER = re.compile(r"^ORDER = (\d+)", re.MULTILINE)
+_TEXT = regex(r'\A"""(.+?)\.?(?:"""|\n)')
+_ORDER = regex(r"^ORDER = (\d+)", re.MULTILINE)
 _EPILOG = """\
 exit status: 0 done, 1 a step failed, 2 wrong usage, 3 a value is needed that only you have,
 4 nothing here that can be onboarded, 70 a fault of its own, 130 interrupted

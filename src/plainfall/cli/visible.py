@@ -9,15 +9,17 @@ from __future__ import annotations
 
 import re
 
+from plainfall.patterns import regex
+
 __all__ = ["visible"]
 
 # Control characters but for tab and line end; what changes the direction of text or has no width; separators of
 # lines; halves of surrogate pairs, which no encoding takes.
-_HIDDEN = re.compile(
+_HIDDEN = regex(
     "[\x00-\x08\x0b-\x1f\x7f-\x9f\xad\u061c\u180e\u200b-\u200f\u2028-\u202e\u2060-\u206f\ufeff\ufff9-\ufffb"
     "\ud800-\udfff\U000e0000-\U000e007f]"
 )
-_COLOUR = re.compile(r"(\x1b\[[0-9;]*m)")
+_COLOUR = regex(r"(\x1b\[[0-9;]*m)")
 _RESET = "\x1b[0m"
 
 

@@ -12,6 +12,7 @@ from plainfall.clone.vocabulary import Vocabulary
 from plainfall.clone.walk import Tree
 from plainfall.errors import BadInput
 from plainfall.evidence import Evidence
+from plainfall.patterns import regex
 
 __all__ = [
     "GIVEN_FOLDER",
@@ -26,24 +27,24 @@ __all__ = [
     "with_port_words",
 ]
 
-_PROCESS = re.compile(r"^([A-Za-z0-9_-]+):\s*(.+)$")
+_PROCESS = regex(r"^([A-Za-z0-9_-]+):\s*(.+)$")
 # Servers for production; where a framework has a dev server, that is what a developer wants.
-_PRODUCTION = re.compile(r"^(gunicorn|uwsgi|daphne|waitress-serve|mod_wsgi)\b")
+_PRODUCTION = regex(r"^(gunicorn|uwsgi|daphne|waitress-serve|mod_wsgi)\b")
 # A folder of the reader's own, or one in their home, which no clone may choose. A name with an ending is a file.
-_OWN_FOLDER = re.compile(
+_OWN_FOLDER = regex(
     r"^(?=/|~|\$|\.|<|your|my)[^.]*(dir|folder|data|storage|store|packages|repo|collection|root|library|files|dav|music|photos|"
     r"path/to/?$)[^.]*$",
     re.IGNORECASE,
 )
-_DATABASE = re.compile(r"[\w-]+\.(db|sqlite3?)")
-_HOME = re.compile(r"^(~|\$HOME|\$\{HOME\})/")
+_DATABASE = regex(r"[\w-]+\.(db|sqlite3?)")
+_HOME = regex(r"^(~|\$HOME|\$\{HOME\})/")
 GIVEN_FOLDER = ".plainfall/folder"  # from the clone's own folder
-_DEPLOYED = re.compile(
+_DEPLOYED = regex(
     r"deploy|production|docker|container|systemd|nginx|apache|kubernetes|windows", re.IGNORECASE
 )
-_ANOTHER_MACHINE = re.compile(r"(?<![\d.])(?!127\.|0\.0\.0\.0)\d{1,3}(?:\.\d{1,3}){3}(?![\d.])")
+_ANOTHER_MACHINE = regex(r"(?<![\d.])(?!127\.|0\.0\.0\.0)\d{1,3}(?:\.\d{1,3}){3}(?![\d.])")
 # A documented line that changes the machine and not the clone is never run.
-_REACHES_OUT = re.compile(r"\bsudo\b|\bsu\s+-|(?:>|\btee\b[^|;&]*?)\s*(?:/(?!dev/null\b|tmp/)|~)")
+_REACHES_OUT = regex(r"\bsudo\b|\bsu\s+-|(?:>|\btee\b[^|;&]*?)\s*(?:/(?!dev/null\b|tmp/)|~)")
 _PROCESS_STAGES = {"web": "server", "server": "server", "dev": "server", "release": "migrations"}
 
 

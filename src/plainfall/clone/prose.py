@@ -11,21 +11,23 @@ from dataclasses import dataclass
 from functools import lru_cache
 from typing import Protocol
 
+from plainfall.patterns import regex
+
 __all__ = ["Block", "blocks_of", "bounded_lines"]
 
 _LARGEST = 150_000  # characters of a document that are read
 _LONGEST_LINE = 2_000
-_RESTRUCTURED = re.compile(r"^\.\. [\w-]+::|::[ \t]*\n[ \t]*\n[ \t]+\S", re.MULTILINE)
-_UNDERLINE = re.compile(r"([=\-~^\"'`#*+.:_])\1{2,}[ \t]*")
-_DIRECTIVE = re.compile(r"[ \t]*\.\. (?:code-block|code|sourcecode|prompt|parsed-literal)::[ \t]*([\w-]*)")
-_OTHER_DIRECTIVE = re.compile(r"[ \t]*\.\. ")
-_ASCIIDOC_HEADING = re.compile(r"(={1,6}) (\S.*)")
-_ORG_HEADING = re.compile(r"(\*{1,6}) (\S.*)")
-_ORG_BEGIN = re.compile(r"[ \t]*#\+begin_(?:src|example)[ \t]*([\w-]*)", re.IGNORECASE)
-_ORG_END = re.compile(r"[ \t]{0,40}#\+end_", re.IGNORECASE)
-_ASCIIDOC_FENCE = re.compile(r"(-{4,}|\.{4,})[ \t]*")
-_ASCIIDOC_SOURCE = re.compile(r"\[source[,\w%]*?,?[ \t]*([\w-]*)\]|\[\w+\]")
-_FENCE = re.compile(r"[ \t]*(`{3,}|~{3,})[ \t]*([\w+-]*)[ \t]*")
+_RESTRUCTURED = regex(r"^\.\. [\w-]+::|::[ \t]*\n[ \t]*\n[ \t]+\S", re.MULTILINE)
+_UNDERLINE = regex(r"([=\-~^\"'`#*+.:_])\1{2,}[ \t]*")
+_DIRECTIVE = regex(r"[ \t]*\.\. (?:code-block|code|sourcecode|prompt|parsed-literal)::[ \t]*([\w-]*)")
+_OTHER_DIRECTIVE = regex(r"[ \t]*\.\. ")
+_ASCIIDOC_HEADING = regex(r"(={1,6}) (\S.*)")
+_ORG_HEADING = regex(r"(\*{1,6}) (\S.*)")
+_ORG_BEGIN = regex(r"[ \t]*#\+begin_(?:src|example)[ \t]*([\w-]*)", re.IGNORECASE)
+_ORG_END = regex(r"[ \t]{0,40}#\+end_", re.IGNORECASE)
+_ASCIIDOC_FENCE = regex(r"(-{4,}|\.{4,})[ \t]*")
+_ASCIIDOC_SOURCE = regex(r"\[source[,\w%]*?,?[ \t]*([\w-]*)\]|\[\w+\]")
+_FENCE = regex(r"[ \t]*(`{3,}|~{3,})[ \t]*([\w+-]*)[ \t]*")
 
 
 @dataclass(frozen=True)

@@ -9,6 +9,7 @@ from dataclasses import dataclass
 from plainfall.clone.prose import blocks_of, bounded_lines
 from plainfall.clone.vocabulary import Vocabulary
 from plainfall.evidence import Evidence
+from plainfall.patterns import regex
 
 __all__ = [
     "PLACEHOLDER",
@@ -20,14 +21,14 @@ __all__ = [
     "stage_of",
 ]
 
-_HEADING = re.compile(
+_HEADING = regex(
     r"set.?up|start|install|quick|usage|running|run\b|develop|local|build|migrat|seed|data ?base|schema|"
     r"serve|use it|demo\b|\btry\b|trying|impatient|instant",
     re.IGNORECASE,
 )
 _SHELLS = {"", "sh", "bash", "shell", "console", "zsh", "shell-session", "text", "terminal", "cmd"}
-_PROMPT = re.compile(r"^\s*(?:\([\w.-]+\)\s*)?[$%>]\s+")
-_ADDRESS = re.compile(r"https?://(?:localhost|127\.0\.0\.1|0\.0\.0\.0|\[::1\])(?::(\d+))?(/[\w./-]*)?")
+_PROMPT = regex(r"^\s*(?:\([\w.-]+\)\s*)?[$%>]\s+")
+_ADDRESS = regex(r"https?://(?:localhost|127\.0\.0\.1|0\.0\.0\.0|\[::1\])(?::(\d+))?(/[\w./-]*)?")
 
 # In this order: the first that matches says which stage a command belongs to. Two are told by the languages' words.
 _STAGES: tuple[tuple[str, str], ...] = (
@@ -54,27 +55,27 @@ _STAGES: tuple[tuple[str, str], ...] = (
         r"\b(run|serve\w*|server|runserver|start|dev|up|gunicorn|uvicorn|http\.server)\b",
     ),
 )
-_DATABASE = re.compile(r"\b(data ?base|schema|tables|migrations?)\b", re.IGNORECASE)
-_SENTENCE = re.compile(
+_DATABASE = regex(r"\b(data ?base|schema|tables|migrations?)\b", re.IGNORECASE)
+_SENTENCE = regex(
     r"\b(?:run|start|launch|command|execut(?:e|ing)|running|starting)\b[^`\n]{0,40}`{1,2}([^`\n]+)`",
     re.IGNORECASE,
 )
-_ASKS = re.compile(r"--?(help|version|h|v)\b|\b(init|test|migrate|install|update|upgrade|check|shell)\b")
-_LISTENS = re.compile(
+_ASKS = regex(r"--?(help|version|h|v)\b|\b(init|test|migrate|install|update|upgrade|check|shell)\b")
+_LISTENS = regex(
     r"\s(-h +[\w.]+\.\w|-p[ =]?(\d{2,5}(?![\w-])|\$)|--(http-)?(host|port|bind|listen|address|web\w*|daemon))\b"
 )
 # What a document says behind a command that has started a server.
-_THEN_LISTENS = re.compile(
+_THEN_LISTENS = regex(
     r"\blocalhost:\d|127\.0\.0\.1:\d|\b(is|be) (now )?(listening|running on)\b|\bbrowser\b|\bruns on port \d",
     re.IGNORECASE,
 )
 _NEAR = 8  # lines behind a command
 # A word of the reader's own in a documented command.
-PLACEHOLDER = re.compile(
+PLACEHOLDER = regex(
     r"^/?(path|folder|dir|directory)[-_/](to|of)\b|^<[^<>]*>$|^\[[^\[\]]*\]$|^\.\.\.$|^(your|my)[-_]\w|=<[^<>]*>$|"
     r"=(\./|/)?(path|folder|dir|directory)[-_/](to|of)(?=[\W_]|$)"
 )
-_MATCHERS = [(stage, re.compile(pattern, re.IGNORECASE)) for stage, pattern in _STAGES]
+_MATCHERS = [(stage, regex(pattern, re.IGNORECASE)) for stage, pattern in _STAGES]
 
 
 @dataclass(frozen=True, slots=True)

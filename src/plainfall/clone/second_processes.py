@@ -20,19 +20,20 @@ from plainfall.clone.vocabulary import Vocabulary
 from plainfall.clone.walk import Tree
 from plainfall.errors import BadInput
 from plainfall.evidence import Evidence
+from plainfall.patterns import regex
 from plainfall.reading import yaml_value
 
 __all__ = ["SecondProcess", "second_processes"]
 
-_NAME = re.compile(r"[A-Za-z0-9][\w.-]{0,60}")
+_NAME = regex(r"[A-Za-z0-9][\w.-]{0,60}")
 # A person's own look inside, and what is run once, are no processes.
-_ONCE = re.compile(r"console|shell|tests?|postdeploy|setup", re.IGNORECASE)
-_WORKER = re.compile(
+_ONCE = regex(r"console|shell|tests?|postdeploy|setup", re.IGNORECASE)
+_WORKER = regex(
     r"(?:^|\s)(?P<word>worker|beat|rqworker|qcluster|run_huey|process_tasks|runworker|rundramatiq|db_worker|scheduler|"
     r"dramatiq|arq|huey_consumer|consumer)(?=\s|$)|(?:^|[\s/])(?P<file>worker|scheduler|consumer|huey_consumer)\.\w{2,3}(?=\s|$)"
 )
 _COMPOSE_FILES = ("docker-compose.yml", "docker-compose.yaml", "compose.yml", "compose.yaml")
-_SHELL = re.compile(r"^(?:/bin/)?(?:ba)?sh -c ")
+_SHELL = regex(r"^(?:/bin/)?(?:ba)?sh -c ")
 
 
 @dataclass(frozen=True, slots=True)

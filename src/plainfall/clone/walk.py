@@ -12,6 +12,7 @@ from typing import TYPE_CHECKING
 
 from plainfall.evidence import Evidence
 from plainfall.ignoring import ignore_rules
+from plainfall.patterns import regex
 from plainfall.reading import clone_text, is_replaced
 
 if TYPE_CHECKING:
@@ -28,9 +29,9 @@ _ASIDE = (
     r"vendor|third[-_]party|external|contrib|docs?|examples?|samples?|demos?|sandbox|tutorials?|tests?|testing|benchmarks?|"
     r"\.[^/]+"
 )
-_SIDE = re.compile(rf"(^|/)({_ASIDE}|requirements|scripts|tools)(/|$)", re.IGNORECASE)
+_SIDE = regex(rf"(^|/)({_ASIDE}|requirements|scripts|tools)(/|$)", re.IGNORECASE)
 # Of other languages' parts: those, and where a program keeps copies of published packages that its pages load.
-_ANOTHERS = re.compile(
+_ANOTHERS = regex(
     rf"(^|/)({_ASIDE})(/|$)|"
     r"(^|/)(static|public|assets|media|www|web|htdocs|res|resources)/(.+/)?"
     r"(components|libs?|vendors?|plugins|packages|js|bower|themes)/",

@@ -7,6 +7,8 @@ from collections.abc import Callable, Iterable, Mapping
 from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
+from plainfall.patterns import regex
+
 if TYPE_CHECKING:
     from sqlalchemy import Connection
 
@@ -39,24 +41,24 @@ class _Book:
 _BOOKS = (
     _Book(
         "Django", "django_migrations", "SELECT app, name FROM django_migrations",
-        re.compile(r"(?:^|/)(\w+)/migrations/(\d\w+)\.py$"), lambda match: f"{match[1]} {match[2]}",
+        regex(r"(?:^|/)(\w+)/migrations/(\d\w+)\.py$"), lambda match: f"{match[1]} {match[2]}",
     ),
     _Book(
         "Knex", "knex_migrations", "SELECT name FROM knex_migrations",
-        re.compile(r"(?:^|/)migrations/([^/]+\.[cm]?[jt]s)$"), lambda match: match[1],
+        regex(r"(?:^|/)migrations/([^/]+\.[cm]?[jt]s)$"), lambda match: match[1],
     ),
     _Book(
         "Sequelize", "SequelizeMeta", 'SELECT name FROM "SequelizeMeta"',
-        re.compile(r"(?:^|/)migrations/([^/]+\.[cm]?[jt]s)$"), lambda match: match[1],
+        regex(r"(?:^|/)migrations/([^/]+\.[cm]?[jt]s)$"), lambda match: match[1],
     ),
     _Book(
         "Prisma", "_prisma_migrations",
         "SELECT migration_name FROM _prisma_migrations WHERE finished_at IS NOT NULL",
-        re.compile(r"(?:^|/)migrations/([^/]+)/migration\.sql$"), lambda match: match[1],
+        regex(r"(?:^|/)migrations/([^/]+)/migration\.sql$"), lambda match: match[1],
     ),
 )  # fmt: skip
-_REVISION = re.compile(r"^(revision|down_revision)\s*(?::[^=\n]+)?=\s*(.+)$", re.MULTILINE)
-_ALEMBIC = re.compile(r"(?:^|/)versions/[^/]+\.py$")
+_REVISION = regex(r"^(revision|down_revision)\s*(?::[^=\n]+)?=\s*(.+)$", re.MULTILINE)
+_ALEMBIC = regex(r"(?:^|/)versions/[^/]+\.py$")
 
 
 def applied_in(

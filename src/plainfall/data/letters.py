@@ -12,10 +12,12 @@ from email.message import EmailMessage
 from pathlib import Path
 from typing import Any
 
+from plainfall.patterns import regex
+
 __all__ = ["Letter", "letters_in"]
 
-_LINK = re.compile(r"https?://[^\s<>\"'\])}]+")
-_REFERENCE = re.compile(r"""href\s*=\s*["']?(https?://[^"'\s>]+)""", re.IGNORECASE)
+_LINK = regex(r"https?://[^\s<>\"'\])}]+")
+_REFERENCE = regex(r"""href\s*=\s*["']?(https?://[^"'\s>]+)""", re.IGNORECASE)
 _LARGEST = 30 * 1024 * 1024
 
 
@@ -65,7 +67,7 @@ def _letter(file: Path) -> Letter:
         _header(message, "From"),
         _header(message, "To") or _header(message, "X-Sent-To"),
         _header(message, "Subject"),
-        plain or re.sub(r"\s*\n\s*", "\n", re.sub(r"<[^>]+>", " ", marked)).strip(),
+        plain or "\n".join(filter(None, map(str.strip, re.sub(r"<[^>]+>", " ", marked).splitlines()))),
         tuple(dict.fromkeys(one.rstrip(".,;:!?").replace("&amp;", "&") for one in links)),
     )
 

@@ -11,6 +11,7 @@ from typing import TYPE_CHECKING, Any
 
 from plainfall.data.opened import DatabasePlace, opened
 from plainfall.errors import UsageProblem
+from plainfall.patterns import regex
 
 if TYPE_CHECKING:
     from sqlalchemy import Connection
@@ -19,7 +20,7 @@ __all__ = ["Column", "Rows", "Table", "answer_of", "rows_of", "tables_of"]
 
 _EXACT = 100_000  # rows up to which a server's table is counted
 _COUNTING = 0.25  # seconds for the count of one table of a file
-_TIMES = re.compile(
+_TIMES = regex(
     r"(^|_)(at|on|time|date|day|when|timestamp)$|^(created|inserted|added|posted|time|date)", re.IGNORECASE
 )
 _BATCH = 1000
@@ -220,7 +221,7 @@ def _newest(table: Table) -> tuple[list[str], str]:
     return key, f"highest {key[0]} first" if key else ""
 
 
-_MAY_BE_TIME = re.compile(r"date|time|text")  # SQLite has no types of its own for times
+_MAY_BE_TIME = regex(r"date|time|text")  # SQLite has no types of its own for times
 
 
 def shown(value: Any) -> str:

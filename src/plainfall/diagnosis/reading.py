@@ -11,16 +11,17 @@ from pathlib import Path
 from typing import Any
 
 from plainfall.diagnosis.system_packages import install_words
+from plainfall.patterns import regex
 from plainfall.reading import without_colours
 
 __all__ = ["Diagnosis", "diagnose", "lines_that_matter"]
 
-_TELLING = re.compile(
+_TELLING = regex(
     r"error|exception|fatal|failed|cannot|denied|refused|not found|no such|missing|traceback|panic|abort",
     re.IGNORECASE,
 )
 # Lines of a traceback that tell a reader nothing: the import machinery's own frames, and underlines.
-_NOISE = re.compile(r'^\s*File "<frozen |^\s*[\^~]+\s*$')
+_NOISE = regex(r'^\s*File "<frozen |^\s*[\^~]+\s*$')
 _MOST = 12
 _LONGEST = 600  # characters of a line: what follows in it is data, and some patterns take the square of it
 

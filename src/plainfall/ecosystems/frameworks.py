@@ -17,7 +17,6 @@ from __future__ import annotations
 import importlib
 import importlib.util
 import pkgutil
-import re
 from collections.abc import Iterable, Iterator
 from dataclasses import replace
 from functools import cache
@@ -28,12 +27,13 @@ from plainfall.clone.frameworks import FrameworkFound, MigratesFrom, Traits
 from plainfall.clone.walk import Tree, is_side
 from plainfall.ecosystems import languages
 from plainfall.errors import BadInput
+from plainfall.patterns import regex
 from plainfall.server.reload_channel import ChannelFinder
 
 __all__ = ["every_traits", "find_frameworks", "is_repeatable", "reload_channels", "without_files"]
 
 # Commands that may be combined with a migration in one line and touch no database.
-_HARMLESS = re.compile(r"(cd|echo|true|:|export|set)\b|(npx )?prisma generate\b")
+_HARMLESS = regex(r"(cd|echo|true|:|export|set)\b|(npx )?prisma generate\b")
 
 
 @cache

@@ -6,16 +6,16 @@ import re
 from dataclasses import dataclass, replace
 from urllib.parse import quote, unquote
 
+from plainfall.patterns import regex
+
 __all__ = ["Address", "is_local", "parse_address"]
 
-_ADDRESS = re.compile(
+_ADDRESS = regex(
     r"^(?P<scheme>[A-Za-z][\w+.-]*)://"
     r"(?:(?P<user>[^:@/\s]*)(?::(?P<password>[^@/\s]*))?@)?"
     r"(?P<host>\[[0-9A-Fa-f:.]+\]|[^:/?#\s@]*)(?::(?P<port>\d+))?(?P<rest>[/?#]\S*)?$"
 )
-_LOCAL = re.compile(
-    r"^(localhost|127(\.\d+){3}|0\.0\.0\.0|\[?::1?\]?|host\.docker\.internal)$", re.IGNORECASE
-)
+_LOCAL = regex(r"^(localhost|127(\.\d+){3}|0\.0\.0\.0|\[?::1?\]?|host\.docker\.internal)$", re.IGNORECASE)
 
 
 @dataclass(frozen=True, slots=True)

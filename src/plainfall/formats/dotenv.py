@@ -15,17 +15,18 @@ from dataclasses import dataclass
 from plainfall.errors import BadInput
 from plainfall.evidence import Evidence
 from plainfall.formats.entries import Entry
+from plainfall.patterns import regex
 
 __all__ = ["Dotenv", "parse_dotenv", "quoted"]
 
-_ASSIGNMENT = re.compile(r"[^\S\r\n]*(?:export[^\S\r\n]+)?([A-Za-z_][\w.-]*)[^\S\r\n]*=[^\S\r\n]*")
+_ASSIGNMENT = regex(r"[^\S\r\n]*(?:export[^\S\r\n]+)?([A-Za-z_][\w.-]*)[^\S\r\n]*=[^\S\r\n]*")
 # Taken at once and never given back (possessive), since hostile text would be tried in every way otherwise.
-_SINGLE = re.compile(r"'((?:\\['\\]|[^'])*+)")
-_DOUBLE = re.compile(r'"((?:\\.|[^"\\])*)"', re.DOTALL)
-_UNQUOTED = re.compile(r"[^\r\n]*")
-_REST = re.compile(r"[^\r\n]*(?:\r\n|\n|\r|$)")
+_SINGLE = regex(r"'((?:\\['\\]|[^'])*+)")
+_DOUBLE = regex(r'"((?:\\.|[^"\\])*)"', re.DOTALL)
+_UNQUOTED = regex(r"[^\r\n]*")
+_REST = regex(r"[^\r\n]*(?:\r\n|\n|\r|$)")
 _MOST = 5_000  # settings of one file
-_REFERENCE = re.compile(r"\$\{([A-Za-z_][\w.-]*)(?::?-([^}]*))?\}")
+_REFERENCE = regex(r"\$\{([A-Za-z_][\w.-]*)(?::?-([^}]*))?\}")
 _ESCAPES = {"n": "\n", "r": "\r", "t": "\t", '"': '"', "\\": "\\", "'": "'", "$": "$", "`": "`"}
 
 

@@ -8,11 +8,12 @@ from collections.abc import Iterator
 from plainfall.errors import BadInput
 from plainfall.evidence import Evidence
 from plainfall.formats.entries import Entry, comment_above
+from plainfall.patterns import regex
 
 __all__ = ["ini_entries"]
 
-_SECTION = re.compile(r"^\s*\[([^\]]+)\]\s*(?:[;#].*)?$")
-_PAIR = re.compile(r"^([A-Za-z_][\w.\[\]-]*)(\s*[=:]\s*)(.*)$")
+_SECTION = regex(r"^\s*\[([^\]]+)\]\s*(?:[;#].*)?$")
+_PAIR = regex(r"^([A-Za-z_][\w.\[\]-]*)(\s*[=:]\s*)(.*)$")
 
 
 def ini_entries(text: str, path: str) -> Iterator[Entry]:

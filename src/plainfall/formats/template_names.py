@@ -5,10 +5,11 @@ from __future__ import annotations
 import re
 
 from plainfall.formats.documents import kind_of_file
+from plainfall.patterns import regex
 
 __all__ = ["target_of"]
 
-_MARK = re.compile(
+_MARK = regex(
     r"(?:^|(?<=[.\-_]))(?:example|sample|dist|template|default|tpl|tmpl|skel|skeleton)(?=[.\-_]|$)",
     re.IGNORECASE,
 )

@@ -6,6 +6,7 @@ import re
 from collections.abc import Collection, Mapping, Sequence
 from enum import Enum
 
+from plainfall.patterns import regex
 from plainfall.sources.values import Use
 
 __all__ = [
@@ -19,7 +20,7 @@ __all__ = [
     "shown_value",
 ]
 
-_PLACEHOLDER = re.compile(
+_PLACEHOLDER = regex(
     r"^$|^(change|replace|edit|set|fill|put|insert|enter|add|generate)[\W_]?(me|this|it|in|your|here|a|one)\b.*"
     r"|^.*\b(your|my)[\W_]+\w+.*(key|secret|token|password|here|id)\b.*|^your[\W_].*|^.*[\W_]here$"
     r"|^<.*>$|^\[[\w\s-]*\]$|^\{\{.*\}\}$|^%\w+%$|^__\w+__$|^(x{3,}|\*{3,}|\.{3,}|-+|\?+|0{6,}|a{4,})$"
@@ -33,32 +34,32 @@ _OWN = (
     "NEXTAUTH RAILS LARAVEL SYMFONY ACCESS REFRESH HASH ENCRYPTION INTERNAL MASTER ADMIN EXPRESS PASSWORD "
     "TRANSFER WEBHOOK SITE BACKEND KEY PRIVATE DATA FIELD EMAIL VERIFICATION RESET INVITE"
 ).split()
-_OWN_SECRET = re.compile(
+_OWN_SECRET = regex(
     rf"^(({'|'.join(_OWN)})_?)*(SECRET(_KEY)?(_BASE)?|SIGNING_KEY|ENCRYPTION_KEY|SESSION_KEY|COOKIE_KEY|"
     r"(API_)?TOKEN_SALT|SALT|PEPPER|CSRF_KEY|FERNET_KEY|APP_KEYS?|HMAC_KEY|CIPHER_KEY)$"
 )
-_SECRET = re.compile(
+_SECRET = regex(
     r"SECRET|PASSWORD|PASSWD|PASSPHRASE|TOKEN(?!S?_(COUNT|LIMIT|TTL|EXPIR|LIFETIME|URL|TYPE|NAME|HEADER|ISSUER|ALG))|"
     r"PRIVATE|CREDENTIAL|_KEYS?$|^KEYS?$|APIKEY|SALT|PEPPER|DSN$|(^|_)PASS$|(^|_)PWD$|WEBHOOK_URL$"
 )
-_NO_SECRET = re.compile(
+_NO_SECRET = regex(
     r"(^|_)(PUBLIC|PUBLISHABLE)_|_KEY_(ID|NAME|PATH|FILE)$|(SECRET|TOKEN|KEY|PASSWORD)_(FILE|PATH|LENGTH|NAME)$"
 )
-_CREDENTIAL = re.compile(
+_CREDENTIAL = regex(
     r"(^|_)(API_?KEY|ACCESS_KEY(_ID)?|CLIENT_(ID|SECRET)|TOKEN|ACCOUNT_(S?ID)|APP_ID|PROJECT_ID|DSN|WEBHOOK(_URL)?|"
     r"KEY|SECRET|SECRET_(ACCESS_)?KEY|PASSWORD|PASS|LICEN[CS]E|PUBLIC_KEY|PRIVATE_KEY|TENANT(_ID)?|BUCKET)$"
 )
-_OPTIONAL = re.compile(
+_OPTIONAL = regex(
     r"\boptional(ly)?\b|\bnot (needed|required)\b|\bleave (it |this )?(empty|blank|unset)\b|\bwithout it\b|"
     r"\bonly (needed|required|used) (if|when|for)\b|\bin production only\b|\bif you (want|use|need)\b",
     re.IGNORECASE,
 )
-_COMMENT_GENERATES = re.compile(
+_COMMENT_GENERATES = regex(
     r"rand -(hex|base64)|token_(hex|urlsafe)|randomBytes|generate_key|SecureRandom|key:generate|"
     r"\brandom (string|value|text|key|secret)|\blong random\b|\bgenerate (a|one|with|it|your own)\b",
     re.IGNORECASE,
 )
-_MODE = re.compile(r"^(?:\w+_)?(ENV|ENVIRONMENT|MODE|STAGE|PROFILE)$")
+_MODE = regex(r"^(?:\w+_)?(ENV|ENVIRONMENT|MODE|STAGE|PROFILE)$")
 
 
 class Kind(Enum):

@@ -18,6 +18,7 @@ from plainfall.errors import CommandFailed
 from plainfall.evidence import Evidence
 from plainfall.onboarding.explaining import diagnose_for, mend_words
 from plainfall.onboarding.work import Work
+from plainfall.patterns import regex
 from plainfall.processes import release, start
 from plainfall.server.control_group import enter_words, kill_group, make_group, remove_group
 from plainfall.server.process import MARK, Running, adopt_orphans, marked, orphans, stop
@@ -27,8 +28,8 @@ __all__ = ["ENTERS", "USAGE", "check_command", "end_leftovers", "may_be_empty", 
 ENTERS = b"\n" * 40  # the input of a program whose questions all may be left empty
 _LINGER = 1.0  # seconds that the output of a command may stay open after its end
 # What a program says that wants to be told what to do.
-USAGE = re.compile(r"\busage\b|arguments? (is|are) required|missing (argument|command|option)", re.IGNORECASE)
-_BY_ENTER = re.compile(r"\bleave (this|it|the field)? ?(empty|blank)\b|\bdefault\b", re.IGNORECASE)
+USAGE = regex(r"\busage\b|arguments? (is|are) required|missing (argument|command|option)", re.IGNORECASE)
+_BY_ENTER = regex(r"\bleave (this|it|the field)? ?(empty|blank)\b|\bdefault\b", re.IGNORECASE)
 
 
 def check_command(work: Work, command: str, evidence: Evidence) -> None:

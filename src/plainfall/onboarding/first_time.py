@@ -18,22 +18,21 @@ from plainfall.onboarding.stages.filling_data import rows_at_stake
 from plainfall.onboarding.stages.tasks import carry_out
 from plainfall.onboarding.start_help import help_text, help_words, words_of_help
 from plainfall.onboarding.work import Work
+from plainfall.patterns import regex
 from plainfall.server.logs import end_of_log
 from plainfall.survey.documents import documented_uses
 
 __all__ = ["first_step"]
 
-_FIRST = re.compile(
+_FIRST = regex(
     r"(?:init(?:iali[sz]e)?|setup|create|prepare)(?:[-_](?:db|database|tables|instance|config|server))?|init-?db|"
     r"bootstrap|migrate|db|database|(?:index|tables?)-(?:create|init|build)|(?:create|init|build)-index|"
     r"(?:create|generate|make|init)[-_](?:\w+[-_])?\w*(?:keys?|secrets?|salt)"
 )
-_SECOND = re.compile(r"init|upgrade|migrate|create|setup")
+_SECOND = regex(r"init|upgrade|migrate|create|setup")
 # What would take something away, or belongs to somebody else's machine.
-_HARMFUL = re.compile(
-    r"--?(force|drop|reset|wipe|overwrite|delete|clear|purge)\b|[|;&<>`$]|\bsudo\b|https?://"
-)
-_READERS_OWN = re.compile(r"^<|^\[|[A-Z]{2,}[-_]?[A-Z]{2,}|path/to|/your|/my|example\.(com|org)|~/|^/")
+_HARMFUL = regex(r"--?(force|drop|reset|wipe|overwrite|delete|clear|purge)\b|[|;&<>`$]|\bsudo\b|https?://")
+_READERS_OWN = regex(r"^<|^\[|[A-Z]{2,}[-_]?[A-Z]{2,}|path/to|/your|/my|example\.(com|org)|~/|^/")
 _TRIES = 2
 _YES = b"y\n"  # to whether it may begin anew: there are no rows that could be lost
 _PASSWORD = "FIRST_ACCOUNT_PASSWORD"  # the variable that a command line names

@@ -10,11 +10,12 @@ from plainfall.onboarding.second_processes import running_processes, start_secon
 from plainfall.onboarding.stages.first_page import is_good_now
 from plainfall.onboarding.steps import Stage, Step
 from plainfall.onboarding.work import Work
+from plainfall.patterns import regex
 
 __all__ = ["started_for_page"]
 
 # What the command line of a program that makes a page's files says of itself.
-_MAKES_FILES = re.compile(
+_MAKES_FILES = regex(
     r"watch|tailwind|esbuild|webpack|rollup|vite|parcel|sass|postcss|less|assets?\b|css\b|bundle|build",
     re.IGNORECASE,
 )

@@ -7,11 +7,12 @@ from collections.abc import Mapping
 from functools import lru_cache
 
 from plainfall.formats.values import is_secret
+from plainfall.patterns import regex
 
 __all__ = ["masked"]
 
 _SHORTEST = 6  # characters; shorter values stand in ordinary words
-_FRAME = re.compile(r"-----(BEGIN|END) [A-Z0-9 ]+-----")  # around a key in PEM (RFC 7468); no secret
+_FRAME = regex(r"-----(BEGIN|END) [A-Z0-9 ]+-----")  # around a key in PEM (RFC 7468); no secret
 
 
 def masked(text: str, settings: Mapping[str, str]) -> str:

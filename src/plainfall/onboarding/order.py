@@ -12,13 +12,14 @@ from plainfall.ecosystems import languages
 from plainfall.ecosystems.frameworks import every_traits
 from plainfall.errors import BadInput
 from plainfall.evidence import Evidence
+from plainfall.patterns import regex
 
 __all__ = ["in_order", "needs_of", "proxy_targets"]
 
-_LOCAL = re.compile(r"\b(?:localhost|127\.0\.0\.1|0\.0\.0\.0):(\d{2,5})\b")
+_LOCAL = regex(r"\b(?:localhost|127\.0\.0\.1|0\.0\.0\.0):(\d{2,5})\b")
 # Lines about who may ask, and not about whom to ask.
-_ABOUT_ASKERS = re.compile(r"cors|origin|allowed|trusted|client_url|frontend|redirect|webapp", re.IGNORECASE)
-_FILES = re.compile(r"proxy\.conf\.(json|[cm]?js)|setupProxy\.[jt]s")
+_ABOUT_ASKERS = regex(r"cors|origin|allowed|trusted|client_url|frontend|redirect|webapp", re.IGNORECASE)
+_FILES = regex(r"proxy\.conf\.(json|[cm]?js)|setupProxy\.[jt]s")
 
 
 @cache

@@ -19,25 +19,26 @@ from plainfall.onboarding.stages.starting import stop_server
 from plainfall.onboarding.stages.tasks import carry_out
 from plainfall.onboarding.steps import Stage, Step, StepResult
 from plainfall.onboarding.work import DEVELOPMENT, IMPORT_FOLDER, SECRET_KEY, Work
+from plainfall.patterns import regex
 from plainfall.repository import exclude_locally
 from plainfall.server.logs import end_of_log
 from plainfall.settings.setting import Question
 
 __all__ = ["second_try"]
 
-_PROGRAM = re.compile(r"([\w.-]+) is not installed in the part's environment")
-_RUNS_SERVER = re.compile(r"((?:python -m )?[\w.-]+) runserver\b")
+_PROGRAM = regex(r"([\w.-]+) is not installed in the part's environment")
+_RUNS_SERVER = regex(r"((?:python -m )?[\w.-]+) runserver\b")
 # What a program makes by itself, if only its folder is there.
-_WRITTEN = re.compile(
+_WRITTEN = regex(
     r"\.(log|db|sqlite3?|pid|lock|cache)$|(^|/)(logs?|data|var|tmp|cache|instance|uploads|media)/[^/]+$"
 )
 # What a program says that lacks a part of a package that only the package's own code makes.
-_LACKS_BUILD = re.compile(
+_LACKS_BUILD = regex(
     r"bindings|\.node\b|native (build|module|add-?on)|node-gyp|prebuil[dt]|has not been found installed|"
     r"for another platform|npm (install|rebuild)",
     re.IGNORECASE,
 )
-_UNKNOWN_WORD = re.compile(r"[Nn]o such command '([\w-]+)'|invalid choice: '([\w-]+)'")
+_UNKNOWN_WORD = regex(r"[Nn]o such command '([\w-]+)'|invalid choice: '([\w-]+)'")
 _OWN_SETTINGS = "plainfall_development"  # the module's name
 _SERVING_EXTRAS = tuple("server serve web webapp app http api ui gui cli".split())  # the likeliest first
 _LATER = (Stage.MIGRATIONS, Stage.SEEDS, Stage.TASKS, Stage.SERVER, Stage.PROBE)

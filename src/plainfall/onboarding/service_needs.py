@@ -12,6 +12,7 @@ from plainfall.clone.walk import Tree
 from plainfall.errors import BadInput
 from plainfall.formats.addresses import is_local, parse_address
 from plainfall.formats.documents import read_document
+from plainfall.patterns import regex
 from plainfall.services.definitions import Definition, Interpolated
 from plainfall.services.needs import Said, ServiceNeed, kind_of_scheme, needs_of, of_databases
 from plainfall.services.roles import role_of
@@ -21,12 +22,10 @@ from plainfall.settings.units import Unit, sources_of, uses_of
 
 __all__ = ["ServiceNeeds"]
 
-_MANIFEST = re.compile(
+_MANIFEST = regex(
     r"^(requirements[^/]*\.(txt|in)|pyproject\.toml|setup\.(py|cfg)|Pipfile|package\.json|composer\.json|Gemfile)$"
 )
-_ELSEWHERE = re.compile(
-    r"(^|[/_.-])(prod|production|staging|stage|tests?|testing|ci|docker|heroku)([_./-]|$)"
-)
+_ELSEWHERE = regex(r"(^|[/_.-])(prod|production|staging|stage|tests?|testing|ci|docker|heroku)([_./-]|$)")
 _OWN = frozenset({"there already", "given", "asked", "team"})
 
 

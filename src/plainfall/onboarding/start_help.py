@@ -7,12 +7,13 @@ import subprocess
 from collections.abc import Sequence
 
 from plainfall.onboarding.work import Work
+from plainfall.patterns import regex
 from plainfall.processes import run
 
 __all__ = ["help_text", "help_words", "words_of_help"]
 
 _SECONDS = 20.0  # that a program may take to print its help
-_WORD = re.compile(r"^ {1,12}([a-z][\w-]*)(?: {2,40}|$)|(?<=[{,])([a-z][\w-]*)(?=[,}])", re.MULTILINE)
+_WORD = regex(r"^ {1,12}([a-z][\w-]*)(?: {2,40}|$)|(?<=[{,])([a-z][\w-]*)(?=[,}])", re.MULTILINE)
 
 
 def help_text(work: Work, words: Sequence[str]) -> str:

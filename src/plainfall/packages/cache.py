@@ -20,7 +20,6 @@ import errno
 import fcntl
 import json
 import os
-import re
 import shutil
 import tempfile
 import time
@@ -35,12 +34,13 @@ from plainfall.packages.digests import is_key
 from plainfall.packages.placing import Folders, is_written_to
 from plainfall.packages.remembered import Remembered
 from plainfall.packages.unpacking import Unpacked, unpack_zip
+from plainfall.patterns import regex
 from plainfall.writing import read_json, write_replacing
 
 __all__ = ["CachedTree", "PackageCache", "make_tree", "unpack_into_cache"]
 
 _MANIFEST_VERSION = 2
-_FILE_NAME = re.compile(r"[^./\0-\x1f][^/\0-\x1f]{0,239}")
+_FILE_NAME = regex(r"[^./\0-\x1f][^/\0-\x1f]{0,239}")
 _LEFT_FOR = 86_400.0  # seconds after which what was being made counts as given up
 _PARTIAL_FOR = 7 * 86_400.0  # seconds for which a download that broke off is kept
 

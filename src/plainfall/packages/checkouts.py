@@ -14,12 +14,13 @@ from pathlib import Path
 
 from plainfall.errors import DependencyProblem
 from plainfall.evidence import Evidence
+from plainfall.patterns import regex
 from plainfall.processes import Finished, run
 from plainfall.surroundings import passed_on
 
 __all__ = ["COMMIT", "apply_patch", "check_out", "references_of"]
 
-COMMIT = re.compile(r"[0-9a-f]{40}")
+COMMIT = regex(r"[0-9a-f]{40}")
 _TRANSPORTS = "https:ssh:file:http:git"
 _LONGEST = 900.0  # seconds that one call of git may take
 

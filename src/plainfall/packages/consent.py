@@ -8,16 +8,16 @@ chose both the variable and the host.
 
 from __future__ import annotations
 
-import re
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
 from plainfall.evidence import Evidence
+from plainfall.patterns import regex
 
 __all__ = ["VARIABLE", "Withheld", "expanded", "host_in", "withheld_words"]
 
-VARIABLE = re.compile(r"\$\{([A-Za-z_][A-Za-z0-9_]*)\??\}")
-_ADDRESS = re.compile(r"(?:\b\w[\w+.-]{0,30}:)?//(?:[^\s/@]*@)?([^\s/:@?#]+)")
+VARIABLE = regex(r"\$\{([A-Za-z_][A-Za-z0-9_]*)\??\}")
+_ADDRESS = regex(r"(?:\b\w[\w+.-]{0,30}:)?//(?:[^\s/@]*@)?([^\s/:@?#]+)")
 
 
 @dataclass(frozen=True)

@@ -9,14 +9,15 @@ from __future__ import annotations
 import base64
 import binascii
 import hashlib
-import re
 from dataclasses import dataclass
+
+from plainfall.patterns import regex
 
 __all__ = ["ALGORITHMS", "Digest", "is_key"]
 
 # Hex digits by algorithm. The last two protect against accidents only, since collisions can be made.
 ALGORITHMS = {"sha512": 128, "sha384": 96, "sha256": 64, "sha224": 56, "sha1": 40, "md5": 32}
-_KEY = re.compile(r"[0-9a-f]{32,128}")
+_KEY = regex(r"[0-9a-f]{32,128}")
 
 
 def is_key(text: str) -> bool:

@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 import errno
-import re
 from collections.abc import Iterable
 
 from plainfall.errors import ArchiveRefused
+from plainfall.patterns import regex
 
 __all__ = ["check_amount", "check_no_clashes", "is_of_archive", "member_path"]
 
@@ -24,7 +24,7 @@ _OF_ARCHIVE = frozenset(
         errno.ENAMETOOLONG,
     )
 )
-_DRIVE = re.compile(r"^[A-Za-z]:")
+_DRIVE = regex(r"^[A-Za-z]:")
 
 
 def member_path(name: str, archive: str) -> str:

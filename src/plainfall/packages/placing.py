@@ -17,13 +17,14 @@ from pathlib import Path
 
 from plainfall.errors import PathRefused
 from plainfall.evidence import Evidence
+from plainfall.patterns import regex
 
 __all__ = ["Folders", "Placement", "is_written_to", "place_files", "remove_empty_folders"]
 
 # Another device; a file system without hard links; too many links on one file.
 _NO_LINK = frozenset({errno.EXDEV, errno.EPERM, errno.EMLINK, errno.EOPNOTSUPP, errno.ENOSYS, errno.EACCES})
 # Files of packages that programs are known to write into while they run: a link would change every clone's.
-_WRITTEN_TO = re.compile(
+_WRITTEN_TO = regex(
     r"\.(db|db3|sqlite3?|mdb|log|pid|lock|env|ini|cfg|conf)$|(^|/)(\.cache|cache|tmp|var|logs?)/",
     re.IGNORECASE,
 )

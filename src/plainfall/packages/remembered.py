@@ -3,16 +3,16 @@
 from __future__ import annotations
 
 import json
-import re
 from pathlib import Path
 from typing import Any
 
 from plainfall.errors import ArchiveRefused
+from plainfall.patterns import regex
 from plainfall.writing import read_json, write_replacing
 
 __all__ = ["Remembered"]
 
-_NAME = re.compile(r"[A-Za-z0-9][A-Za-z0-9-]{0,180}")
+_NAME = regex(r"[A-Za-z0-9][A-Za-z0-9-]{0,180}")
 
 
 class Remembered:

@@ -9,7 +9,6 @@ from __future__ import annotations
 
 import mmap
 import os
-import re
 import stat
 import tempfile
 import zlib
@@ -19,6 +18,7 @@ from pathlib import Path
 from plainfall.errors import ArchiveRefused
 from plainfall.packages.paths import check_amount, check_no_clashes, member_path
 from plainfall.packages.unpacking import Unpacked
+from plainfall.patterns import regex
 
 __all__ = ["unpack_tarball"]
 
@@ -28,8 +28,8 @@ _LARGEST = 2 * 1024**3
 _GROWTH = 200
 _GROWTH_FREE = 64 * 1024**2
 _PIECE = 1 << 20
-_OCTAL = re.compile(rb"[0-7]*")
-_PAX = re.compile(rb"(?<!\d)\d+ ([^=\n]+)=([^\n]*)\n")
+_OCTAL = regex(rb"[0-7]*")
+_PAX = regex(rb"(?<!\d)\d+ ([^=\n]+)=([^\n]*)\n")
 
 
 def unpack_tarball(data: bytes, folder: Path, name: str) -> list[Unpacked]:

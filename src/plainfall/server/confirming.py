@@ -7,13 +7,14 @@ import re
 from collections.abc import Sequence
 from urllib.parse import urlsplit
 
+from plainfall.patterns import regex
 from plainfall.server.page import read_page
 from plainfall.server.visitor import Answer, Visitor
 
 __all__ = ["confirm", "confirming_link"]
 
-_CONFIRMS = re.compile(r"confirm|verif|activat|validat|token|magic|complete", re.IGNORECASE)
-_NOT = re.compile(r"unsubscribe|reset|delete|remove|cancel|report", re.IGNORECASE)
+_CONFIRMS = regex(r"confirm|verif|activat|validat|token|magic|complete", re.IGNORECASE)
+_NOT = regex(r"unsubscribe|reset|delete|remove|cancel|report", re.IGNORECASE)
 
 
 def confirming_link(base: str, links: Sequence[str]) -> str:

@@ -9,15 +9,16 @@ from __future__ import annotations
 
 import contextlib
 import os
-import re
 import time
 from functools import cache
 from pathlib import Path
 
+from plainfall.patterns import regex
+
 __all__ = ["enter_words", "kill_group", "make_group", "members", "remove_group", "sweep_groups"]
 
 _EMPTY_FOR = 60.0  # seconds
-_NAME = re.compile(r"plainfall-[0-9a-f]{16}")
+_NAME = regex(r"plainfall-[0-9a-f]{16}")
 
 
 @cache

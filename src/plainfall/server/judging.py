@@ -6,6 +6,7 @@ import re
 from collections.abc import Sequence
 from urllib.parse import urlsplit
 
+from plainfall.patterns import regex
 from plainfall.server.page import Page
 from plainfall.server.visitor import Answer
 
@@ -16,17 +17,15 @@ Asset = tuple[str, int, str]
 
 # What only an error page says to its reader.
 _ERROR_PAGES = (
-    re.compile(r"Traceback \(most recent call last\)"),
-    re.compile(r"\b(?:PHP )?(?:Fatal|Parse) error: .{0,120}? in \S+ on line \d+"),
-    re.compile(r"\bUncaught (?:\w+\\)*\w*(?:Error|Exception)\b"),
-    re.compile(r"\bFailed to compile\b"),
-    re.compile(r"\bModule not found: (?:Error: )?Can't resolve\b"),
-    re.compile(
-        r"\b(?:Internal Server Error\b|Server Error \(500\)|Application error: a \w+-side exception\b)"
-    ),
-    re.compile(r"\b(?:ReferenceError|TypeError|SyntaxError): .{0,100}\bat \S+ \(?\S+:\d+"),
-    re.compile(r"\b(?:ActiveRecord|ActionView|ActionController)::\w+(?:Error|NotFound|Missing\w*)\b"),
-    re.compile(r"^Cannot GET /"),
+    regex(r"Traceback \(most recent call last\)"),
+    regex(r"\b(?:PHP )?(?:Fatal|Parse) error: .{0,120}? in \S+ on line \d+"),
+    regex(r"\bUncaught (?:\w+\\)*\w*(?:Error|Exception)\b"),
+    regex(r"\bFailed to compile\b"),
+    regex(r"\bModule not found: (?:Error: )?Can't resolve\b"),
+    regex(r"\b(?:Internal Server Error\b|Server Error \(500\)|Application error: a \w+-side exception\b)"),
+    regex(r"\b(?:ReferenceError|TypeError|SyntaxError): .{0,100}\bat \S+ \(?\S+:\d+"),
+    regex(r"\b(?:ActiveRecord|ActionView|ActionController)::\w+(?:Error|NotFound|Missing\w*)\b"),
+    regex(r"^Cannot GET /"),
 )
 
 

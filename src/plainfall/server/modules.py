@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 import http.client
-import re
 from collections import deque
 from collections.abc import Iterator, Sequence
 from urllib.parse import urljoin, urlsplit
 
+from plainfall.patterns import regex
 from plainfall.server.judging import Asset
 from plainfall.server.visitor import Answer, Visitor
 
@@ -15,11 +15,11 @@ __all__ = ["JAVASCRIPT", "imported_by"]
 
 _MOST = 60  # modules of one page that are asked for
 _LARGEST = 400_000  # bytes of a module that is read: larger ones are bundles
-_IMPORTS = re.compile(
+_IMPORTS = regex(
     r"(?:^|[\n;])[ \t]*(?:import[ \t]*(?:[\w*{}\s,$]{1,2000}?\bfrom[ \t]*)?|"
     r"export[ \t]*(?:\*[\w \t]*|\{[^}]{0,2000}\})[ \t]*from[ \t]*)([\"'])([./][^\"'\n]{0,400})\1"
 )
-JAVASCRIPT = re.compile(r"(?:java|ecma)script|application/json|wasm")
+JAVASCRIPT = regex(r"(?:java|ecma)script|application/json|wasm")
 
 
 def imported_by(visitor: Visitor, scripts: Sequence[tuple[str, bytes]]) -> list[Asset]:

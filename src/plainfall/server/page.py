@@ -8,13 +8,15 @@ from dataclasses import dataclass, field
 from typing import TYPE_CHECKING
 from urllib.parse import urljoin, urlsplit
 
+from plainfall.patterns import regex
+
 if TYPE_CHECKING:
     from selectolax.lexbor import LexborHTMLParser, LexborNode
 
 __all__ = ["ENDS", "Field", "Form", "Page", "read_page"]
 
 # A link that ends or takes away something, and is not followed unasked.
-ENDS = re.compile(r"log-?out|sign-?out|delete|remove|unsubscribe|destroy|reset|shutdown", re.IGNORECASE)
+ENDS = regex(r"log-?out|sign-?out|delete|remove|unsubscribe|destroy|reset|shutdown", re.IGNORECASE)
 
 _SILENT = ["script", "style", "template", "noscript"]
 _WANTED = {"script": "script[src]", "style": "link[rel~=stylesheet]", "image": "img[src], link[rel~=icon]"}

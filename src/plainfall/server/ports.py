@@ -2,19 +2,20 @@
 
 from __future__ import annotations
 
-import re
 import socket
 from collections.abc import Iterable
 from dataclasses import dataclass
+
+from plainfall.patterns import regex
 
 __all__ = ["Holder", "free_port", "holder_of", "is_free", "listening_ports", "with_port"]
 
 _LAST = 65_535
 _ENDPOINTS = (("127.0.0.1", socket.AF_INET), ("::1", socket.AF_INET6))
 _IN_COMMAND = (
-    re.compile(r"(?P<head>--(?:http-?)?port[ =])(?P<port>\d{2,5})\b"),
-    re.compile(r"(?P<head>(?:^|\s)-p\s?)(?P<port>\d{2,5})\b"),
-    re.compile(r"(?P<head>(?:localhost|127\.0\.0\.1|0\.0\.0\.0|\[::1?\])?:)(?P<port>\d{4,5})\b"),
+    regex(r"(?P<head>--(?:http-?)?port[ =])(?P<port>\d{2,5})\b"),
+    regex(r"(?P<head>(?:^|\s)-p\s?)(?P<port>\d{2,5})\b"),
+    regex(r"(?P<head>(?:localhost|127\.0\.0\.1|0\.0\.0\.0|\[::1?\])?:)(?P<port>\d{4,5})\b"),
 )
 
 

@@ -21,6 +21,7 @@ from pathlib import Path
 
 import psutil
 
+from plainfall.patterns import regex
 from plainfall.reading import without_colours
 from plainfall.server.ports import listening_ports
 from plainfall.server.process import Running, belonging, has_ended
@@ -38,21 +39,21 @@ _SILENT_AFTER_QUESTION = 1.5
 _CIRCLE = 4  # restarts without an answer: a restart loop
 
 # A question at the end of a log: with the answers that it offers, or on a line that is not ended.
-_OFFERS = re.compile(
+_OFFERS = regex(
     r"[^\n]{0,200}\?[^\n]{0,40}[(\[](?:y/n|yes/no|y/N|Y/n|Y/N)[)\]][^\n]{0,12}$"
     r"|[^\n]{0,200}\?[ \t]{0,9}(?:»|›)[^\n]{0,200}$"
 )
 # A line that says that the Enter key goes on.
-_ENTER = re.compile(r"\b(?:press|hit|type) (?:enter|return)\b[^\n]{0,40}$", re.IGNORECASE)
+_ENTER = regex(r"\b(?:press|hit|type) (?:enter|return)\b[^\n]{0,40}$", re.IGNORECASE)
 # A reloader whose server ended with an error, and that starts it again after an edit.
-_CRASHED = re.compile(
+_CRASHED = regex(
     r"waiting for (?:a )?files? (?:to )?changes?\b|waiting for changes before restart", re.IGNORECASE
 )
 # The last line of a traceback; with a main thread that has ended by it, a reloader goes on alone.
-_ERROR = re.compile(r"[\w.]{0,100}(?:Error|Exception|NotFound|ImproperlyConfigured)\b")
+_ERROR = regex(r"[\w.]{0,100}(?:Error|Exception|NotFound|ImproperlyConfigured)\b")
 _WAITS = ("?", ":", "»", "›")
 # A prompt at which a program takes commands: it talks with a person, and serves no page.
-_PROMPT = re.compile(r"^[^\n]{0,80}(?:>>>|[\w\])] ?>|❯|➜)[ \t]*$")
+_PROMPT = regex(r"^[^\n]{0,80}(?:>>>|[\w\])] ?>|❯|➜)[ \t]*$")
 _TALKS_AFTER = 6.0  # seconds without any port
 
 

@@ -10,6 +10,7 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
+from plainfall.patterns import regex
 from plainfall.reading import without_colours
 from plainfall.server.channels import open_channel
 from plainfall.server.process import Running, belonging
@@ -18,7 +19,7 @@ from plainfall.server.visitor import ask
 
 __all__ = ["Reloaded", "touch_and_watch"]
 
-_TELLS = re.compile(r"reload|restart|detect|chang|compil|updat|rebuil|hmr|watch", re.IGNORECASE)
+_TELLS = regex(r"reload|restart|detect|chang|compil|updat|rebuil|hmr|watch", re.IGNORECASE)
 _PAUSE = 0.02
 
 

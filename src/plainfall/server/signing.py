@@ -10,6 +10,7 @@ from dataclasses import dataclass
 from typing import Any
 from urllib.parse import urljoin, urlsplit
 
+from plainfall.patterns import regex
 from plainfall.server.page import ENDS, Form, Page, read_page
 from plainfall.server.visitor import Answer, Visitor
 
@@ -37,10 +38,10 @@ _REGISTER = (
     "/users/sign_up",
     "/auth/register",
 )
-_SIGN_IN_LINK = re.compile(r"log-?in|sign-?in|/auth", re.IGNORECASE)
-_REGISTER_LINK = re.compile(r"regist|sign-?up|join|create-?account", re.IGNORECASE)
-_IDENTITY = re.compile(r"user|login|e-?mail|name|identif|account", re.IGNORECASE)
-_COMPLAINT = re.compile(
+_SIGN_IN_LINK = regex(r"log-?in|sign-?in|/auth", re.IGNORECASE)
+_REGISTER_LINK = regex(r"regist|sign-?up|join|create-?account", re.IGNORECASE)
+_IDENTITY = regex(r"user|login|e-?mail|name|identif|account", re.IGNORECASE)
+_COMPLAINT = regex(
     r"\b(?:incorrect|invalid|wrong|(?:enter|provide|give) (?:a|the) (?:correct|valid)|not correct"
     r"|(?:do|does)(?:n't| not) match|failed|forbidden|denied|required|already|unknown"
     r"|too (?:short|common|similar))\b",

@@ -15,12 +15,13 @@ from plainfall.evidence import Evidence
 from plainfall.formats.addresses import parse_address
 from plainfall.formats.documents import Document, kind_of_file, read_document
 from plainfall.formats.values import is_placeholder
+from plainfall.patterns import regex
 from plainfall.services.definitions import Definition, Interpolated
 from plainfall.services.shape import kinds
 
 __all__ = ["find_database_files"]
 
-_FILES = re.compile(
+_FILES = regex(
     r"(^|/)(config/database\.(ya?ml|json)|database\.(ya?ml|json|ini|toml)|alembic\.ini|config/config\.json|"
     r"ormconfig\.(json|ya?ml)|phinx\.(ya?ml|json)|db\.(ya?ml|ini|json|toml))$"
 )
@@ -32,7 +33,7 @@ _PIECES = {
     "port": ("port",),
 }
 _ADDRESSES = ("alembic.sqlalchemy.url", "sqlalchemy.url", "url", "uri", "dsn")
-_COMPUTED = re.compile(r"<%|%env\(|\$\{|%\(|process\.env")
+_COMPUTED = regex(r"<%|%env\(|\$\{|%\(|process\.env")
 # Names in the examples that come with such files.
 _EXAMPLES = frozenset("user username pass password dbname database driver root".split())
 

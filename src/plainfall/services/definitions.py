@@ -18,13 +18,14 @@ from plainfall.clone.walk import Tree
 from plainfall.errors import BadInput
 from plainfall.evidence import Evidence
 from plainfall.formats.dotenv import parse_dotenv
+from plainfall.patterns import regex
 from plainfall.reading import yaml_node
 from plainfall.services.shape import ServiceKind, kind_named, kinds
 
 __all__ = ["Definition", "Interpolated", "find_definitions", "unreadable_definitions"]
 
-_FILE = re.compile(r"^(docker-)?compose([.-](override|dev|development|local))?\.ya?ml$")
-_REFERENCE = re.compile(r"\$(?:\$|\{([A-Za-z_]\w*)(?:(:?[-?+])([^}]*))?\}|([A-Za-z_]\w*))")
+_FILE = regex(r"^(docker-)?compose([.-](override|dev|development|local))?\.ya?ml$")
+_REFERENCE = regex(r"\$(?:\$|\{([A-Za-z_]\w*)(?:(:?[-?+])([^}]*))?\}|([A-Za-z_]\w*))")
 
 
 @dataclass(frozen=True, slots=True)

@@ -14,6 +14,7 @@ from dataclasses import dataclass, field, replace
 from plainfall.evidence import Evidence
 from plainfall.formats.addresses import is_local, parse_address
 from plainfall.formats.values import is_placeholder
+from plainfall.patterns import regex
 from plainfall.services.definitions import Definition
 from plainfall.services.engine import Account
 from plainfall.services.roles import role_of
@@ -21,8 +22,8 @@ from plainfall.services.shape import ServiceKind, kind_named, kinds
 
 __all__ = ["Said", "ServiceNeed", "kind_of_scheme", "needs_of", "of_databases"]
 
-_HINT = re.compile(r"(^|_)(CONNECTION|ENGINE|DIALECT|CLIENT|DRIVER|ADAPTER|TYPE|BACKEND|KIND|VENDOR)$")
-_VERSION = re.compile(r":v?(\d+(?:\.\d+)?)")
+_HINT = regex(r"(^|_)(CONNECTION|ENGINE|DIALECT|CLIENT|DRIVER|ADAPTER|TYPE|BACKEND|KIND|VENDOR)$")
+_VERSION = regex(r":v?(\d+(?:\.\d+)?)")
 
 
 @dataclass(frozen=True, slots=True)

@@ -6,6 +6,7 @@ import re
 from dataclasses import dataclass
 
 from plainfall.formats.values import plain_key
+from plainfall.patterns import regex
 from plainfall.services.shape import kind_named, kinds
 
 __all__ = ["Role", "role_of"]
@@ -30,11 +31,11 @@ _PIECES = {
     "address": "URL URI DSN ADDRESS ADDR CONNECTION_STRING BACKEND CONNECTION_URL",
 }
 _PIECE_WORDS = sorted((word for words in _PIECES.values() for word in words.split()), key=len, reverse=True)
-_ROLE = re.compile(
+_ROLE = regex(
     rf"^(?:.*_)?(?P<service>{'|'.join(sorted(_KINDS, key=len, reverse=True))})_?"
     rf"(?P<piece>{'|'.join(_PIECE_WORDS)})$"
 )
-_BARE_ADDRESS = re.compile(r"^(?:.*_)?(?P<service>DATABASE|REDIS|MONGO|MONGODB|RABBITMQ)$")
+_BARE_ADDRESS = regex(r"^(?:.*_)?(?P<service>DATABASE|REDIS|MONGO|MONGODB|RABBITMQ)$")
 
 
 @dataclass(frozen=True, slots=True)

@@ -10,6 +10,7 @@ from typing import Any
 from plainfall.clone.walk import Tree
 from plainfall.errors import BadInput, UsageProblem
 from plainfall.evidence import Evidence
+from plainfall.patterns import regex
 from plainfall.reading import toml_table
 from plainfall.settings.item import Given
 
@@ -18,7 +19,7 @@ __all__ = ["PREFIX", "TEAM_FILE", "given_values", "install_code", "parse_given",
 # ``PLAINFALL_SET_NAME=value`` gives the setting NAME.
 PREFIX = "PLAINFALL_SET_"
 TEAM_FILE = "plainfall.toml"
-_KEY = re.compile(r"[A-Za-z_][\w.-]*")
+_KEY = regex(r"[A-Za-z_][\w.-]*")
 
 
 def parse_given(pairs: Sequence[str]) -> dict[str, str]:

@@ -10,11 +10,12 @@ from plainfall.ecosystems.frameworks import every_traits
 from plainfall.evidence import Evidence
 from plainfall.formats.addresses import is_local, parse_address
 from plainfall.formats.values import is_placeholder, plain_key
+from plainfall.patterns import regex
 from plainfall.settings.matching import Match
 
 __all__ = ["Listener", "bind_value", "local_port", "match_listeners"]
 
-_CLIENT_PREFIX = re.compile(
+_CLIENT_PREFIX = regex(
     "^("
     + "|".join(
         [*(one for traits in every_traits() for one in traits.client_prefixes), "GATSBY_", "EXPO_PUBLIC_"]
@@ -22,24 +23,24 @@ _CLIENT_PREFIX = re.compile(
     + ")"
 )
 _PREFIX = "|".join(one for traits in every_traits() for one in traits.prefixes)
-_PORT = re.compile(rf"^({_PREFIX}|(APP|SERVER|HTTP|WEB|API|BACKEND|LISTEN|HTTP_SERVER|SERVICE)_)?PORT$")
-_CLIENT_PORT = re.compile(r"^(CLIENT|FRONTEND|UI|WEBAPP|DASHBOARD)_PORT$")
-_API = re.compile(
+_PORT = regex(rf"^({_PREFIX}|(APP|SERVER|HTTP|WEB|API|BACKEND|LISTEN|HTTP_SERVER|SERVICE)_)?PORT$")
+_CLIENT_PORT = regex(r"^(CLIENT|FRONTEND|UI|WEBAPP|DASHBOARD)_PORT$")
+_API = regex(
     r"^(?:\w+_)?(API|BACKEND|SERVER|GRAPHQL)(_BASE|_ROOT|_SERVER|_PUBLIC)?_?(URL|URI|ENDPOINT|ORIGIN|ADDRESS|HOST|BASE)$"
     r"|^(API|BACKEND)$|^API_BASE$"
 )
-_OWN = re.compile(
+_OWN = regex(
     r"^(APP|BASE|SITE|PUBLIC|NEXTAUTH|AUTH|ROOT|HOST|SELF|SERVER|SERVICE|BACKEND|API)(_BASE|_PUBLIC)?_(URL|URI|ADDRESS|ORIGIN)$|"
     r"^(URL|ORIGIN|DOMAIN_URL)$"
 )
-_CLIENT = re.compile(
+_CLIENT = regex(
     r"^(CLIENT|FRONTEND|FRONT_END|UI|WEB|WEBAPP|DASHBOARD|SPA)(_BASE|_APP|_PUBLIC)?_(URL|URI|ORIGIN|ADDRESS|HOST)$"
 )
-_ORIGINS = re.compile(
+_ORIGINS = regex(
     r"^(?:\w+_)?(CORS(_\w+)?|ALLOWED?_ORIGINS?|TRUSTED_ORIGINS?|ALLOWED_CORS|ORIGIN_WHITELIST|CORS_ORIGINS?)$"
 )
-_HOSTS = re.compile(r"^(?:\w+_)?(ALLOWED_HOSTS?|TRUSTED_HOSTS?|HOSTS_ALLOWED)$")
-_BIND = re.compile(r"^((APP|SERVER|HTTP|WEB|API|LISTEN|BIND)_)?(HOST|BIND|BIND_ADDRESS|LISTEN_ADDRESS)$")
+_HOSTS = regex(r"^(?:\w+_)?(ALLOWED_HOSTS?|TRUSTED_HOSTS?|HOSTS_ALLOWED)$")
+_BIND = regex(r"^((APP|SERVER|HTTP|WEB|API|LISTEN|BIND)_)?(HOST|BIND|BIND_ADDRESS|LISTEN_ADDRESS)$")
 
 
 @dataclass(frozen=True, slots=True)
@@ -96,7 +97,7 @@ def local_port(value: str) -> int | None:
     return int(match.group(1)) if match else None
 
 
-_LOCAL = re.compile(r"(?:\w+://)?(?:localhost|127\.0\.0\.1|0\.0\.0\.0|\[::1\]):(\d{2,5})(?:/.*)?")
+_LOCAL = regex(r"(?:\w+://)?(?:localhost|127\.0\.0\.1|0\.0\.0\.0|\[::1\]):(\d{2,5})(?:/.*)?")
 
 
 def _words(listener: Listener) -> str:

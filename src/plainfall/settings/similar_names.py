@@ -6,6 +6,7 @@ import re
 from collections.abc import Collection
 
 from plainfall.ecosystems.frameworks import every_traits
+from plainfall.patterns import regex
 
 __all__ = ["nearest"]
 
@@ -38,7 +39,7 @@ _SAME = {
     "TIME": "TIMEOUT",
     "INTERVAL": "PERIOD",
 }
-_PREFIXES = re.compile(
+_PREFIXES = regex(
     "^(" + "|".join([one for it in every_traits() for one in (*it.client_prefixes, *it.prefixes)]) + "|APP_)"
 )
 

@@ -16,30 +16,31 @@ from plainfall.errors import BadInput
 from plainfall.evidence import Evidence
 from plainfall.formats.documents import kind_of_file, read_document
 from plainfall.formats.template_names import target_of
+from plainfall.patterns import regex
 from plainfall.sources.values import FileFound, Load
 
 __all__ = ["find_templates", "resolved_loads"]
 
 # File names that people keep settings in; a template of another name counts if the code loads its file.
-_SETTINGS_NAME = re.compile(
+_SETTINGS_NAME = regex(
     r"^\.?(config|conf|configuration|settings?|database|db|secrets?|credentials|parameters|params|local|app|"
     r"application|options|env|environment|storage|mail|services?|server|defaults?)([._-]?(local|dev|development))?"
     r"\.\w+$",
     re.IGNORECASE,
 )
-_NO_SETTINGS = re.compile(
+_NO_SETTINGS = regex(
     r"(^|[./-])(docker-compose|compose|package|tsconfig|composer|phpunit|phpstan|psalm|eslintrc|babelrc|prettierrc|"
     r"mkdocs|pyproject|tox|renovate|openapi|swagger)\b",
     re.IGNORECASE,
 )
-_ELSEWHERE = re.compile(
+_ELSEWHERE = regex(
     r"(^|/)(tests?|spec|docs?|examples?|fixtures|node_modules|\.github|deploy|k8s|charts)(/|$)"
 )
-_MODES = re.compile(r"\b(prod|production|test|testing|ci|staging|docker|e2e|heroku|cypress)\b", re.IGNORECASE)
+_MODES = regex(r"\b(prod|production|test|testing|ci|staging|docker|e2e|heroku|cypress)\b", re.IGNORECASE)
 
 
 # The first words of a file that is code, whatever its ending says.
-_CODE = re.compile(r"^(import \w|from [\w.]+ import |<\?php|const \w+ ?= ?require\()", re.MULTILINE)
+_CODE = regex(r"^(import \w|from [\w.]+ import |<\?php|const \w+ ?= ?require\()", re.MULTILINE)
 
 
 def find_templates(

@@ -2,19 +2,19 @@
 
 from __future__ import annotations
 
-import re
 from collections.abc import Mapping
 from dataclasses import dataclass, replace
 
 from plainfall.clone.parts import PartFound, SettingsFound, Survey
 from plainfall.clone.walk import Tree
 from plainfall.ecosystems import languages, recognising_of
+from plainfall.patterns import regex
 from plainfall.sources.names import is_process_variable
 from plainfall.sources.values import Constant, FileFound, Use
 
 __all__ = ["Unit", "constants_of", "document_uses", "sources_of", "units_of", "uses_of"]
 
-_TESTS = re.compile(
+_TESTS = regex(
     r"(^|/)(tests?|__tests__|spec|specs|testing|docs?|examples?|fixtures|e2e|cypress|stories|migrations|vendor|dist|"
     r"build)(/|$)|(^|/)(tests?|test_[^/]*|conftest|[^/]*_test|[^/]*_spec)\.\w+$|\.(test|spec|stories)\.\w+$"
 )

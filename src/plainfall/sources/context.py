@@ -7,6 +7,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field
 from typing import TYPE_CHECKING
 
+from plainfall.patterns import regex
 from plainfall.sources.names import looks_secret
 from plainfall.sources.trees import THROUGH, Source, arguments_of, called, literal, source_text
 from plainfall.sources.values import Use
@@ -18,9 +19,9 @@ __all__ = ["Context", "Grammar", "context_of", "use_of"]
 
 _SCOPES = frozenset("statement_block program compound_statement body_statement method".split())
 _CALLBACKS = frozenset("arrow_function function_expression block do_block anonymous_function".split())
-_LENGTH = re.compile(r"\.(length|size|bytesize)\b|strlen\(")
-_TRUTHS = re.compile(r"""^['"]?(true|false|1|0|yes|no|on|off)['"]?$""", re.IGNORECASE)
-_ASSERTS = re.compile(r"^(console\.)?(assert(\.\w+)?|invariant|assertDefined|ensure)$")
+_LENGTH = regex(r"\.(length|size|bytesize)\b|strlen\(")
+_TRUTHS = regex(r"""^['"]?(true|false|1|0|yes|no|on|off)['"]?$""", re.IGNORECASE)
+_ASSERTS = regex(r"^(console\.)?(assert(\.\w+)?|invariant|assertDefined|ensure)$")
 
 
 @dataclass(frozen=True)

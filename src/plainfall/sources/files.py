@@ -11,6 +11,7 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
+from plainfall.patterns import regex
 from plainfall.sources.values import FileFound
 from plainfall.workers import worker_pool
 from plainfall.writing import digest_of, read_json, write_json
@@ -21,8 +22,8 @@ _VERSION = 11  # of what the readers find: raised when they find more, so that r
 _LARGEST = 1024 * 1024
 _MANY = 300  # below this many files to read, starting a second process costs more than it saves
 
-_ASSIGNED = re.compile(rb"=[ \t]*['\"`\d]")
-_CONSTANT = re.compile(
+_ASSIGNED = regex(rb"=[ \t]*['\"`\d]")
+_CONSTANT = regex(
     rb"(host|hostname|port|url|uri|addr|address|device|serial|endpoint|server|broker|ip|bind|origin|backend|"
     rb"tty|api)['\"]?\s*(:\s*\w+\s*)?$",
     re.IGNORECASE,

@@ -4,12 +4,14 @@ from __future__ import annotations
 
 import re
 
+from plainfall.patterns import regex
+
 __all__ = ["FILE_NAME", "IS_KEY", "constant_kind", "covered", "is_process_variable", "looks_secret"]
 
-IS_KEY = re.compile(r"[A-Za-z_][A-Za-z0-9_.-]*")
+IS_KEY = regex(r"[A-Za-z_][A-Za-z0-9_.-]*")
 
 # Names of files that may hold settings, as they stand in string literals; an ending alone is none.
-FILE_NAME = re.compile(
+FILE_NAME = regex(
     r"[\w./@~ -]*(?:\.?env(?:\.[\w.-]+)?|(?<=[\w~-])\.(?:env|ya?ml|toml|json|ini|cfg|conf|php|properties))$",
     re.IGNORECASE,
 )
@@ -23,7 +25,7 @@ _PROCESS = frozenset(
     "INIT_CWD REQUEST_METHOD REQUEST_URI SCRIPT_NAME SCRIPT_FILENAME SERVER_NAME SERVER_SOFTWARE "
     "DOCUMENT_ROOT REMOTE_ADDR PHP_SELF QUERY_STRING CONTENT_TYPE CONTENT_LENGTH argv argc".split()
 )
-_PROCESS_PREFIX = re.compile(
+_PROCESS_PREFIX = regex(
     r"^(npm_|HTTP_(?!PORT|HOST$|SERVER|TIMEOUT|PROXY|BASIC)|GITHUB_(?:ACTIONS?|REF|SHA|"
     r"WORKSPACE|RUN_|EVENT)|PYTEST_|JEST_|VITEST|LC_|DYNO$|REQUEST_TIME)"
 )
@@ -36,14 +38,14 @@ def is_process_variable(key: str, *, client: bool = False) -> bool:
     return key in _PROCESS or _PROCESS_PREFIX.match(key) is not None or (client and key in _BUILT_IN)
 
 
-_PORT = re.compile(r"(^|_)PORT$")
-_HOST = re.compile(r"(^|_)(HOST|HOSTNAME|IP|IP_ADDR|IP_ADDRESS|SERVER_NAME|BIND|BIND_ADDRESS)$")
-_DEVICE = re.compile(r"(^|_)(DEVICE|DEV|SERIAL|SERIAL_PORT|TTY|DEVICE_PATH|COM_PORT|PORT)$")
-_ADDRESS = re.compile(
+_PORT = regex(r"(^|_)PORT$")
+_HOST = regex(r"(^|_)(HOST|HOSTNAME|IP|IP_ADDR|IP_ADDRESS|SERVER_NAME|BIND|BIND_ADDRESS)$")
+_DEVICE = regex(r"(^|_)(DEVICE|DEV|SERIAL|SERIAL_PORT|TTY|DEVICE_PATH|COM_PORT|PORT)$")
+_ADDRESS = regex(
     r"(^|_)(URL|URI|ADDR|ADDRESS|ENDPOINT|BASE_URL|API|API_URL|SERVER|BROKER|BACKEND|ORIGIN|DSN)$"
 )
-_IPV4 = re.compile(r"\d{1,3}(\.\d{1,3}){3}$")
-_HOST_VALUE = re.compile(r"[A-Za-z0-9](?:[A-Za-z0-9-]*[A-Za-z0-9])?(?:\.[A-Za-z0-9-]+)*$")
+_IPV4 = regex(r"\d{1,3}(\.\d{1,3}){3}$")
+_HOST_VALUE = regex(r"[A-Za-z0-9](?:[A-Za-z0-9-]*[A-Za-z0-9])?(?:\.[A-Za-z0-9-]+)*$")
 
 
 def constant_kind(name: str, value: str | int) -> str:

@@ -7,26 +7,27 @@ import re
 from collections.abc import Iterator
 
 from plainfall.evidence import Evidence
+from plainfall.patterns import regex
 from plainfall.sources.values import Constant
 
 __all__ = ["MAY_STAND", "service_addresses"]
 
 # Where such an address may stand, in the bytes of a file.
-MAY_STAND = re.compile(
+MAY_STAND = regex(
     rb"(?:postgres\w*|mysql\w*|mariadb\w*|rediss?|valkeys?|memcached?|mongodb|amqps?|mqtts?)(?:\+\w+)?://|"
     rb"(?:Redis|createClient)\(|django\.\S*backends\.(?:postg|mysql)"
 )
-_ADDRESS = re.compile(
+_ADDRESS = regex(
     r"""["'`]((?:postgres\w*|mysql\w*|mariadb\w*|rediss?|valkeys?|memcached?|mongodb|amqps?|mqtts?)(?:\+\w+)?://"""
     r"""[^\s"'`${}<>%()]+)["'`]""",
     re.IGNORECASE,
 )
 # A client of a cache that is made with nothing goes to this machine and the usual port.
-_CLIENT = re.compile(
+_CLIENT = regex(
     r"(?:(?<![\w.])(?:redis|aioredis|redis\.asyncio)\.(?:Strict)?Redis|\bnew (?:IO)?Redis|(?<![\w.])createClient)"
     r"\(\s*(?:\)|host\s*=\s*[\"'](?:localhost|127\.0\.0\.1)[\"']\s*(?:,\s*port\s*=\s*(\d+))?)"
 )
-_COMMENT = re.compile(r"^\s*(#|//|\*|--)")
+_COMMENT = regex(r"^\s*(#|//|\*|--)")
 
 
 def service_addresses(text: str, path: str) -> Iterator[Constant]:

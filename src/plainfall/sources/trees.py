@@ -14,6 +14,7 @@ from functools import cache
 from typing import TYPE_CHECKING
 
 from plainfall.evidence import Evidence
+from plainfall.patterns import regex
 from plainfall.sources.names import covered
 
 if TYPE_CHECKING:
@@ -27,7 +28,7 @@ THROUGH = frozenset(
     "parenthesized_statements type_assertion".split()
 )
 _STRINGS = frozenset("string encapsed_string template_string".split())
-_IF = re.compile(r"\b(if|unless)\b")
+_IF = regex(r"\b(if|unless)\b")
 
 
 @cache

@@ -19,30 +19,31 @@ from plainfall.clone.vocabulary import Vocabulary
 from plainfall.clone.walk import Tree
 from plainfall.errors import BadInput
 from plainfall.evidence import Evidence
+from plainfall.patterns import regex
 
 __all__ = ["document_commands", "documented_uses"]
 
-_NAMES = re.compile(
+_NAMES = regex(
     r"^(contributing|install(ation|ing)?|develop(ment|ing|er)?|hacking|set.?up|quick.?start|getting.?started|running|"
     r"usage|tutorial)(\.(md|markdown|rst|txt|adoc|org))?$",
     re.IGNORECASE,
 )
 _DOCUMENTS = 24  # that are read for a part
 _PAGES = 60  # of another name, in which only the project's own programs are looked for
-_IS_PAGE = re.compile(r"\.(md|markdown|rst|txt|adoc|org)$", re.IGNORECASE)
-_SERVES = re.compile(r"\s(run)?-?(serve|server|web|webserver|start)\b(?!.*[|;&<>`])")
+_IS_PAGE = regex(r"\.(md|markdown|rst|txt|adoc|org)$", re.IGNORECASE)
+_SERVES = regex(r"\s(run)?-?(serve|server|web|webserver|start)\b(?!.*[|;&<>`])")
 _PAGE_RANK = 42
 _LOWER = 14  # ranks below the README's own steps
 _BUILD_RANK = 54
 _BUILD_FILES = ("Makefile", "makefile", "GNUmakefile", "justfile", "Justfile")
-_TARGET = re.compile(r"^([\w-]+)[ \t]*:(?!=)[^\n]*\n((?:(?:\t|[ ]{2,})[^\n]*\n?)+)", re.MULTILINE)
+_TARGET = regex(r"^([\w-]+)[ \t]*:(?!=)[^\n]*\n((?:(?:\t|[ ]{2,})[^\n]*\n?)+)", re.MULTILINE)
 _TARGETS = (
     (
         "server",
-        re.compile(r"(run|start|serve|dev)([-_]?(server|dev|local|app|web))?|(dev|run)?server|develop|up"),
+        regex(r"(run|start|serve|dev)([-_]?(server|dev|local|app|web))?|(dev|run)?server|develop|up"),
     ),
-    ("migrations", re.compile(r"migrate|(init|create|setup|upgrade)[-_]?db|db[-_](init|upgrade|migrate)")),
-    ("seeds", re.compile(r"seed(s|[-_]?db|[-_]?data)?|load[-_]?(fixtures|data)|fixtures")),
+    ("migrations", regex(r"migrate|(init|create|setup|upgrade)[-_]?db|db[-_](init|upgrade|migrate)")),
+    ("seeds", regex(r"seed(s|[-_]?db|[-_]?data)?|load[-_]?(fixtures|data)|fixtures")),
 )
 
 

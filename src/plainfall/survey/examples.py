@@ -8,15 +8,16 @@ from plainfall.clone.walk import Tree
 from plainfall.ecosystems import languages
 from plainfall.ecosystems.shape import Language
 from plainfall.evidence import Evidence
+from plainfall.patterns import regex
 
 __all__ = ["find_examples"]
 
-_FOLDER = re.compile(
+_FOLDER = regex(
     r"(^|/)(examples?|demos?|samples?|sandbox|testproj(ect)?|(example|demo|sample|test)[-_]?(project|app|site)|"
     r"tutorials?)(/|$)",
     re.IGNORECASE,
 )
-_COMMON = re.compile(r"(setup|manage)\.\w+$")
+_COMMON = regex(r"(setup|manage)\.\w+$")
 _MOST = 80  # folders that are looked into
 
 

@@ -14,6 +14,7 @@ from plainfall.ecosystems import vocabulary
 from plainfall.ecosystems.shape import Language, Recognising
 from plainfall.errors import BadInput
 from plainfall.evidence import Evidence
+from plainfall.patterns import regex
 from plainfall.reading import json_value
 
 __all__ = ["container_commands", "editor_commands"]
@@ -23,7 +24,7 @@ _CONTAINER_RANK = 32
 _EDITOR_RANK = 36
 _CONTAINERS = ("Dockerfile.dev", "docker/Dockerfile.dev", ".devcontainer/Dockerfile", "Dockerfile")
 _LAUNCH = ".vscode/launch.json"
-_INSIDE = re.compile(r"^(/(?:usr/src/)?(?:app|code|src|srv|opt/\w+|workspace)/)")
+_INSIDE = regex(r"^(/(?:usr/src/)?(?:app|code|src|srv|opt/\w+|workspace)/)")
 
 
 def container_commands(tree: Tree, folder: str, language: Language) -> Iterator[Command]:

@@ -16,6 +16,7 @@ from plainfall.ecosystems.frameworks import find_frameworks, without_files
 from plainfall.ecosystems.shape import Language, Recognising
 from plainfall.errors import BadInput, NothingToOnboard
 from plainfall.evidence import Evidence
+from plainfall.patterns import regex
 from plainfall.reading import is_replaced
 from plainfall.services.definitions import unreadable_definitions
 from plainfall.settings.templates import find_templates
@@ -31,7 +32,7 @@ __all__ = ["look"]
 
 _Recognised = tuple[str, Language, Recognising, list[Evidence]]
 
-_README = re.compile(r"^readme(\.(md|markdown|mkd|rst|rest|adoc|asciidoc|asc|org|txt))?$", re.IGNORECASE)
+_README = regex(r"^readme(\.(md|markdown|mkd|rst|rest|adoc|asciidoc|asc|org|txt))?$", re.IGNORECASE)
 _SHOWN = 8  # files of another coding that are named
 _COMPILED = {
     "Cargo.toml": "Rust",

@@ -9,13 +9,14 @@ from itertools import chain
 from plainfall.clone.readme import ReadmeStep
 from plainfall.clone.walk import Tree
 from plainfall.ecosystems.shape import Recognising
+from plainfall.patterns import regex
 
 __all__ = ["modes_of"]
 
-_EXPORT = re.compile(r"(?:export|set)\s+([A-Z][A-Z0-9_]*)=(['\"]?)([\w./:@-]+)\2")
-_INLINE = re.compile(r"(?:^|&&|;|\bcross-env|\benv)\s*((?:[A-Z][A-Z0-9_]*=[\w./:@-]+\s+)+)\S")
-_ASSIGNED = re.compile(r"(?<![A-Z0-9_])([A-Z][A-Z0-9_]*)=([\w./:@-]+)")
-_MODE = re.compile(
+_EXPORT = regex(r"(?:export|set)\s+([A-Z][A-Z0-9_]*)=(['\"]?)([\w./:@-]+)\2")
+_INLINE = regex(r"(?:^|&&|;|\bcross-env|\benv)\s*((?:[A-Z][A-Z0-9_]*=[\w./:@-]+\s+)+)\S")
+_ASSIGNED = regex(r"(?<![A-Z0-9_])([A-Z][A-Z0-9_]*)=([\w./:@-]+)")
+_MODE = regex(
     r"^(\w+_)?(ENV|ENVIRONMENT|PROFILE|MODE|SETTINGS_MODULE|SETTINGS|CONFIG|CONFIG_NAME|STAGE|APP|DEBUG)$"
 )
 _NEVER = frozenset("PATH HOME LD_PRELOAD LD_LIBRARY_PATH PYTHONHOME NODE_OPTIONS RUBYOPT".split())

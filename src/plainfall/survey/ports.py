@@ -13,13 +13,14 @@ from plainfall.ecosystems.frameworks import every_traits
 from plainfall.errors import BadInput
 from plainfall.evidence import Evidence
 from plainfall.formats.documents import read_document
+from plainfall.patterns import regex
 from plainfall.sources.values import FileFound
 
 __all__ = ["PORT_KEYS", "USUAL", "port_wanted"]
 
 USUAL = "the usual default"
 PORT_KEYS = ("PORT", "SERVER_PORT", "APP_PORT", "HTTP_PORT", "WEB_PORT", "HTTP_SERVER_PORT")
-_IN_COMMAND = re.compile(r"(?:--port[ =]|-p +|:)(\d{4,5})\b")
+_IN_COMMAND = regex(r"(?:--port[ =]|-p +|:)(\d{4,5})\b")
 
 
 _FIRST = 1024  # the first port that an ordinary user may listen on

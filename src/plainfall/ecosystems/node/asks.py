@@ -13,18 +13,19 @@ from plainfall.ecosystems.node.lines import Lines, known_lines
 from plainfall.ecosystems.node.versions import is_range
 from plainfall.errors import BadInput
 from plainfall.evidence import Evidence
+from plainfall.patterns import regex
 from plainfall.reading import json_object
 from plainfall.runtimes.asks import Strength, VersionAsk
 
 __all__ = ["manifest", "node_asks"]
 
 Reader = Callable[[Tree, str, Lines], Iterator[VersionAsk]]
-_VERSION = re.compile(r"v?(\d+)(?:\.(\d+|x)(?:\.(\d+|x))?)?$")
-_PROSE = re.compile(
+_VERSION = regex(r"v?(\d+)(?:\.(\d+|x)(?:\.(\d+|x))?)?$")
+_PROSE = regex(
     r"\bNode(?:\.?js)?\s*(?:version\s*)?\(?\s*(>=|≥|v)?\s*(\d{1,2}(?:\.\d+){0,2})(\.x)?(\s*\+|\s+or\s+(?:later|newer|higher|above))?",
     re.IGNORECASE,
 )
-_STATED = re.compile(r"(?:node[-_]version['\"]?\s*:|image:\s*node:)\s*(.+)$")
+_STATED = regex(r"(?:node[-_]version['\"]?\s*:|image:\s*node:)\s*(.+)$")
 
 
 def node_asks(tree: Tree, folder: str, cache: Path | None = None) -> list[VersionAsk]:

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import os
-import re
 from collections.abc import Mapping, Sequence
 from pathlib import Path
 from typing import Any
@@ -11,11 +10,12 @@ from typing import Any
 from plainfall.confinement import Confined
 from plainfall.ecosystems.node.locks.package import Package
 from plainfall.errors import BadInput
+from plainfall.patterns import regex
 from plainfall.reading import foreign_json
 
 __all__ = ["bins_of", "bins_of_manifest", "bundled_bins", "link_commands"]
 
-_BUNDLED = re.compile(r"((?:.+/)?node_modules)/((?:@[^/]+/)?[^/]+)/package\.json")
+_BUNDLED = regex(r"((?:.+/)?node_modules)/((?:@[^/]+/)?[^/]+)/package\.json")
 
 
 def link_commands(

@@ -2,20 +2,19 @@
 
 from __future__ import annotations
 
-import re
-
 from plainfall.clone.parts import Extension
 from plainfall.clone.walk import Tree
 from plainfall.ecosystems.node.servers import own_files
 from plainfall.errors import BadInput
 from plainfall.evidence import Evidence
+from plainfall.patterns import regex
 
 __all__ = ["OPTIONAL", "needed_modules"]
 
 OPTIONAL = ("node:sqlite", "node:test", "node:sea")
-_LOADS = re.compile(rf"(?:from\s+|import\s+|require\(\s*|import\(\s*)['\"]({'|'.join(OPTIONAL)})['\"]")
+_LOADS = regex(rf"(?:from\s+|import\s+|require\(\s*|import\(\s*)['\"]({'|'.join(OPTIONAL)})['\"]")
 _SOURCES = (".js", ".mjs", ".cjs", ".ts", ".mts", ".cts")
-_TESTS = re.compile(r"(^|/)(tests?|__tests__|spec|examples?|docs?|benchmarks?)(/|$)|\.(test|spec)\.\w+$")
+_TESTS = regex(r"(^|/)(tests?|__tests__|spec|examples?|docs?|benchmarks?)(/|$)|\.(test|spec)\.\w+$")
 _MOST_FILES = 400
 
 

@@ -2,15 +2,14 @@
 
 from __future__ import annotations
 
-import re
-
 from plainfall.clone.walk import Tree
 from plainfall.ecosystems.node.servers import listed_names
 from plainfall.errors import BadInput
+from plainfall.patterns import regex
 
 __all__ = ["is_client"]
 
-_CLIENT_FOLDER = re.compile(r"^(client|web|webapp|frontend|front|ui|dashboard|spa|site)$")
+_CLIENT_FOLDER = regex(r"^(client|web|webapp|frontend|front|ui|dashboard|spa|site)$")
 _CLIENT_PACKAGES = frozenset(
     "vite react-scripts @angular/core @vue/cli-service parcel svelte vue react webpack-dev-server".split()
 )

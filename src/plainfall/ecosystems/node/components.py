@@ -9,7 +9,6 @@ run with the same file asks no server.
 from __future__ import annotations
 
 import os
-import re
 import tempfile
 from collections.abc import Mapping
 from dataclasses import dataclass, field
@@ -28,6 +27,7 @@ from plainfall.packages.cache import CachedTree, PackageCache, make_tree
 from plainfall.packages.checkouts import COMMIT, check_out, references_of
 from plainfall.packages.client import RegistryClient
 from plainfall.packages.placing import Folders, Placement, place_files
+from plainfall.patterns import regex
 from plainfall.reading import foreign_json, json_object
 from plainfall.writing import digest_of
 
@@ -36,7 +36,7 @@ __all__ = ["Components", "install_components"]
 _SETTINGS = ".bowerrc"
 _MARK = ".plainfall.json"
 _KEPT = "browser components"
-_NAME = re.compile(r"[A-Za-z0-9_][\w.-]*")
+_NAME = regex(r"[A-Za-z0-9_][\w.-]*")
 
 
 @dataclass(frozen=True)

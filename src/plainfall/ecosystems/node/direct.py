@@ -17,12 +17,13 @@ from plainfall.ecosystems.node.versions import best
 from plainfall.errors import BadInput, DependencyProblem
 from plainfall.evidence import Evidence
 from plainfall.packages.checkouts import COMMIT, references_of
+from plainfall.patterns import regex
 from plainfall.reading import foreign_json
 
 __all__ = ["Direct", "is_direct"]
 
-_LOCAL = re.compile(r"(file|link|portal):|\.{1,2}/|/|~/")
-_ARCHIVE = re.compile(r"\.(tgz|tar\.gz|tar)$")
+_LOCAL = regex(r"(file|link|portal):|\.{1,2}/|/|~/")
+_ARCHIVE = regex(r"\.(tgz|tar\.gz|tar)$")
 
 
 def is_direct(wish: str) -> bool:

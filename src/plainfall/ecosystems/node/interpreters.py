@@ -10,6 +10,7 @@ from typing import Any
 
 from plainfall.ecosystems.node.builtins import OPTIONAL
 from plainfall.ecosystems.node.versions import admits, parse_version
+from plainfall.patterns import regex
 from plainfall.processes import run
 from plainfall.runtimes.choice import Grammar
 from plainfall.runtimes.interpreters import BrokenInterpreter, Interpreter, find_interpreters
@@ -17,7 +18,7 @@ from plainfall.surroundings import Surroundings
 
 __all__ = ["GRAMMAR", "ask_node", "interpreter_at", "node_interpreters"]
 
-_NAME = re.compile(r"^node(js|\d+)?$")
+_NAME = regex(r"^node(js|\d+)?$")
 _QUESTIONS = """
 const report = process.report && process.report.getReport ? process.report.getReport().header : {};
 const { isBuiltin } = require('module');

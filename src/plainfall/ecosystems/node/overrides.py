@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
-import re
 from collections.abc import Iterator, Mapping
 from typing import Any
 
+from plainfall.patterns import regex
+
 __all__ = ["Overrides"]
 
-_PIECES = re.compile(r"\*\*|(?:@[^/]+/)?[^/]+")
+_PIECES = regex(r"\*\*|(?:@[^/]+/)?[^/]+")
 
 
 class Overrides:

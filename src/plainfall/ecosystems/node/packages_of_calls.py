@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import re
 from collections.abc import Collection, Mapping, Sequence
 from fnmatch import fnmatchcase
 from pathlib import Path
@@ -11,12 +10,13 @@ from typing import Any
 from plainfall.ecosystems.node.calls import Call
 from plainfall.ecosystems.node.workspaces import workspace_file, workspaces
 from plainfall.errors import BadInput
+from plainfall.patterns import regex
 from plainfall.reading import foreign_json
 
 __all__ = ["chosen_packages", "workspace_top"]
 
 _TOP = "."
-_FILTER = re.compile(r"(!?)(\.\.\.)?(\^?)([^.{}][^{}]*?|\.{1,2}(?:/[^{}]*?)?|\{[^{}]*\}|\.)(\^?)(\.\.\.)?$")
+_FILTER = regex(r"(!?)(\.\.\.)?(\^?)([^.{}][^{}]*?|\.{1,2}(?:/[^{}]*?)?|\{[^{}]*\}|\.)(\^?)(\.\.\.)?$")
 
 
 def workspace_top(folder: Path) -> Path:

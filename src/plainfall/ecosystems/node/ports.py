@@ -10,10 +10,11 @@ from plainfall.clone.walk import Tree
 from plainfall.ecosystems.node.servers import scripts_of
 from plainfall.errors import BadInput
 from plainfall.evidence import Evidence
+from plainfall.patterns import regex
 
 __all__ = ["manifest_ports"]
 
-_IN_SCRIPT = re.compile(r"(?:--port[ =]|-p[ =]|\bPORT=)(\d{2,5})\b")
+_IN_SCRIPT = regex(r"(?:--port[ =]|-p[ =]|\bPORT=)(\d{2,5})\b")
 _SCRIPTS = ("dev", "start:dev", "serve", "start")
 
 

@@ -15,6 +15,7 @@ from plainfall.errors import BadInput, DependencyProblem
 from plainfall.ignoring import ignore_rules
 from plainfall.packages.checkouts import COMMIT
 from plainfall.packages.unpacking import Unpacked
+from plainfall.patterns import regex
 from plainfall.reading import foreign_json
 from plainfall.writing import digest_of
 
@@ -25,10 +26,10 @@ __all__ = ["RepositorySource", "pack", "plain_files", "repository_source"]
 
 # Short forms that manifests use, and the hosts that they stand for.
 _HOSTS = {"github": "github.com", "gitlab": "gitlab.com", "bitbucket": "bitbucket.org"}
-_SHORT = re.compile(r"(?:(github|gitlab|bitbucket):)?([A-Za-z0-9][\w.-]*/[\w.-]+?)(?:\.git)?(?:#(.*))?")
-_SCP = re.compile(r"(?:git\+ssh://)?((?:[\w.-]+@)?[\w.-]+):(?!//|\d+/)([^#]+)")
-_ALWAYS = re.compile(r"(package\.json|readme(\..*)?|licen[cs]e(\..*)?)", re.IGNORECASE)
-_NEVER = re.compile(
+_SHORT = regex(r"(?:(github|gitlab|bitbucket):)?([A-Za-z0-9][\w.-]*/[\w.-]+?)(?:\.git)?(?:#(.*))?")
+_SCP = regex(r"(?:git\+ssh://)?((?:[\w.-]+@)?[\w.-]+):(?!//|\d+/)([^#]+)")
+_ALWAYS = regex(r"(package\.json|readme(\..*)?|licen[cs]e(\..*)?)", re.IGNORECASE)
+_NEVER = regex(
     r"\.git|CVS|\.svn|\.hg|\.lock-wscript|\.wafpickle-\d+|\..*\.swp|\.DS_Store|\._.*|npm-debug\.log|\.npmrc"
     r"|config\.gypi|.*\.orig|package-lock\.json|yarn\.lock|pnpm-lock\.yaml|node_modules"
 )

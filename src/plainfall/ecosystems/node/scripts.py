@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import re
 import shlex
 from collections.abc import Iterator
 
@@ -11,25 +10,26 @@ from plainfall.clone.walk import Tree
 from plainfall.ecosystems.node.asks import manifest
 from plainfall.ecosystems.node.servers import SERVERS, fans_out, scripts_of, servers_below
 from plainfall.ecosystems.node.workspaces import built_for_others, needed_first, owner_of, workspaces
+from plainfall.patterns import regex
 
 __all__ = ["build_command", "install_commands", "node_commands", "secondary_commands"]
 
 _ROOT_SCRIPTS = ("preinstall", "install", "postinstall", "preprepare", "prepare", "postprepare")
-_SEEDS = re.compile(r"^(db[:-])?seeds?([:-](run|db|dev|data))?$|^(populate|load)([:-]data)?$")
-_MIGRATIONS = re.compile(
+_SEEDS = regex(r"^(db[:-])?seeds?([:-](run|db|dev|data))?$|^(populate|load)([:-]data)?$")
+_MIGRATIONS = regex(
     r"^(db[:-])?migrat(e|ions?)([:-](run|up|latest|dev|deploy))?$|^(migrate|schema)[:-](up|latest|run|sync)$"
 )
-_GENERATES = re.compile(
+_GENERATES = regex(
     r"^(codegen|generate|gen|prisma[:-]generate|graphql[:-]codegen|build[:-](types|css|assets))$"
 )
 _ASSETS = ("build:dev", "build-dev", "development", "build", "build:assets", "assets", "prod", "production")
 _OF_FRAMEWORK = 51  # a framework's dev server has this rank or more; a main file that listens has less
-_SERVES_BUILD = re.compile(
+_SERVES_BUILD = regex(
     r"\b(docusaurus|gatsby|eleventy|remix-serve|react-router-serve)\b(\s+serve\b|(?<=-serve))|\s(preview)\b|"
     r"\b(serve|http-server|sirv|live-server)\b(\s+-\S+)*\s+(\./)?(build|dist|out|public|_site)\b"
 )
-_IN_PRODUCTION = re.compile(r"(?:cross-env )?NODE_ENV=production node ((?:\./)?[\w./-]+\.[cm]?js)")
-_BUILD_FIRST = re.compile(r"\b(node\s+(\./)?(dist|build|out|lib)/|serve\s+(-s\s+)?(dist|build))")
+_IN_PRODUCTION = regex(r"(?:cross-env )?NODE_ENV=production node ((?:\./)?[\w./-]+\.[cm]?js)")
+_BUILD_FIRST = regex(r"\b(node\s+(\./)?(dist|build|out|lib)/|serve\s+(-s\s+)?(dist|build))")
 
 
 def node_commands(tree: Tree, folder: str) -> list[Command]:

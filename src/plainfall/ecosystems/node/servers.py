@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-import re
 from collections.abc import Iterator
 
 from plainfall.clone.walk import Tree
 from plainfall.ecosystems.node.asks import manifest
+from plainfall.patterns import regex
 
 __all__ = [
     "SERVERS",
@@ -23,7 +23,7 @@ __all__ = [
 # Scripts that start what a developer wants to see, the likeliest first.
 SERVERS = ("dev", "develop", "start:dev", "dev:server", "serve", "start", "server", "start:server")
 
-_FANS_OUT = re.compile(
+_FANS_OUT = regex(
     r"(?<![-\w])(concurrently|npm-run-all|run-p|turbo|lerna|nx\s+run-many|wsrun)\b"
     r"|\byarn\s+workspaces?\b|\b(npm|pnpm|yarn)\b[^&|;]*\s(-ws?|-r|-C|--(workspaces?|prefix|recursive|parallel"
     r"|filter|cwd))(?=[\s=]|$)|(^|&&\s*)\(?cd\s+\S+\s*&&|[^&>]&\s+[^&]"
@@ -59,7 +59,7 @@ def fans_out(text: str) -> bool:
     return _FANS_OUT.search(text) is not None
 
 
-_CALL = re.compile(r"(?:npm|pnpm|yarn|bun)(?: run)? ([\w:.-]+)")
+_CALL = regex(r"(?:npm|pnpm|yarn|bun)(?: run)? ([\w:.-]+)")
 
 
 def starts_others(tree: Tree, folder: str, line: str) -> bool:

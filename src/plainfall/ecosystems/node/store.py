@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import hashlib
 import os
-import re
 import shutil
 import stat
 import tempfile
@@ -28,12 +27,13 @@ from plainfall.packages.client import RegistryClient, without_credentials
 from plainfall.packages.digests import Digest
 from plainfall.packages.tarballs import unpack_tarball
 from plainfall.packages.unpacking import Unpacked
+from plainfall.patterns import regex
 from plainfall.reading import foreign_json
 from plainfall.writing import digest_of
 
 __all__ = ["Store", "integrity_of", "registry_address"]
 
-_FROM_REGISTRY = re.compile(r"/(?:@[^/]+/)?[^/@]+/-/[^/]+\.tgz$")
+_FROM_REGISTRY = regex(r"/(?:@[^/]+/)?[^/@]+/-/[^/]+\.tgz$")
 _LARGEST_MANIFEST = 8 * 1024**2  # bytes
 _PATCHING = 1  # changes with how patches are put on
 _INSTALL_SCRIPTS = ("preinstall", "install", "postinstall")

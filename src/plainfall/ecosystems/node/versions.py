@@ -12,12 +12,14 @@ from dataclasses import dataclass
 from functools import lru_cache
 from typing import TypeAlias
 
+from plainfall.patterns import regex
+
 __all__ = ["Version", "admits", "best", "is_range", "order", "parse_version"]
 
 _LARGEST = 2**53 - 1
 _NUMBER = r"0|[1-9]\d*"
 _PRE = rf"(?:{_NUMBER}|\d*[A-Za-z-][0-9A-Za-z-]*)"
-_VERSION = re.compile(
+_VERSION = regex(
     rf"^[v=\s]*({_NUMBER})\.({_NUMBER})\.({_NUMBER})(?:-({_PRE}(?:\.{_PRE})*))?(?:\+[0-9A-Za-z-]+(?:\.[0-9A-Za-z-]+)*)?$"
 )
 _X = rf"(?:{_NUMBER}|[xX*])"
@@ -25,8 +27,8 @@ _PARTIAL = (
     rf"[v=\s]*({_X})(?:\.({_X})(?:\.({_X})(?:-({_PRE}(?:\.{_PRE})*))?"
     r"(?:\+[0-9A-Za-z-]+(?:\.[0-9A-Za-z-]+)*)?)?)?"
 )
-_HYPHEN = re.compile(rf"^{_PARTIAL}\s+-\s+{_PARTIAL}\s*$")
-_COMPARATOR = re.compile(rf"^(~>?|\^|[<>]?=?){_PARTIAL}$")
+_HYPHEN = regex(rf"^{_PARTIAL}\s+-\s+{_PARTIAL}\s*$")
+_COMPARATOR = regex(rf"^(~>?|\^|[<>]?=?){_PARTIAL}$")
 _Pre: TypeAlias = tuple[int | str, ...]
 
 

@@ -2,15 +2,15 @@
 
 from __future__ import annotations
 
-import re
 from collections.abc import Iterator
 
 from plainfall.evidence import Evidence
+from plainfall.patterns import regex
 from plainfall.sources.values import FileFound, Use
 
 __all__ = ["read_percent"]
 
-_PERCENT = re.compile(r"%env\(((?:[\w.-]+:)*)([A-Za-z_]\w*)\)%")
+_PERCENT = regex(r"%env\(((?:[\w.-]+:)*)([A-Za-z_]\w*)\)%")
 _TYPES = {
     "int": "number",
     "float": "number",

@@ -6,6 +6,7 @@ import re
 from collections.abc import Iterator
 from typing import TYPE_CHECKING
 
+from plainfall.patterns import regex
 from plainfall.sources.context import Context, Grammar, context_of, use_of
 from plainfall.sources.names import FILE_NAME, constant_kind
 from plainfall.sources.trees import Source, arguments_of, literal, source_text, string_value
@@ -31,30 +32,30 @@ _GRAMMAR = Grammar(
         "strtolower": "text",
     },
     stops_on_nothing=frozenset(),
-    stop=re.compile(r"\bthrow\b|\bexit\b|\bdie\b|\babort\("),
+    stop=regex(r"\bthrow\b|\bexit\b|\bdie\b|\babort\("),
     if_types=frozenset({"if_statement"}),
     forms={"hex2bin": "hex", "base64_decode": "base64", "sodium_hex2bin": "hex"},
     absent_member_stops=False,
 )
-_CALL = re.compile(r"(?<![\w$>])((?:Env::)?(?:env|getenv|get|getOrFail))(?=\s*\()")
-_ARRAY = re.compile(r"(\$_ENV|\$_SERVER)(?=\s*\[)")
-_REQUIRED = re.compile(r"->(required|ifPresent)(?=\s*\()")
-_LOADER = re.compile(
+_CALL = regex(r"(?<![\w$>])((?:Env::)?(?:env|getenv|get|getOrFail))(?=\s*\()")
+_ARRAY = regex(r"(\$_ENV|\$_SERVER)(?=\s*\[)")
+_REQUIRED = regex(r"->(required|ifPresent)(?=\s*\()")
+_LOADER = regex(
     r"\b(?:Dotenv::create\w*|new\s+Dotenv|bootEnv|loadEnv|->load|parse_ini_file|parseFile|file_get_contents|"
     r"require(?:_once)?|include(?:_once)?)\b"
 )
-_DOTENV = re.compile(r"\bDotenv::create\w*\(\s*([^;]*?)\)\s*(?:->|;)")
-_TEXTS = re.compile(r"['\"]([\w./@ -]*(?:env(?:\.[\w.-]+)?|\.(?:ya?ml|toml|json|ini|php)))['\"]")
-_CONSTANT = re.compile(
+_DOTENV = regex(r"\bDotenv::create\w*\(\s*([^;]*?)\)\s*(?:->|;)")
+_TEXTS = regex(r"['\"]([\w./@ -]*(?:env(?:\.[\w.-]+)?|\.(?:ya?ml|toml|json|ini|php)))['\"]")
+_CONSTANT = regex(
     r"\bconst\s+(?:\w+\s+)?([A-Z_]\w*)\s*=|\bdefine\(\s*['\"](\w+)['\"]\s*,|^[ \t]*(\$\w+)\s*=\s*['\"\d]",
     re.MULTILINE,
 )
-_INCLUDED = re.compile(
+_INCLUDED = regex(
     r"^[ \t]*(?:require|include)(?:_once)?\b[^;='\"]*"
     r"['\"]/?([\w./-]*(?:config|settings|local|params)[\w.-]*\.php)['\"]",
     re.MULTILINE,
 )
-_HOLDERS = re.compile(r"(\$(?:config|cfg|conf|settings|options|params|CFG|CONFIG))(?=\s*\[)")
+_HOLDERS = regex(r"(\$(?:config|cfg|conf|settings|options|params|CFG|CONFIG))(?=\s*\[)")
 
 
 def read_php(text: str, path: str) -> FileFound:

@@ -26,6 +26,7 @@ from plainfall.ecosystems.python.pins import Listed, Target
 from plainfall.ecosystems.python.requirements import RequirementLine
 from plainfall.errors import BadInput
 from plainfall.evidence import Evidence
+from plainfall.patterns import regex
 
 __all__ = [
     "Library",
@@ -38,16 +39,16 @@ __all__ = [
 ]
 
 _BUILDABLE = ("pyproject.toml", "setup.cfg", "setup.py")
-_PIP = re.compile(r"\bpip3? install ((?:(?!-r|-e|\.)[\w.\[\]<>=~!,'\"-]+ ?)+)")
-_TOX = re.compile(
+_PIP = regex(r"\bpip3? install ((?:(?!-r|-e|\.)[\w.\[\]<>=~!,'\"-]+ ?)+)")
+_TOX = regex(
     r"^[ \t]+(?:[\w.{},-]+:[ \t]+)?([A-Za-z][\w.-]*+(?:\[[\w,-]+\])?[ \t]*+(?:[<>=!~].*)?)$", re.MULTILINE
 )
 # A release line that classifiers name, or the oldest one that a requirement admits.
-_RELEASE_LINE = re.compile(
+_RELEASE_LINE = regex(
     r"(?:Framework :: (Django) ::|['\"](Django) ?>=) ?(\d+(?:\.\d+)?)\b(?! ?::)", re.IGNORECASE
 )
 # Extras of these names are for work on a project, or hold all that it offers.
-_FOR_WORK = re.compile(
+_FOR_WORK = regex(
     r"^(all|full|everything|complete|.*(dev|test|doc|lint|check|typing|build|release|bench|ci).*)$",
     re.IGNORECASE,
 )

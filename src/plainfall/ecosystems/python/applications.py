@@ -9,6 +9,7 @@ from dataclasses import dataclass
 from plainfall.clone.walk import Tree
 from plainfall.errors import BadInput
 from plainfall.evidence import Evidence
+from plainfall.patterns import regex
 
 __all__ = [
     "MAINS",
@@ -22,16 +23,16 @@ __all__ = [
     "sources",
 ]
 
-_TESTS = re.compile(
+_TESTS = regex(
     r"(^|/)(tests?|testing|docs?|examples?|contrib|migrations|alembic|scripts)(/|$)|(^|/)(test_|conftest)"
 )
-_FACTORY = re.compile(r"^def\s+(create_app|make_app|create_application|get_app)\s*\(", re.MULTILINE)
-_CALLED = re.compile(r"^(app|application)\s*=\s*(?:create_app|make_app|create_application)\(", re.MULTILINE)
+_FACTORY = regex(r"^def\s+(create_app|make_app|create_application|get_app)\s*\(", re.MULTILINE)
+_CALLED = regex(r"^(app|application)\s*=\s*(?:create_app|make_app|create_application)\(", re.MULTILINE)
 # A file of such a name runs a program, where nothing else tells what a folder is.
 MAINS = ("app.py", "main.py", "wsgi.py", "asgi.py", "__main__.py", "server.py", "run.py")
-_ROUTE = re.compile(r"^[ \t]*@\w+\.(?:route|get)\([ \t\n]*[\"'](/[^\"'<{]*)[\"']", re.MULTILINE)
+_ROUTE = regex(r"^[ \t]*@\w+\.(?:route|get)\([ \t\n]*[\"'](/[^\"'<{]*)[\"']", re.MULTILINE)
 _MOST_ROUTES = 6
-MAIN_GUARD = re.compile(r"^if\s+__name__\s*==\s*['\"]__main__['\"]", re.MULTILINE)
+MAIN_GUARD = regex(r"^if\s+__name__\s*==\s*['\"]__main__['\"]", re.MULTILINE)
 _LIKELY = ("wsgi", "asgi", "app", "application", "main", "server", "__init__", "run", "api")
 
 

@@ -12,6 +12,7 @@ from collections.abc import Callable, Iterator
 from plainfall.clone.walk import Tree
 from plainfall.errors import BadInput
 from plainfall.evidence import Evidence
+from plainfall.patterns import regex
 from plainfall.reading import json_object
 from plainfall.runtimes.asks import Strength, VersionAsk
 
@@ -19,12 +20,12 @@ __all__ = ["OTHER_READERS"]
 
 Reader = Callable[[Tree, str], Iterator[VersionAsk]]
 
-_STATED = re.compile(r"(?:python[-_]versions?['\"]?\s*:|image:\s*python:)\s*(.+)$")
-_PROSE = re.compile(
+_STATED = regex(r"(?:python[-_]versions?['\"]?\s*:|image:\s*python:)\s*(.+)$")
+_PROSE = regex(
     r"\bPython\s*(?:version\s*)?(>=\s*)?(3\.\d+(?:\.\d+)?)(\s*\+|\s+or\s+(?:later|newer|higher|above))?",
     re.IGNORECASE,
 )
-_VERSION = re.compile(r"^(\d+)\.(\d+)(?:\.(\d+))?$")
+_VERSION = regex(r"^(\d+)\.(\d+)(?:\.(\d+))?$")
 
 
 def _ask(text: str, strength: Strength, source: str, place: Evidence) -> Iterator[VersionAsk]:

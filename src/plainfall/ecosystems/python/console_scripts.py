@@ -11,6 +11,7 @@ from plainfall.clone.walk import Tree
 from plainfall.ecosystems.python.lists.toml import load_table
 from plainfall.errors import BadInput
 from plainfall.evidence import Evidence
+from plainfall.patterns import regex
 
 __all__ = ["ConsoleScript", "console_scripts", "plugin_commands", "runnable_modules", "serves_pages"]
 
@@ -19,7 +20,7 @@ _SERVER_PACKAGES = frozenset(
     "aiohttp bottle cherrypy django falcon fastapi flask gunicorn hypercorn litestar pyramid quart sanic starlette "
     "tornado twisted uvicorn waitress werkzeug".split()
 )
-_LINE = re.compile(r"([\w.-]+)[ \t]*=[ \t]*([\w.]+)(?::([\w.]+))?")
+_LINE = regex(r"([\w.-]+)[ \t]*=[ \t]*([\w.]+)(?::([\w.]+))?")
 
 
 def serves_pages(names: Iterable[str]) -> bool:

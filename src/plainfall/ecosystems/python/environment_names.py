@@ -8,17 +8,18 @@ from pathlib import Path
 
 from plainfall.clone.walk import Tree
 from plainfall.errors import BadInput
+from plainfall.patterns import regex
 from plainfall.repository import repository_of
 
 __all__ = ["USUAL", "environment_folders"]
 
 USUAL = ".venv"
-_NAME = re.compile(r"\.?(?:v?env|virtualenv)(?:[-_.\d][\w.-]{0,40})?", re.IGNORECASE)
-_MAKES = re.compile(
+_NAME = regex(r"\.?(?:v?env|virtualenv)(?:[-_.\d][\w.-]{0,40})?", re.IGNORECASE)
+_MAKES = regex(
     r"(?:-m (?:venv|virtualenv)|\bvirtualenv)(?: +-[\w-]{1,30}(?:[= ]python[\d.]{0,9})?){0,6} +(?:\./)?"
     r"([\w.-]{1,60})/?(?=[\s`]|$)"
 )
-_IGNORED = re.compile(r"^/?([\w.-]+)/?$", re.MULTILINE)
+_IGNORED = regex(r"^/?([\w.-]+)/?$", re.MULTILINE)
 
 
 def environment_folders(tree: Tree, folder: str) -> list[str]:

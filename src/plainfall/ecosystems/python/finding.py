@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import re
 import threading
 from collections.abc import Iterable, Mapping, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
@@ -23,10 +22,11 @@ from plainfall.ecosystems.python.wheel_names import wheel_parts
 from plainfall.errors import DependencyProblem, RegistryProblem
 from plainfall.evidence import Evidence
 from plainfall.packages.client import RegistryClient, without_credentials
+from plainfall.patterns import regex
 
 __all__ = ["Finder", "Found", "version_of"]
 
-_POST_RELEASE = re.compile(r"(?P<project>[A-Za-z][\w.-]*?)-(?P<version>\d+(?:\.\d+)+-\d+)\.(?:tar\.gz|zip)")
+_POST_RELEASE = regex(r"(?P<project>[A-Za-z][\w.-]*?)-(?P<version>\d+(?:\.\d+)+-\d+)\.(?:tar\.gz|zip)")
 _AT_ONCE = 8  # pages asked for at the same time
 
 

@@ -8,6 +8,7 @@ from collections.abc import Mapping
 from pathlib import Path
 from typing import Any
 
+from plainfall.patterns import regex
 from plainfall.processes import run
 from plainfall.runtimes.choice import Grammar
 from plainfall.runtimes.interpreters import (
@@ -19,7 +20,7 @@ from plainfall.surroundings import Surroundings
 
 __all__ = ["GRAMMAR", "ask_python", "interpreter_at", "python_interpreters", "unfit"]
 
-_NAME = re.compile(r"^python(\d+(\.\d+)?t?)?$|^pypy(\d+(\.\d+)?)?$")
+_NAME = regex(r"^python(\d+(\.\d+)?t?)?$|^pypy(\d+(\.\d+)?)?$")
 
 # Written for every Python since 2.7; the marker names are those of PEP 508's environment markers. An import costs
 # milliseconds for each interpreter of the machine: `site` (-S) runs the lines of .pth files, and is asked only

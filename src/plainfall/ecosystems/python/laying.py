@@ -22,6 +22,7 @@ from plainfall.ecosystems.python.environment import VirtualEnvironment
 from plainfall.errors import PathRefused
 from plainfall.packages.cache import CachedTree
 from plainfall.packages.placing import Folders, Placement, place_files, remove_empty_folders
+from plainfall.patterns import regex
 
 __all__ = [
     "INSTALLER",
@@ -36,7 +37,7 @@ __all__ = [
 
 INSTALLER = "plainfall"
 # What an environment itself is made of; no distribution may remove it.
-_PROTECTED = re.compile(r"pyvenv\.cfg|bin/(?:python|pythonw|activate|deactivate)[^/]*", re.IGNORECASE)
+_PROTECTED = regex(r"pyvenv\.cfg|bin/(?:python|pythonw|activate|deactivate)[^/]*", re.IGNORECASE)
 _LONGEST_FIRST_LINE = 127  # Linux cuts a script's first line here (BINPRM_BUF_SIZE)
 
 

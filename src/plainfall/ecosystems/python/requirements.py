@@ -19,11 +19,12 @@ from plainfall.errors import BadInput
 from plainfall.evidence import Evidence
 from plainfall.packages.consent import VARIABLE, Withheld, expanded, host_in
 from plainfall.packages.digests import Digest
+from plainfall.patterns import regex
 
 __all__ = ["IndexOptions", "RequirementLine", "RequirementList", "parse_requirements", "read_requirements"]
 
-_COMMENT = re.compile(r"(^|(?<!\s)\s+)#.*$")
-_ARCHIVE = re.compile(r"\.(whl|zip|tar\.gz|tgz|tar\.bz2|tar\.xz)$", re.IGNORECASE)
+_COMMENT = regex(r"(^|(?<!\s)\s+)#.*$")
+_ARCHIVE = regex(r"\.(whl|zip|tar\.gz|tgz|tar\.bz2|tar\.xz)$", re.IGNORECASE)
 _REMEDY = "One requirement a line, as in: name==1.2.3 --hash=sha256:…  (see PEP 508 for names and markers)."
 _MOST_LINES = 10_000
 _LONGEST_LINE = 20_000  # characters; a requirement with a hundred hashes has 8,000

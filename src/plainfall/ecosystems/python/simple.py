@@ -11,6 +11,7 @@ from urllib.parse import unquote, urldefrag, urljoin, urlsplit
 from plainfall.errors import BadInput, RegistryProblem
 from plainfall.evidence import Evidence
 from plainfall.packages.digests import ALGORITHMS, Digest
+from plainfall.patterns import regex
 from plainfall.reading import foreign_json
 
 __all__ = ["ACCEPT", "IndexFile", "listed_file", "parse_page"]
@@ -18,7 +19,7 @@ __all__ = ["ACCEPT", "IndexFile", "listed_file", "parse_page"]
 ACCEPT = "application/vnd.pypi.simple.v1+json, application/vnd.pypi.simple.v1+html;q=0.2, text/html;q=0.1"
 
 
-_FILE_NAME = re.compile(r"[A-Za-z0-9_][^/\\\0-\x1f\x7f\"']*")
+_FILE_NAME = regex(r"[A-Za-z0-9_][^/\\\0-\x1f\x7f\"']*")
 
 
 @dataclass(frozen=True)

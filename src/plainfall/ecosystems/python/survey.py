@@ -19,6 +19,7 @@ from plainfall.ecosystems.python.pins import Listed, Pin, Target
 from plainfall.ecosystems.python.requirements import RequirementLine
 from plainfall.errors import BadInput
 from plainfall.evidence import Evidence
+from plainfall.patterns import regex
 
 __all__ = ["dependency_file", "folder_of_list", "needed_modules", "python_commands", "recognise_python"]
 
@@ -34,7 +35,7 @@ _MANIFESTS = (
     "environment.yml",
     "environment.yaml",
 )
-_OPTIONAL = re.compile(r"^(?:import|from)\s+(sqlite3|ssl|tkinter|curses|bz2|lzma|readline)\b", re.MULTILINE)
+_OPTIONAL = regex(r"^(?:import|from)\s+(sqlite3|ssl|tkinter|curses|bz2|lzma|readline)\b", re.MULTILINE)
 _PACKAGES = {"tkinter": "python3-tk"}
 
 
@@ -279,11 +280,11 @@ def _own_main(tree: Tree, folder: str) -> Iterator[Command]:
         yield Command("server", f"cd .. && python -m {name}{port}", reason, 8, place, folder, may_fail=True)
 
 
-_RUNS = re.compile(r"(?:^|[\s`$])python[\d.]* (?:\./)?([\w-]+\.py)\b", re.MULTILINE)
+_RUNS = regex(r"(?:^|[\s`$])python[\d.]* (?:\./)?([\w-]+\.py)\b", re.MULTILINE)
 _STAGES = (
-    ("seeds", re.compile(r"seed")),
-    ("migrations", re.compile(r"migrate|init(ialize)?[-_]?(\w+[-_])?(db|database)")),
-    ("server", re.compile(r"serve(?!r?[-_](init|import|export|fsck|gen|passwd|test))")),
+    ("seeds", regex(r"seed")),
+    ("migrations", regex(r"migrate|init(ialize)?[-_]?(\w+[-_])?(db|database)")),
+    ("server", regex(r"serve(?!r?[-_](init|import|export|fsck|gen|passwd|test))")),
 )
 
 
@@ -323,7 +324,7 @@ def _called(script: ConsoleScript, tree: Tree, folder: str) -> str:
     return f'python -c "{call}"{argument}'
 
 
-_OTHER_PROGRAM = re.compile(
+_OTHER_PROGRAM = regex(
     r"init|migrat|seed|populate|import|export|backup|worker|client|test|celery|beat|passwd|user|consumer|manage",
     re.I,
 )

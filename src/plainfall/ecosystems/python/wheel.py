@@ -12,13 +12,14 @@ from packaging.utils import canonicalize_name
 
 from plainfall.errors import ArchiveRefused
 from plainfall.packages.unpacking import Unpacked
+from plainfall.patterns import regex
 
 __all__ = ["describe_wheel"]
 
 _SCHEMES = {"purelib", "platlib", "headers", "scripts", "data"}
-_INTERPRETER = re.compile(r"(python|pythonw|pypy|activate|deactivate)[^/]*", re.IGNORECASE)
+_INTERPRETER = regex(r"(python|pythonw|pypy|activate|deactivate)[^/]*", re.IGNORECASE)
 _LARGEST = 32 * 1024**2  # bytes of a file that describes a wheel
-_ENTRY = re.compile(r"^\s*([\w.]+)\s*(?::\s*([\w.]+))?\s*(\[.*\])?\s*$")
+_ENTRY = regex(r"^\s*([\w.]+)\s*(?::\s*([\w.]+))?\s*(\[.*\])?\s*$")
 
 
 def describe_wheel(folder: Path, files: list[Unpacked]) -> dict[str, Any]:

@@ -6,11 +6,12 @@ import re
 from collections.abc import Iterator
 
 from plainfall.evidence import Evidence
+from plainfall.patterns import regex
 from plainfall.sources.values import FileFound, Use
 
 __all__ = ["read_embedded"]
 
-_RUBY = re.compile(r"<%=?-?(.*?)-?%>", re.DOTALL)
+_RUBY = regex(r"<%=?-?(.*?)-?%>", re.DOTALL)
 
 
 def read_embedded(text: str, path: str) -> FileFound:

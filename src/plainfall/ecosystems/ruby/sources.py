@@ -6,6 +6,7 @@ import re
 from collections.abc import Iterator
 from typing import TYPE_CHECKING
 
+from plainfall.patterns import regex
 from plainfall.sources.context import Context, Grammar, context_of, use_of
 from plainfall.sources.names import FILE_NAME, constant_kind
 from plainfall.sources.trees import Source, arguments_of, literal, source_text, string_value
@@ -30,7 +31,7 @@ _GRAMMAR = Grammar(
         ".split": "list",
     },
     stops_on_nothing=frozenset({"Integer", "Float", "JSON.parse", "URI.parse", "URI", "Pathname.new"}),
-    stop=re.compile(r"\b(raise|abort|exit!?|fail)\b"),
+    stop=regex(r"\b(raise|abort|exit!?|fail)\b"),
     if_types=frozenset({"if", "unless", "if_modifier", "unless_modifier"}),
     inverted=frozenset({"unless", "unless_modifier"}),
     safe_methods=frozenset(
@@ -38,13 +39,11 @@ _GRAMMAR = Grammar(
     ),
     forms={"Base64.decode64": "base64", "Base64.strict_decode64": "base64"},
 )
-_ENV = re.compile(r"(?<![\w:.])((?:::)?ENV)(?=\s*[\[.&])")
-_REQUIRE_KEYS = re.compile(r"\b(Dotenv\.require_keys)\b")
-_LOADER = re.compile(
-    r"\b(Dotenv(?:\.|::)\w*(?:load|overload)!?|load_file|File\.read|File\.join|require|open)\b"
-)
-_TEXTS = re.compile(r"['\"]([\w./@ -]*(?:env(?:\.[\w.-]+)?|\.(?:ya?ml|toml|json|ini|conf)))['\"]")
-_CONSTANT = re.compile(r"^[ \t]*([A-Z][A-Z0-9_]*)\s*=\s*['\"\d]", re.MULTILINE)
+_ENV = regex(r"(?<![\w:.])((?:::)?ENV)(?=\s*[\[.&])")
+_REQUIRE_KEYS = regex(r"\b(Dotenv\.require_keys)\b")
+_LOADER = regex(r"\b(Dotenv(?:\.|::)\w*(?:load|overload)!?|load_file|File\.read|File\.join|require|open)\b")
+_TEXTS = regex(r"['\"]([\w./@ -]*(?:env(?:\.[\w.-]+)?|\.(?:ya?ml|toml|json|ini|conf)))['\"]")
+_CONSTANT = regex(r"^[ \t]*([A-Z][A-Z0-9_]*)\s*=\s*['\"\d]", re.MULTILINE)
 
 
 def read_ruby(text: str, path: str) -> FileFound:

@@ -28,18 +28,19 @@ from plainfall.onboarding.commands import USAGE, end_leftovers, run_command
 from plainfall.onboarding.server_guard import ServerGuard, checked
 from plainfall.onboarding.steps import State, StepResult
 from plainfall.onboarding.work import Work
+from plainfall.patterns import regex
 from plainfall.repository import exclude_locally
 from plainfall.server.process import new_mark
 from plainfall.writing import digest_of, digest_of_files
 
 __all__ = ["migrations", "seeds"]
 
-_MIGRATION_FOLDER = re.compile(r"(^|/)(migrations?|migrate|versions|alembic|db)/", re.IGNORECASE)
-_OF_SERVER = re.compile(
+_MIGRATION_FOLDER = regex(r"(^|/)(migrations?|migrate|versions|alembic|db)/", re.IGNORECASE)
+_OF_SERVER = regex(
     r"(postgres|postgresql|psql|mysql|mariadb|mongodb|redis|mssql|oracle|cockroachdb)(\+\w+)?://",
     re.IGNORECASE,
 )
-_SCHEMA = re.compile(
+_SCHEMA = regex(
     r"(^|/)(schema\.(prisma|rb|sql|js|ts)|[^/]*(schema|init|create|tables|setup)[^/]*\.sql)$", re.I
 )
 

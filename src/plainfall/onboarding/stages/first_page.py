@@ -15,6 +15,7 @@ from plainfall.onboarding.order import proxy_targets
 from plainfall.onboarding.stages.starting import running_of
 from plainfall.onboarding.steps import State, StepResult
 from plainfall.onboarding.work import Work
+from plainfall.patterns import regex
 from plainfall.server.logs import end_of_log
 from plainfall.server.page import ENDS
 from plainfall.server.ports import is_free
@@ -27,11 +28,11 @@ __all__ = ["best_page", "is_good_now", "probe"]
 
 # Statuses by which a page of a server that has only an interface says that there is nothing to see.
 _OF_INTERFACE = (400, 401, 403, 404, 405, 406, 422, 426)
-_OPENS = re.compile(r"https?://(?:localhost|127\.0\.0\.1|0\.0\.0\.0|\[::1?\]):(\d{2,5})(/[\w./?=&%~-]+)")
+_OPENS = regex(r"https?://(?:localhost|127\.0\.0\.1|0\.0\.0\.0|\[::1?\]):(\d{2,5})(/[\w./?=&%~-]+)")
 _RESTARTS = 8.0  # seconds in which a server that answered before may start anew
 _LINKS = 6  # of a page that does not exist that are asked for
 # A server that refuses its own address, or whose code failed, is not one that wants values.
-_REFUSED = re.compile(r"DisallowedHost|invalid host|Traceback|\bat .{1,300}:\d+:\d+|exception", re.IGNORECASE)
+_REFUSED = regex(r"DisallowedHost|invalid host|Traceback|\bat .{1,300}:\d+:\d+|exception", re.IGNORECASE)
 _ANSWERS = {
     401: "it asks for a login",
     405: "it wants another method than GET: it is an interface, not a page",

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import os
-import re
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import replace
 from pathlib import Path
@@ -17,6 +16,7 @@ from plainfall.onboarding.edits import Edits
 from plainfall.onboarding.stages.tasks import carry_out
 from plainfall.onboarding.steps import State, StepResult
 from plainfall.onboarding.work import ENVIRONMENT, Work
+from plainfall.patterns import regex
 from plainfall.runtimes.asks import VersionAsk
 from plainfall.runtimes.choice import Choice
 from plainfall.settings.answers import install_code
@@ -235,7 +235,7 @@ def dependencies(work: Work) -> StepResult:
 
 ADDED = "added packages"
 # Of an installer's remarks those that change nothing for the person.
-_ONLY_EXPLAINS = re.compile(r"^\d+ optional packages? |^versions as of ")
+_ONLY_EXPLAINS = regex(r"^\d+ optional packages? |^versions as of ")
 # What of a part's record is a choice, and outlives its environment.
 _CHOICES = ("instead", "extras", "groups", "allowed", "from_imports", "as_of", "rather", "with_client")
 

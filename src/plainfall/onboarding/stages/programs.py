@@ -20,6 +20,7 @@ from plainfall.onboarding.commands import check_command, end_leftovers
 from plainfall.onboarding.explaining import diagnose_for, mend_words
 from plainfall.onboarding.steps import State, StepResult
 from plainfall.onboarding.work import Work
+from plainfall.patterns import regex
 from plainfall.processes import release
 from plainfall.processes import start as start_process
 from plainfall.reading import without_colours
@@ -32,12 +33,12 @@ from plainfall.writing import digest_of
 __all__ = ["run_program"]
 
 _STAYS = 5.0  # seconds after which a program that still runs counts as one that stays up
-_WANTS_DISPLAY = re.compile(
+_WANTS_DISPLAY = regex(
     r"no display name|cannot open display|couldn't connect to display|cannot connect to X server|"
     r"no available video device|unable to open display|could not connect to any X display|qt\.qpa\.xcb",
     re.IGNORECASE,
 )
-_WANTS_TERMINAL = re.compile(
+_WANTS_TERMINAL = regex(
     r"setupterm|error opening terminal|terminals? database|must be run (in|from) a terminal|not a (tty|terminal)|"
     r"inappropriate ioctl|nocbreak|cbreak\(\) returned ERR|TERM environment variable not set",
     re.IGNORECASE,

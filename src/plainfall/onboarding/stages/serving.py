@@ -24,11 +24,12 @@ from plainfall.onboarding.stages.start_commands import (
 from plainfall.onboarding.stages.starting import CommandEnded, ServerTalks, start_server
 from plainfall.onboarding.steps import State, StepResult
 from plainfall.onboarding.work import Work
+from plainfall.patterns import regex
 
 __all__ = ["server"]
 
 # Words of a start command, or of the place that names it, that are a server's.
-_SERVES = re.compile(
+_SERVES = regex(
     r"serv(e|er|ing)\b|\bweb\b|\bhttps?\b|\bport\b|\$|\bhost\b|:\d{4,5}\b|\blisten|\bw?asgi\b|\bwsgi\b",
     re.IGNORECASE,
 )

@@ -11,6 +11,7 @@ from plainfall.errors import PlainfallError
 from plainfall.onboarding.choices import CHOSEN_RANK
 from plainfall.onboarding.start_help import help_text, help_words, words_of_help
 from plainfall.onboarding.work import Work
+from plainfall.patterns import regex
 
 __all__ = [
     "NOT_FOUND",
@@ -43,17 +44,17 @@ _SERVE_WORDS = (
     "api",
 )
 # The option for a folder of the reader's own that a program cannot do without.
-_REQUIRED = re.compile(
+_REQUIRED = regex(
     r"(?:required: (?:-\w/)?|[Mm]issing option '(?:-\w' / ')?)"
     r"(--[\w-]*(?:dir|directory|folder|data|storage|root)\b)(?!,)"
 )
-_ROOT_OPTION = re.compile(r"(?<![\w-])--(?:allow|run|as|permit|i-am)[\w-]*root\b(?![\w=-])")
+_ROOT_OPTION = regex(r"(?<![\w-])--(?:allow|run|as|permit|i-am)[\w-]*root\b(?![\w=-])")
 # An option without a value that leaves out looking for another server.
-_CHECKS = re.compile(
+_CHECKS = regex(
     r"(?<![\w-])(--(?:no|skip|disable|without|ignore)[-_](?:[\w-]+[-_])?(?:check|connect|ping|verif)[\w-]*)"
     r"(?![=\w-]| [A-Z<])"
 )
-NOT_FOUND = re.compile(
+NOT_FOUND = regex(
     r"(?:not find|not found|no such(?! (?:sub)?command| option)|not exist)[^\n'\"]{0,40}(['\"])([\w./-]+)\1",
     re.IGNORECASE,
 )

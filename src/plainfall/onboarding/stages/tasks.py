@@ -14,17 +14,16 @@ from plainfall.errors import CommandFailed
 from plainfall.onboarding.commands import run_command
 from plainfall.onboarding.steps import State, StepResult
 from plainfall.onboarding.work import Work
+from plainfall.patterns import regex
 from plainfall.server.process import new_mark
 from plainfall.settings.answers import TEAM_FILE, tolerated_lines
 from plainfall.writing import digest_of, digest_of_files
 
 __all__ = ["administrator", "carry_out", "tasks"]
 
-_NETWORK = re.compile(r"ETIMEDOUT|ECONNRESET|EAI_AGAIN|socket hang up|timed? ?out|Temporary failure in name")
-_SAID_FLAKY = re.compile(
-    r"flaky|run it again|try again|once more|second (try|time|attempt)|retry", re.IGNORECASE
-)
-_TELLING = re.compile(r"error|fail|cannot|denied|refused|not found|missing|fatal|exception", re.IGNORECASE)
+_NETWORK = regex(r"ETIMEDOUT|ECONNRESET|EAI_AGAIN|socket hang up|timed? ?out|Temporary failure in name")
+_SAID_FLAKY = regex(r"flaky|run it again|try again|once more|second (try|time|attempt)|retry", re.IGNORECASE)
+_TELLING = regex(r"error|fail|cannot|denied|refused|not found|missing|fatal|exception", re.IGNORECASE)
 
 
 def tasks(work: Work) -> StepResult:
@@ -45,7 +44,7 @@ def tasks(work: Work) -> StepResult:
     return StepResult(State.DONE, title, commands[0].reason, places, tuple(remarks))
 
 
-_OTHER_FOLDER = re.compile(r"^npm --prefix (\S+) run ")
+_OTHER_FOLDER = regex(r"^npm --prefix (\S+) run ")
 
 
 def _inputs(work: Work, line: str) -> str:

@@ -10,11 +10,12 @@ import socket
 from collections.abc import Sequence
 from pathlib import Path
 
+from plainfall.patterns import regex
 from plainfall.services.engine import Account, Place, Program, Reach, WithoutCopies, is_of_the_machine
 
 __all__ = ["ENGINE"]
 
-_NAME = re.compile(r"rabbitmq_server-(\d+(?:\.\d+)*)")
+_NAME = regex(r"rabbitmq_server-(\d+(?:\.\d+)*)")
 
 
 class _RabbitMq(WithoutCopies):

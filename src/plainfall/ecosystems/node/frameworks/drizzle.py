@@ -10,18 +10,19 @@ from plainfall.clone.walk import Tree
 from plainfall.ecosystems.node.dev_servers import file_of
 from plainfall.ecosystems.node.servers import own_files
 from plainfall.evidence import Evidence
+from plainfall.patterns import regex
 
 __all__ = ["MIGRATES_FROM", "REPEATABLE", "recognise"]
 
 ORDER = 14
 
-REPEATABLE = re.compile(r"\bdrizzle-kit\b.* migrate\b")
+REPEATABLE = regex(r"\bdrizzle-kit\b.* migrate\b")
 
 MIGRATES_FROM = MigratesFrom(
-    re.compile(r"\bdrizzle-kit\b.* migrate\b"),
-    re.compile(r"meta/_journal\.json$"),
-    re.compile(r"(^|/)drizzle\.config\."),
-    re.compile(r"(?!)"),
+    regex(r"\bdrizzle-kit\b.* migrate\b"),
+    regex(r"meta/_journal\.json$"),
+    regex(r"(^|/)drizzle\.config\."),
+    regex(r"(?!)"),
 )
 
 

@@ -10,18 +10,19 @@ from plainfall.clone.frameworks import RANK, FrameworkFound, MigratesFrom
 from plainfall.clone.walk import Tree
 from plainfall.ecosystems.node.servers import own_files
 from plainfall.evidence import Evidence
+from plainfall.patterns import regex
 
 __all__ = ["MIGRATES_FROM", "REPEATABLE", "recognise"]
 
 ORDER = 10
 
-REPEATABLE = re.compile(r"\bknex\b.* migrate:(latest|up)\b")
+REPEATABLE = regex(r"\bknex\b.* migrate:(latest|up)\b")
 
 MIGRATES_FROM = MigratesFrom(
-    re.compile(r"\bknex\b.* migrate:(latest|up)\b"),
-    re.compile(r"migrations?/[^/]+\.[cm]?[jt]s$"),
-    re.compile(r"(^|/)knexfile\."),
-    re.compile(r"\bdirectory\b"),
+    regex(r"\bknex\b.* migrate:(latest|up)\b"),
+    regex(r"migrations?/[^/]+\.[cm]?[jt]s$"),
+    regex(r"(^|/)knexfile\."),
+    regex(r"\bdirectory\b"),
 )
 
 

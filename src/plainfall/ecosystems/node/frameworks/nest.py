@@ -11,6 +11,7 @@ from plainfall.clone.walk import Tree
 from plainfall.ecosystems.node.dev_servers import DevServer, dev_server
 from plainfall.ecosystems.node.servers import own_files
 from plainfall.errors import BadInput
+from plainfall.patterns import regex
 
 __all__ = ["TRAITS", "recognise"]
 
@@ -24,9 +25,9 @@ _SERVER = DevServer(
     package="@nestjs/core",
     files=("nest-cli.json", "src/main.ts"),
 )
-_PREFIX = re.compile(r"setGlobalPrefix\(\s*['\"`]/?([\w/-]+)")
-_CONTROLLER = re.compile(r"@Controller\(\s*(?:['\"`]/?([\w/-]*)['\"`]\s*)?\)")
-_GET = re.compile(r"@Get\(\s*(?:['\"`]/?([\w/-]*)['\"`]\s*)?\)")
+_PREFIX = regex(r"setGlobalPrefix\(\s*['\"`]/?([\w/-]+)")
+_CONTROLLER = regex(r"@Controller\(\s*(?:['\"`]/?([\w/-]*)['\"`]\s*)?\)")
+_GET = regex(r"@Get\(\s*(?:['\"`]/?([\w/-]*)['\"`]\s*)?\)")
 TRAITS = Traits(("NestJS",), {"@nestjs/core": 3000})
 
 

@@ -12,6 +12,7 @@ from plainfall.ecosystems.node.dev_servers import listed_at
 from plainfall.ecosystems.node.servers import SERVERS, fans_out, own_files, scripts_of
 from plainfall.errors import BadInput
 from plainfall.evidence import Evidence
+from plainfall.patterns import regex
 
 __all__ = ["TRAITS", "recognise"]
 
@@ -27,13 +28,13 @@ _TITLES = {
     "restify": "Restify",
     "polka": "Polka",
 }
-_MADE = re.compile(
+_MADE = regex(
     r"\b(express\(\)|[Ff]astify\(|new Koa\(|Hapi\.server\(|new Hono[<(]|restify\.createServer\(|polka\("
     r"|createServer\(|require\(['\"](?:express|fastify)['\"]\)\()"
 )
-_LISTENS = re.compile(r"\.listen\(|\bserve\(|\.start\(\)")
-_ROUTE = re.compile(r"\b(?:app|server|fastify|api)\.(?:get|use)\(\s*['\"`](/[\w/.-]+)['\"`]")
-_FILE = re.compile(r"(?:^|\s)((?:\./)?[\w./-]+?\.[cm]?[jt]s)\b")
+_LISTENS = regex(r"\.listen\(|\bserve\(|\.start\(\)")
+_ROUTE = regex(r"\b(?:app|server|fastify|api)\.(?:get|use)\(\s*['\"`](/[\w/.-]+)['\"`]")
+_FILE = regex(r"(?:^|\s)((?:\./)?[\w./-]+?\.[cm]?[jt]s)\b")
 _RUNNERS = ("tsx", "ts-node-dev", "ts-node")
 TRAITS = Traits(tuple(_TITLES.values()), {"express": 3000}, prefixes=("NODE_",))
 

@@ -11,20 +11,19 @@ from plainfall.ecosystems.node.asks import manifest
 from plainfall.ecosystems.node.dev_servers import file_of
 from plainfall.ecosystems.node.servers import own_files
 from plainfall.evidence import Evidence
+from plainfall.patterns import regex
 
 __all__ = ["MIGRATES_FROM", "REPEATABLE", "recognise"]
 
 ORDER = 11
 
-REPEATABLE = re.compile(
-    r"\bprisma\b.* (migrate (deploy|dev)|db push)\b(?!.*(--accept-data-loss|--force-reset))"
-)
+REPEATABLE = regex(r"\bprisma\b.* (migrate (deploy|dev)|db push)\b(?!.*(--accept-data-loss|--force-reset))")
 
 MIGRATES_FROM = MigratesFrom(
-    re.compile(r"\bprisma\b.* migrate (deploy|dev)\b"),
-    re.compile(r"migrations/[^/]+/migration\.sql$"),
-    re.compile(r"(^|/)prisma\.config\."),
-    re.compile(r"\bmigrations\b"),
+    regex(r"\bprisma\b.* migrate (deploy|dev)\b"),
+    regex(r"migrations/[^/]+/migration\.sql$"),
+    regex(r"(^|/)prisma\.config\."),
+    regex(r"\bmigrations\b"),
 )
 
 

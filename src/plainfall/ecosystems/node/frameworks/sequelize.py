@@ -9,18 +9,19 @@ from plainfall.clone.frameworks import RANK, FrameworkFound, MigratesFrom
 from plainfall.clone.walk import Tree
 from plainfall.ecosystems.node.servers import own_files
 from plainfall.evidence import Evidence
+from plainfall.patterns import regex
 
 __all__ = ["MIGRATES_FROM", "REPEATABLE", "recognise"]
 
 ORDER = 12
 
-REPEATABLE = re.compile(r"\bsequelize(-cli)?\b.* db:migrate(?!:undo)\b")
+REPEATABLE = regex(r"\bsequelize(-cli)?\b.* db:migrate(?!:undo)\b")
 
 MIGRATES_FROM = MigratesFrom(
-    re.compile(r"\bsequelize(-cli)?\b.* db:migrate(?!:undo)\b"),
-    re.compile(r"migrations?/[^/]+\.[cm]?[jt]s$"),
-    re.compile(r"(^|/)\.sequelizerc$"),
-    re.compile(r"migrations-path"),
+    regex(r"\bsequelize(-cli)?\b.* db:migrate(?!:undo)\b"),
+    regex(r"migrations?/[^/]+\.[cm]?[jt]s$"),
+    regex(r"(^|/)\.sequelizerc$"),
+    regex(r"migrations-path"),
 )
 
 

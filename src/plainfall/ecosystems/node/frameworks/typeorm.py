@@ -11,18 +11,19 @@ from plainfall.ecosystems.node.asks import manifest
 from plainfall.ecosystems.node.servers import own_files
 from plainfall.errors import BadInput
 from plainfall.evidence import Evidence
+from plainfall.patterns import regex
 
 __all__ = ["MIGRATES_FROM", "REPEATABLE", "recognise"]
 
 ORDER = 13
 
-REPEATABLE = re.compile(r"\btypeorm\S*\b.* migration:run\b")
+REPEATABLE = regex(r"\btypeorm\S*\b.* migration:run\b")
 
 MIGRATES_FROM = MigratesFrom(
-    re.compile(r"\btypeorm\S*\b.* migration:run\b"),
-    re.compile(r"migrations?/[^/]+\.[jt]s$"),
-    re.compile(r"\.[jt]s$"),
-    re.compile(r"\bmigrations\s*:\s*\[\s*[^\]\s]"),
+    regex(r"\btypeorm\S*\b.* migration:run\b"),
+    regex(r"migrations?/[^/]+\.[jt]s$"),
+    regex(r"\.[jt]s$"),
+    regex(r"\bmigrations\s*:\s*\[\s*[^\]\s]"),
 )
 
 

@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-import re
 from collections.abc import Callable
 
 from plainfall.clone.frameworks import FrameworkFound, Traits
 from plainfall.clone.walk import Tree
 from plainfall.ecosystems.node.dev_servers import DevServer, dev_server
+from plainfall.patterns import regex
 from plainfall.server.reload_channel import Channel
 
 __all__ = ["TRAITS", "recognise", "reload_channel"]
@@ -61,6 +61,6 @@ def reload_channel(paths: list[str], body: str, text_of: Callable[[str], str]) -
     return Channel("/ws", "", "Webpack") if sure else None
 
 
-_BUNDLE = re.compile(r"bundle\.js|(^|/)(main|app|chunk-vendors|vendors?)(\.chunk)?\.js$")
-_CLIENT = re.compile(r"webpack-dev-server|webpackHotUpdate")
+_BUNDLE = regex(r"bundle\.js|(^|/)(main|app|chunk-vendors|vendors?)(\.chunk)?\.js$")
+_CLIENT = regex(r"webpack-dev-server|webpackHotUpdate")
 _BUNDLES = 4  # of a page that are looked into

@@ -2,19 +2,19 @@
 
 from __future__ import annotations
 
-import re
 from collections.abc import Callable, Collection, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from typing import Any
 
 from plainfall.errors import BadInput
 from plainfall.evidence import Evidence
+from plainfall.patterns import regex
 
 __all__ = ["LockRead", "Package", "checked_place", "for_this_machine", "wanted_here", "with_systems"]
 
 _PIECE = r"[A-Za-z0-9~_-][A-Za-z0-9~._-]*"
-_NAME = re.compile(rf"(?:@{_PIECE}/)?{_PIECE}")
-_FOLDER = re.compile(r"(?:[^/\\:\0]+/)*")
+_NAME = regex(rf"(?:@{_PIECE}/)?{_PIECE}")
+_FOLDER = regex(r"(?:[^/\\:\0]+/)*")
 
 
 @dataclass(frozen=True, slots=True)
@@ -86,7 +86,7 @@ def for_this_machine(package: Package, facts: Mapping[str, object]) -> bool:
     return not libc or _listed(package.libc, libc)
 
 
-_SYSTEM = re.compile(
+_SYSTEM = regex(
     r"[-/](darwin|macos|win32|windows|linux|freebsd|android|sunos|openbsd|netbsd|aix)-?"
     r"(x64|arm64|aarch64|arm|ia32|loong64|mips64el|ppc64|riscv64|s390x|32|64)(?=$|-)"
 )

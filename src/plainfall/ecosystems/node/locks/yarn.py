@@ -15,12 +15,13 @@ from plainfall.ecosystems.node.locks.package import LockRead
 from plainfall.ecosystems.node.repositories import repository_source
 from plainfall.errors import BadInput
 from plainfall.evidence import Evidence
+from plainfall.patterns import regex
 from plainfall.reading import yaml_value
 
 __all__ = ["read_yarn_lock"]
 
-_KEY = re.compile(r"^(\s*)(\"[^\"]+\"|[^\s:\"]+)(?::$|\s+(.*)$)")
-_DESCRIPTOR = re.compile(r"^(@?[^@]+)@(.*)$")
+_KEY = regex(r"^(\s*)(\"[^\"]+\"|[^\s:\"]+)(?::$|\s+(.*)$)")
+_DESCRIPTOR = regex(r"^(@?[^@]+)@(.*)$")
 
 
 def read_yarn_lock(

@@ -7,6 +7,7 @@ from collections.abc import Iterator
 from typing import TYPE_CHECKING
 
 from plainfall.ecosystems.node.sources.schemas import schema_uses
+from plainfall.patterns import regex
 from plainfall.sources.context import Context, Grammar, context_of, use_of
 from plainfall.sources.names import FILE_NAME, constant_kind
 from plainfall.sources.trees import Source, arguments_of, called, literal, source_text, string_value
@@ -34,25 +35,25 @@ _GRAMMAR = Grammar(
         ".toLowerCase": "text",
     },
     stops_on_nothing=frozenset({"JSON.parse", "URL", "BigInt"}),
-    stop=re.compile(r"\bthrow\b|process\.exit\(|\bprocess\.abort\("),
+    stop=regex(r"\bthrow\b|process\.exit\(|\bprocess\.abort\("),
     if_types=frozenset({"if_statement"}),
     forms={},
 )
-_ENVIRONMENT = re.compile(r"\b((?:globalThis\.)?process\.env|import\.meta\.env|Bun\.env)\b(?!\s*\.\s*get\()")
-_LOAD_ENV = re.compile(
+_ENVIRONMENT = regex(r"\b((?:globalThis\.)?process\.env|import\.meta\.env|Bun\.env)\b(?!\s*\.\s*get\()")
+_LOAD_ENV = regex(
     r"(?<![\w.])(loadEnv)\s*\("
 )  # of a dev server's configuration: its settings files, all names
-_DENO = re.compile(r"\b(Deno\.env\.get)\b")
-_CONFIG_GET = re.compile(r"\b(\w*[cC]onfig\w*(?:\.\w+)*?\.(?:get|getOrThrow))\b")
-_ENV_VAR = re.compile(r"\b(\w+\.get)\(\s*['\"][A-Z]")
-_TEXTS = re.compile(r"(['\"`])([\w./@~ -]{3,80})\1")
-_DOTENV = re.compile(r"(?:require\(\s*['\"]dotenv['\"]\s*\)|\bdotenv)\.config\(\s*\)|['\"]dotenv/config['\"]")
-_CONSTANT = re.compile(r"\b(?:const|let|var)\s+([A-Za-z_$][\w$]*)\s*(?::\s*\w+\s*)?=\s*['\"`\d]")
+_DENO = regex(r"\b(Deno\.env\.get)\b")
+_CONFIG_GET = regex(r"\b(\w*[cC]onfig\w*(?:\.\w+)*?\.(?:get|getOrThrow))\b")
+_ENV_VAR = regex(r"\b(\w+\.get)\(\s*['\"][A-Z]")
+_TEXTS = regex(r"(['\"`])([\w./@~ -]{3,80})\1")
+_DOTENV = regex(r"(?:require\(\s*['\"]dotenv['\"]\s*\)|\bdotenv)\.config\(\s*\)|['\"]dotenv/config['\"]")
+_CONSTANT = regex(r"\b(?:const|let|var)\s+([A-Za-z_$][\w$]*)\s*(?::\s*\w+\s*)?=\s*['\"`\d]")
 _AS = {"Int|Float|Port": "number", "Bool": "boolean", "Json": "json", "Url": "address", "Array": "list"}
 _FUNCTIONS = frozenset("function_declaration arrow_function function_expression method_definition".split())
 _TYPED = "tree_sitter_typescript:language_typescript"
 _GRAMMARS = dict.fromkeys(("ts", "mts", "cts"), _TYPED) | {"tsx": "tree_sitter_typescript:language_tsx"}
-_SCRIPT = re.compile(r"<script\b([^>]*)>(.*?)</script>", re.DOTALL | re.IGNORECASE)
+_SCRIPT = regex(r"<script\b([^>]*)>(.*?)</script>", re.DOTALL | re.IGNORECASE)
 
 
 def read_javascript(text: str, path: str) -> FileFound:

@@ -6,6 +6,7 @@ import re
 from collections.abc import Iterator
 from typing import TYPE_CHECKING
 
+from plainfall.patterns import regex
 from plainfall.sources.context import Context, use_of
 from plainfall.sources.trees import Source, arguments_of, literal, source_text
 from plainfall.sources.values import Use
@@ -15,9 +16,7 @@ if TYPE_CHECKING:
 
 __all__ = ["schema_uses"]
 
-_OBJECT = re.compile(
-    r"\b(z\.object|[Jj]oi\.object|v\.object|cleanEnv|createEnv|yup\.object|object\(\)\.keys)\b"
-)
+_OBJECT = regex(r"\b(z\.object|[Jj]oi\.object|v\.object|cleanEnv|createEnv|yup\.object|object\(\)\.keys)\b")
 _TYPES = (
     (r"\bnumber\(|\bnum\(|\bport\(|\binteger\(|coerce\.number", "number"),
     (r"\bbool(ean)?\(|coerce\.boolean|stringbool\(", "boolean"),

@@ -2,17 +2,16 @@
 
 from __future__ import annotations
 
-import re
-
 from plainfall.clone.commands import Command
 from plainfall.clone.frameworks import RANK, FrameworkFound
 from plainfall.clone.walk import Tree
+from plainfall.patterns import regex
 
 __all__ = ["recognise", "REPEATABLE"]
 
 ORDER = 4
 
-REPEATABLE = re.compile(r"\balembic\b.*\bupgrade\b")
+REPEATABLE = regex(r"\balembic\b.*\bupgrade\b")
 
 
 def recognise(tree: Tree, folder: str, names: frozenset[str]) -> FrameworkFound | None:

@@ -19,15 +19,16 @@ from plainfall.clone.frameworks import (
 from plainfall.clone.walk import Tree, is_side
 from plainfall.ecosystems.python.applications import sources
 from plainfall.evidence import Evidence
+from plainfall.patterns import regex
 
 __all__ = ["REPEATABLE", "TRAITS", "recognise"]
 
 ORDER = 1
 
-REPEATABLE = re.compile(r"(\bmanage\.py|\bdjango-admin|-m django) migrate\b(?!.*\bzero\b)")
+REPEATABLE = regex(r"(\bmanage\.py|\bdjango-admin|-m django) migrate\b(?!.*\bzero\b)")
 
-_RUNS = re.compile(r"execute_from_command_line|DJANGO_SETTINGS_MODULE|django\.core\.management")
-_SEED = re.compile(r"^(seed|populate|load_(demo|sample|initial)|init_data|create_(demo|sample))\w*$")
+_RUNS = regex(r"execute_from_command_line|DJANGO_SETTINGS_MODULE|django\.core\.management")
+_SEED = regex(r"^(seed|populate|load_(demo|sample|initial)|init_data|create_(demo|sample))\w*$")
 TRAITS = Traits(
     ("Django",),
     prefixes=("DJANGO_",),
@@ -111,8 +112,8 @@ def _own_pages(texts: Mapping[str, str]) -> list[str]:
     return [f"/{page}" for page in dict.fromkeys(pages) if page.strip("/")][:_OWN_PAGES]
 
 
-_PAGE = re.compile(r"\b(?:path|url|re_path)\(\s*r?['\"]\^?([\w/-]+)\$?['\"]\s*,(?!.*\b(static|media)\b)")
-_NAMED = re.compile(r"DJANGO_SETTINGS_MODULE['\"]\s*,\s*['\"]([\w.]+)['\"]")
+_PAGE = regex(r"\b(?:path|url|re_path)\(\s*r?['\"]\^?([\w/-]+)\$?['\"]\s*,(?!.*\b(static|media)\b)")
+_NAMED = regex(r"DJANGO_SETTINGS_MODULE['\"]\s*,\s*['\"]([\w.]+)['\"]")
 
 
 def _development(module: str) -> DevelopmentMode:
@@ -129,7 +130,7 @@ def _both(run: str, evidence: Evidence, folder: str) -> tuple[Command, ...]:
     )
 
 
-_ENTRY = re.compile(
+_ENTRY = regex(
     r"DJANGO_SETTINGS_MODULE['\"]\s*,\s*['\"]([\w.]+)['\"][\s\S]*get_(?:wsgi|asgi)_application|"
     r"get_(?:wsgi|asgi)_application[\s\S]*DJANGO_SETTINGS_MODULE['\"]\s*,\s*['\"]([\w.]+)['\"]"
 )
@@ -196,7 +197,7 @@ def _account_fields(settings: str, texts: Mapping[str, str]) -> tuple[str, list[
 
 
 # Folders that new projects are made from: their files are no program yet.
-_TEMPLATE = re.compile(r"(^|[/_-])(templates?|skeleton|boilerplate|cookiecutter)[/_-]|\{\{", re.IGNORECASE)
+_TEMPLATE = regex(r"(^|[/_-])(templates?|skeleton|boilerplate|cookiecutter)[/_-]|\{\{", re.IGNORECASE)
 
 
 def _manage(tree: Tree, folder: str) -> tuple[str, Evidence] | None:
@@ -256,7 +257,7 @@ def _static(settings: str, run: str, evidence: Evidence, folder: str) -> Iterato
         )
 
 
-_ADMIN_SITE = re.compile(r"(?:path|url)\(\s*r?['\"]([^'\"]*)['\"]\s*,\s*(?:include\()?admin\.site\.urls")
+_ADMIN_SITE = regex(r"(?:path|url)\(\s*r?['\"]([^'\"]*)['\"]\s*,\s*(?:include\()?admin\.site\.urls")
 
 
 def _admin_page(texts: dict[str, str]) -> str:

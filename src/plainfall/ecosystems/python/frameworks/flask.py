@@ -19,14 +19,15 @@ from plainfall.ecosystems.python.applications import (
 )
 from plainfall.evidence import Evidence
 from plainfall.formats.dotenv import parse_dotenv
+from plainfall.patterns import regex
 
 __all__ = ["REPEATABLE", "TRAITS", "recognise"]
 
 ORDER = 2
 
-REPEATABLE = re.compile(r"\bflask\b.*\bdb upgrade\b")
+REPEATABLE = regex(r"\bflask\b.*\bdb upgrade\b")
 
-_REGISTERED = re.compile(r"(?:cli\.command|click\.command)\(\s*(?:name\s*=\s*)?['\"]([\w-]+)['\"]")
+_REGISTERED = regex(r"(?:cli\.command|click\.command)\(\s*(?:name\s*=\s*)?['\"]([\w-]+)['\"]")
 _DEFAULT_MODULES = ("app", "wsgi")
 _DEFAULT_NAMES = ("app", "application", "create_app", "make_app")
 TRAITS = Traits(("Flask",), port_variables=("FLASK_RUN_PORT",), prefixes=("FLASK_",))

@@ -11,13 +11,14 @@ from plainfall.clone.walk import Tree
 from plainfall.ecosystems.python.applications import MAIN_GUARD
 from plainfall.errors import BadInput
 from plainfall.evidence import Evidence
+from plainfall.patterns import regex
 
 __all__ = ["opens_port", "recognise"]
 
 ORDER = 6
 
 ALONE = True
-_SERVES = re.compile(
+_SERVES = regex(
     r"http\.server|socketserver|wsgiref|HTTPServer|serve_forever|\.listen\(|\.run\(|uvicorn|waitress|tornado|aiohttp|"
     r"cherrypy|bottle|start_server|web\.run_app|gradio|\.launch\("
 )

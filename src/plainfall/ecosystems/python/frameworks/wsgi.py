@@ -9,13 +9,14 @@ from plainfall.clone.frameworks import RANK, FrameworkFound
 from plainfall.clone.walk import Tree
 from plainfall.ecosystems.python.applications import sources
 from plainfall.evidence import Evidence
+from plainfall.patterns import regex
 
 __all__ = ["recognise"]
 
 ORDER = 5
 
 ALONE = True
-_CALLABLE = re.compile(
+_CALLABLE = regex(
     r"^def\s+(application|app)\s*\(\s*(?:environ|env)\b|^(application)\s*=|"
     r"^(app)\s*=\s*(?:Bottle|falcon\.App|bottle\.)",
     re.MULTILINE,

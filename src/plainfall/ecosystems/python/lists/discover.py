@@ -13,6 +13,7 @@ from plainfall.ecosystems.python.lists.toml import load_table, load_toml
 from plainfall.ecosystems.python.pins import Listed, Pin, Target
 from plainfall.ecosystems.python.requirements import read_requirements
 from plainfall.errors import BadInput
+from plainfall.patterns import regex
 from plainfall.reading import of_its_form
 
 __all__ = [
@@ -58,10 +59,8 @@ _MANIFESTS = {
 }
 IMPORTS = "imports"  # the kind of a part without any list
 # Names under which people keep requirement lists, the likeliest first.
-REQUIREMENTS = re.compile(
-    r"^(requirements?|reqs?|deps|dependencies|packages)([-_.][\w.-]+)?\.(txt|in|pip)$", re.I
-)
-_MAIN = re.compile(r"^requirements?\.txt$", re.I)
+REQUIREMENTS = regex(r"^(requirements?|reqs?|deps|dependencies|packages)([-_.][\w.-]+)?\.(txt|in|pip)$", re.I)
+_MAIN = regex(r"^requirements?\.txt$", re.I)
 _FOR_DEVELOPERS = (
     "dev",
     "develop",

@@ -16,6 +16,7 @@ from plainfall.ecosystems.python.pins import Listed, Pin, Reference, Target
 from plainfall.ecosystems.python.simple import IndexFile, listed_file
 from plainfall.errors import BadInput
 from plainfall.evidence import Evidence
+from plainfall.patterns import regex
 
 __all__ = ["read_poetry_lock", "read_uv_lock", "spelled_out"]
 
@@ -284,9 +285,7 @@ def _poetry_roots(manifest: Mapping[str, Any], groups: set[str], place: Evidence
 
 
 # A caret or tilde with a version, whose pre-release belongs to the lower end alone.
-_CARET = re.compile(
-    r"([\^~])\s*(\d+(?:\.\d+)*)((?:[-.]?(?:alpha|beta|preview|pre|post|dev|rc|a|b|c)[-.]?\d*)*)"
-)
+_CARET = regex(r"([\^~])\s*(\d+(?:\.\d+)*)((?:[-.]?(?:alpha|beta|preview|pre|post|dev|rc|a|b|c)[-.]?\d*)*)")
 
 
 def spelled_out(text: str) -> str:
