@@ -33,7 +33,7 @@ from plainfall.server.reload_channel import ChannelFinder
 __all__ = ["every_traits", "find_frameworks", "is_repeatable", "reload_channels", "without_files"]
 
 # Commands that may be combined with a migration in one line and touch no database.
-_HARMLESS = regex(r"(cd|echo|true|:|export|set)\b|(npx )?prisma generate\b")
+_HARMLESS = regex(r"(cd|echo|touch|true|:|export|set)\b|(npx )?prisma generate\b")
 
 
 @cache

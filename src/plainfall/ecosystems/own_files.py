@@ -11,15 +11,20 @@ from plainfall.confinement import Confined
 from plainfall.ecosystems.shape import CloneAccess
 from plainfall.writing import digest_of
 
-__all__ = ["names_folder", "write_program"]
+__all__ = ["names_folder", "names_place", "write_program"]
 
 
 def names_folder(folder: Path, access: CloneAccess) -> Path:
     """A part's folder of command names, in what Plainfall keeps in the clone."""
     root = access.confined.root
     inner = Path(os.path.realpath(folder)).relative_to(root).as_posix()
-    name = "top" if inner == "." else quote(os.fsencode(inner), safe="")
-    return root / ".plainfall" / "commands" / (digest_of(name) if len(name) > 200 else name)
+    return root / names_place("" if inner == "." else inner)
+
+
+def names_place(inner: str) -> str:
+    """That folder, from the clone's top, of the part in the folder ``inner`` of the clone."""
+    name = quote(os.fsencode(inner), safe="") if inner else "top"
+    return f".plainfall/commands/{digest_of(name) if len(name) > 200 else name}"
 
 
 def write_program(confined: Confined, file: Path, text: str) -> None:

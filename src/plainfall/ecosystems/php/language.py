@@ -1,7 +1,11 @@
-"""PHP, in the shape of a language: recognised, its settings looked after."""
+"""PHP, in the shape of a language."""
 
 from __future__ import annotations
 
+from plainfall.ecosystems.php.environments import PhpEnvironment
+from plainfall.ecosystems.php.installing import PhpInstalling
+from plainfall.ecosystems.php.interpreters import GRAMMAR
+from plainfall.ecosystems.php.recognising import PhpRecognising
 from plainfall.ecosystems.shape import Language
 from plainfall.sources.files import SourceReader
 
@@ -23,10 +27,17 @@ LANGUAGE = Language(
             "plainfall.ecosystems.php.embedded:read_percent", (".yml", ".yaml"), ("env(",), configuration=True
         ),
     ),
-    programs=("php",),
+    programs=("php", "composer"),
     port=8000,
     manifests=("composer.json", "artisan"),
     mains=("index.php", "config.php"),
     clients=("composer",),
+    known_by="a composer.json, or an index.php at the top or in public/",
     package_folders=("vendor",),
+    commands_folder="vendor/bin",
+    precedence=1,
+    grammar=GRAMMAR,
+    recognising=PhpRecognising(),
+    environment=PhpEnvironment(),
+    installing=PhpInstalling(),
 )

@@ -27,6 +27,7 @@ __all__ = [
     "Lock",
     "Locked",
     "config_of",
+    "fingerprint",
     "is_platform",
     "manifest",
     "mapping",

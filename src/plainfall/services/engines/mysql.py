@@ -69,6 +69,7 @@ class _MySql:
             str(program.path), "--no-defaults", f"--basedir={_base(program)}", f"--datadir={place.data}",
             f"--socket={place.sockets / _SOCKET}", f"--port={port}", "--bind-address=127.0.0.1",
             f"--pid-file={place.data / 'private.pid'}", "--innodb-buffer-pool-size=64M", "--skip-log-bin",
+            "--skip-name-resolve",  # who comes over the port is not the root of the socket
             "--character-set-server=utf8mb4", "--tmpdir=/tmp", "--innodb-flush-log-at-trx-commit=2",
         ]  # fmt: skip
 

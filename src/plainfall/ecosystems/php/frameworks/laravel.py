@@ -1,22 +1,73 @@
-"""Laravel: known by the manifest; what it wants of settings."""
+"""Laravel: ``artisan`` runs everything."""
 
 from __future__ import annotations
 
-from plainfall.clone.frameworks import Form, FrameworkFound, SecretForm, Traits, named_in_manifest
+from collections.abc import Iterator
+
+from plainfall.clone.commands import Command
+from plainfall.clone.frameworks import RANK, Form, FrameworkFound, SecretForm, Traits, named_in_manifest
 from plainfall.clone.walk import Tree
+from plainfall.evidence import Evidence
+from plainfall.patterns import regex
 
-__all__ = ["TRAITS", "recognise"]
+__all__ = ["REPEATABLE", "TRAITS", "recognise"]
 
-ORDER = 20
+ORDER = 1
+
+REPEATABLE = regex(r"\bartisan migrate\b(?!:)(?!.*--(seed|fresh|refresh))")
 TRAITS = Traits(
     ("Laravel",),
     prefixes=("LARAVEL_",),
     secrets=(SecretForm(("APP_KEY",), Form("base64", 32, "base64:", "Laravel")),),
     values={"APP_ENV": "local"},
+    left_behind=("/public/storage", "/bootstrap/cache/*.php", "/storage/logs/*.log"),
 )
+_SQLITE = regex(r"(?m)^DB_CONNECTION\s*=\s*[\"']?sqlite")
+_BY_DEFAULT = regex(r"['\"]default['\"]\s*=>\s*env\(\s*['\"]DB_CONNECTION['\"]\s*,\s*['\"]sqlite")
 
 
 def recognise(tree: Tree, folder: str, names: frozenset[str]) -> FrameworkFound | None:
-    """A part whose manifest lists it."""
+    """A part with ``artisan`` whose manifest lists the framework; one without it has settings all the same."""
     place = named_in_manifest(tree, folder, "composer.json", "laravel/framework")
-    return FrameworkFound("Laravel", place, serves=False) if place else None
+    place = place or named_in_manifest(tree, folder, "composer.json", "laravel/lumen-framework")
+    if place is None:
+        return None
+    path = f"{folder}/artisan" if folder else "artisan"
+    if path not in tree:
+        return FrameworkFound("Laravel", place, serves=False)
+    commands = tuple(_commands(tree, folder, Evidence(path, 1)))
+    return FrameworkFound("Laravel", place, commands, pages=("/",))
+
+
+def _commands(tree: Tree, folder: str, place: Evidence) -> Iterator[Command]:
+    start = f"{folder}/" if folder else ""
+    database = [path for path in tree.below(folder) if path.startswith("database/")]
+    if any(path.startswith("database/migrations/") and path.endswith(".php") for path in database):
+        line = "php artisan migrate --force --no-interaction"
+        if _on_sqlite(tree, start):
+            line = f"touch database/database.sqlite && {line}"
+        yield Command("migrations", line, "Laravel's migrations", RANK, place, folder)
+    if any(
+        path in ("database/seeders/DatabaseSeeder.php", "database/seeds/DatabaseSeeder.php")
+        for path in database
+    ):
+        line = "php artisan db:seed --force --no-interaction"
+        yield Command("seeds", line, "Laravel's seeder", RANK, place, folder)
+    if any(path.startswith("storage/app/public/") for path in _all_below(tree, start)):
+        why = "makes public files reachable"
+        yield Command("tasks", "php artisan storage:link", why, RANK, place, folder, may_fail=True)
+    line = "php artisan serve --host=127.0.0.1 --port=${PORT:-8000}"
+    yield Command("server", line, "Laravel's dev server", RANK, place, folder)
+
+
+def _all_below(tree: Tree, start: str) -> Iterator[str]:
+    return (path.removeprefix(start) for path in tree.files if path.startswith(start))
+
+
+def _on_sqlite(tree: Tree, start: str) -> bool:
+    """Whether the settings, or the configuration where they say nothing, name a file that nobody makes."""
+    for name in (".env", ".env.example", ".env.local", ".env.dist"):
+        if start + name in tree and "DB_CONNECTION" in tree.text(start + name):
+            return _SQLITE.search(tree.text(start + name)) is not None
+    path = f"{start}config/database.php"
+    return path in tree and _BY_DEFAULT.search(tree.text(path)) is not None

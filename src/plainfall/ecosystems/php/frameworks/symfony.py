@@ -1,22 +1,67 @@
-"""Symfony: known by the manifest; what it wants of settings."""
+"""Symfony: ``bin/console`` runs everything but the server."""
 
 from __future__ import annotations
 
-from plainfall.clone.frameworks import Form, FrameworkFound, SecretForm, Traits, named_in_manifest
+from collections.abc import Iterator
+
+from plainfall.clone.commands import Command
+from plainfall.clone.frameworks import RANK, Form, FrameworkFound, SecretForm, Traits, named_in_manifest
 from plainfall.clone.walk import Tree
+from plainfall.ecosystems.php.documents import front_file, router_command
+from plainfall.evidence import Evidence
+from plainfall.patterns import regex
 
-__all__ = ["TRAITS", "recognise"]
+__all__ = ["REPEATABLE", "TRAITS", "recognise"]
 
-ORDER = 20
+ORDER = 2
+
+REPEATABLE = regex(r"\bconsole doctrine:migrations:migrate\b")
 TRAITS = Traits(
     ("Symfony",),
     secrets=(SecretForm(("APP_SECRET",), Form("hex", 32, "", "Symfony")),),
     values={"APP_ENV": "dev"},
     reads_local=True,
+    left_behind=("/var/cache/", "/var/log/"),
 )
 
 
 def recognise(tree: Tree, folder: str, names: frozenset[str]) -> FrameworkFound | None:
-    """A part whose manifest lists it."""
+    """A part whose manifest lists the framework, with its console."""
     place = named_in_manifest(tree, folder, "composer.json", "symfony/framework-bundle")
-    return FrameworkFound("Symfony", place, serves=False) if place else None
+    place = place or named_in_manifest(tree, folder, "composer.json", "symfony/symfony")
+    if place is None:
+        return None
+    console = "bin/console"
+    path = f"{folder}/{console}" if folder else console
+    front = front_file(tree, folder)
+    if path not in tree or not front:
+        return FrameworkFound("Symfony", place, serves=False)
+    commands = tuple(_commands(tree, folder, names, Evidence(path, 1), front))
+    return FrameworkFound("Symfony", place, commands, pages=("/",))
+
+
+def _commands(
+    tree: Tree, folder: str, names: frozenset[str], place: Evidence, front: str
+) -> Iterator[Command]:
+    below = tree.below(folder)
+    run = "php bin/console"
+    migrations = [path for path in below if path.startswith(("migrations/", "src/Migrations/"))]
+    entities = any(path.startswith("src/Entity/") and path.endswith(".php") for path in below)
+    if "doctrine/doctrine-migrations-bundle" in names and any(path.endswith(".php") for path in migrations):
+        line = f"{run} doctrine:migrations:migrate --no-interaction --allow-no-migration"
+        yield Command("migrations", line, "Doctrine's migrations", RANK, place, folder)
+    elif entities and "doctrine/doctrine-bundle" in names:
+        line = f"{run} doctrine:schema:update --force --complete --no-interaction"
+        yield Command("migrations", line, "Doctrine's tables, as the classes say", RANK, place, folder)
+    if "doctrine/doctrine-fixtures-bundle" in names and any(
+        path.startswith("src/DataFixtures/") for path in below
+    ):
+        line = f"{run} doctrine:fixtures:load --append --no-interaction"
+        yield Command("seeds", line, "Doctrine's fixtures", RANK, place, folder)
+    if "importmap.php" in below:
+        line = f"{run} importmap:install"
+        yield Command(
+            "tasks", line, "fetches the modules of the import map", RANK, place, folder, may_fail=True
+        )
+    line = router_command(folder, front.rpartition("/")[0])
+    yield Command("server", line, "the runtime's own server", RANK, place, folder)

@@ -1,0 +1,66 @@
+"""Installing PHP packages, in the shape that every language has."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Collection, Mapping, Sequence
+from pathlib import Path
+
+from plainfall.clone.parts import Addition, PartFound
+from plainfall.clone.walk import Tree
+from plainfall.ecosystems.own_files import names_folder
+from plainfall.ecosystems.shape import Installation, InstallJob
+from plainfall.errors import DependencyProblem
+from plainfall.evidence import Evidence
+from plainfall.packages.consent import Withheld
+
+__all__ = ["PhpInstalling"]
+
+_LARGEST = 1 << 22  # bytes of a manifest
+
+
+class PhpInstalling:
+    """Locks, and packages that a repository holds itself."""
+
+    def withheld(self, job: InstallJob) -> Sequence[Withheld]:
+        return ()  # of a clone's own configuration no login is taken at all
+
+    def missing_driver(self, settings: Mapping[str, str], names: Collection[str]) -> tuple[str, str] | None:
+        return None  # drivers are extensions of the runtime
+
+    def package_for(self, tree: Tree, part: PartFound, module: str) -> Addition | None:
+        return None
+
+    def extra_with(self, tree: Tree, part: PartFound, addition: Addition) -> str:
+        return ""
+
+    def says_to_work_with(self, tree: Tree, part: PartFound) -> Mapping[str, Evidence]:
+        return {}
+
+    def may_resolve(self, part: PartFound) -> bool:
+        return False
+
+    def package_names(self, module: str) -> frozenset[str]:
+        return frozenset({module.lower()})
+
+    def install(self, job: InstallJob) -> Installation:
+        from plainfall.ecosystems.php.manifests import MANIFEST
+        from plainfall.ecosystems.php.packages import install
+        from plainfall.reading import clone_text, json_object
+
+        inside = job.folder.relative_to(job.clone).as_posix() if job.folder != job.clone else ""
+        path = f"{inside}/{MANIFEST}" if inside else MANIFEST
+        environment = os.path.relpath(names_folder(job.folder, job.access), job.folder)
+        if job.listed.kind == "held":
+            vendor = Path(job.listed.path).parent
+            layout = {os.path.relpath(job.clone / vendor, job.folder / environment): ["autoload.php"]}
+            return Installation(title="the repository holds its packages itself", layout=layout)
+        document = json_object(clone_text(job.clone, path, _LARGEST), path)
+        if job.listed.kind == "unlocked":
+            raise DependencyProblem(
+                "the manifest asks for packages, and no lock says which versions",
+                place=job.listed.evidence,
+                remedy="Choosing versions of PHP packages is not built yet: get the composer.lock of a teammate or "
+                "of the repository's history, put it beside the manifest, and run the same command again.",
+            )
+        return install(job, document, environment)

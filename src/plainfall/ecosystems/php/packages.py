@@ -1,0 +1,176 @@
+"""Installs the packages of a PHP part's lock."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Mapping, Sequence
+from pathlib import Path
+from typing import Any
+
+from plainfall.ecosystems.php.autoload import ROOT, Laid, in_order, read_autoload, scanned_folders
+from plainfall.ecosystems.php.bins import write_bins
+from plainfall.ecosystems.php.classmap import Rows, scan
+from plainfall.ecosystems.php.configuration import user_connection
+from plainfall.ecosystems.php.installed import records
+from plainfall.ecosystems.php.laying import lay
+from plainfall.ecosystems.php.loader import loader_files
+from plainfall.ecosystems.php.manifests import Lock, Locked, fingerprint, mismatches, read_lock
+from plainfall.ecosystems.php.places import bin_folder, place_of, vendor_folder
+from plainfall.ecosystems.php.plugins import plugin_remarks, write_runtime_entry
+from plainfall.ecosystems.php.store import Store
+from plainfall.ecosystems.shape import Installation, InstallJob
+from plainfall.errors import DependencyProblem
+from plainfall.evidence import Evidence
+from plainfall.packages.cache import PackageCache
+from plainfall.workers import cancelled_on_error, worker_pool
+from plainfall.writing import digest_of
+
+__all__ = ["install"]
+
+_LEXER = 1  # changes with what the lexer finds
+
+
+def install(job: InstallJob, document: Mapping[str, Any], environment: str) -> Installation:
+    """Makes the folder of installed packages what the lock says. ``document`` is the manifest, ``environment`` the
+    environment's folder, from which the layout counts. Raises what reading, store and laying raise."""
+    part, inside = job.folder, job.access.confined
+    inner = "" if part == job.clone else part.relative_to(job.clone).as_posix()
+    lock = read_lock(job.clone, job.listed.path)
+    _check_fits(document, lock)
+    vendor, bins = vendor_folder(document, inner), bin_folder(document, inner)
+    names = [one.name for one in lock.packages]
+    wanted = {place_of(one, document, names, inner): one for one in lock.packages if not one.is_meta}
+    places = {one.name: place for place, one in wanted.items()}
+    store = Store(
+        job.surroundings.cache, user_connection(job.surroundings), job.surroundings.variables, lock.path
+    )
+    before = {str(key): str(one) for key, one in job.memory.get("laid", {}).items()}
+    making = job.clone / ".plainfall" / "laying" / digest_of(str(part))[:12]
+    try:
+        done = lay(part, wanted, vendor, store, making, before, job.progress, job.access)
+    finally:
+        store.close()
+    laid = [Laid(one.name, one.entry, place, _tree_key(done.keys[place])) for place, one in wanted.items()]
+    laid += [Laid(one.name, one.entry, f"{vendor}/{one.name}") for one in lock.packages if one.is_meta]
+    root = Laid(str(document.get("name") or ROOT), document, "")
+    classes = _Classes(part, job.surroundings.cache)
+    classes.prepare(root, laid)
+    autoload = read_autoload(root, [one for one in laid if one.name in places], classes.of)
+    files = {
+        **records(document, lock.packages, places, vendor),
+        **loader_files(autoload, root, lock.packages, vendor),
+    }
+    entry = files.pop("autoload.php")
+    for name, text in files.items():
+        _write(inside, part / vendor / name, text)
+    runtime = write_runtime_entry(inside, part, vendor, document, places)
+    for name in ("autoload_static.php", "autoload_files.php", "include_paths.php", "platform_check.php"):
+        if f"composer/{name}" not in files:
+            inside.remove(part / vendor / "composer" / name)
+    _write(inside, part / vendor / "autoload.php", entry)
+    ordered = [one for one in in_order(laid) if one.name in places]
+    programs = write_bins(inside, part, ordered, bins, vendor, job.memory.get("programs", []))
+    remarks = [*_remarks(document, lock), *plugin_remarks(lock.packages)]
+    layout = {
+        place: entries for place, entries in done.names.items() if not done.keys[place].startswith("link:")
+    }
+    layout |= {f"{vendor}/composer": sorted(name.partition("/")[2] for name in files)}
+    layout[vendor] = ["autoload.php", *([runtime] if runtime else [])]
+    if programs:
+        layout[bins] = programs
+    return Installation(
+        laid=tuple(done.laid),
+        kept=tuple(done.kept),
+        taken_out=tuple(done.taken_out),
+        fetched=done.fetched,
+        fetched_bytes=done.fetched_bytes,
+        remarks=tuple(remarks),
+        memory={"laid": done.keys, "programs": programs},
+        layout={
+            os.path.relpath(part / place, part / environment): entries for place, entries in layout.items()
+        },
+    )
+
+
+def _tree_key(key: str) -> str:
+    return "" if key.startswith("link:") else key
+
+
+def _write(inside: Any, file: Path, text: str) -> None:
+    if file.is_symlink() or not file.is_file() or file.read_text("utf-8", "replace") != text:
+        inside.write(file, text)
+
+
+def _check_fits(document: Mapping[str, Any], lock: Lock) -> None:
+    wrong = mismatches(document, lock)
+    if wrong:
+        more = f" (and {len(wrong) - 6} more)" if len(wrong) > 6 else ""
+        raise DependencyProblem(
+            f"the lock does not fit the manifest{more}",
+            place=Evidence(lock.path),
+            lines=tuple(wrong[:6]),
+            remedy="Nothing was installed. Somebody changed the manifest and did not write the lock again, or a "
+            "merge took one of them: take both from the same commit, or write the lock again with its tool.",
+        )
+
+
+def _remarks(document: Mapping[str, Any], lock: Lock) -> list[str]:
+    found = []
+    if lock.fingerprint and len(lock.fingerprint) == 32 and fingerprint(document) != lock.fingerprint:
+        found.append(
+            f"{lock.path} was written for another state of the manifest; it still fits what is asked for"
+        )
+    unsaid = [one.label for one in lock.packages if not one.is_meta and _is_unsaid(one)]
+    if unsaid:
+        names = ", ".join(unsaid[:6]) + (f" and {len(unsaid) - 6} more" if len(unsaid) > 6 else "")
+        found.append(f"the lock has neither checksum nor commit of {names}: what came could not be checked")
+    return found
+
+
+def _is_unsaid(package: Locked) -> bool:
+    if package.dist.get("type") == "path":
+        return False
+    return not (
+        package.dist.get("shasum") or package.dist.get("reference") or package.source.get("reference")
+    )
+
+
+class _Classes:
+    """The classes of packages: those of cached trees are remembered, and looked for by several processes."""
+
+    def __init__(self, part: Path, cache: Path) -> None:
+        self._part = part
+        self._cache = PackageCache(cache)
+        self._known: dict[tuple[str, str], Rows] = {}
+
+    def prepare(self, root: Laid, packages: Sequence[Laid]) -> None:
+        """Looks for what nobody has looked for yet."""
+        lacking: list[tuple[Laid, str]] = []
+        for package in packages:
+            for inner in scanned_folders(root, package):
+                known = self._cache.recall("php-classes", self._name(package, inner)) if package.key else None
+                if isinstance(known, list):
+                    self._known[package.folder, inner] = [(str(path), [*names]) for path, names in known]
+                else:
+                    lacking.append((package, inner))
+        workers = worker_pool() if len(lacking) > 3 else None
+        if workers is None:
+            found = [scan(self._part / one.folder, inner) for one, inner in lacking]
+        else:
+            tasks = [workers.submit(scan, self._part / one.folder, inner) for one, inner in lacking]
+            with cancelled_on_error(tasks):
+                found = [task.result() for task in tasks]
+        for (package, inner), rows in zip(lacking, found, strict=True):
+            self._known[package.folder, inner] = rows
+            if package.key:
+                self._cache.remember("php-classes", self._name(package, inner), rows)
+
+    def of(self, package: Laid, inner: str) -> Rows:
+        """The rows of a path of a package."""
+        key = (package.folder, inner)
+        if key not in self._known:
+            self._known[key] = scan(self._part / package.folder, inner)
+        return self._known[key]
+
+    def _name(self, package: Laid, inner: str) -> str:
+        return digest_of(package.key, inner, _LEXER)
