@@ -52,6 +52,14 @@ _BOOKS = (
         regex(r"(?:^|/)migrations/([^/]+\.[cm]?[jt]s)$"), lambda match: match[1],
     ),
     _Book(
+        "Laravel", "migrations", "SELECT migration FROM migrations",
+        regex(r"(?:^|/)database/migrations/(\d{4}_\d\d_\d\d_\w+)\.php$"), lambda match: match[1],
+    ),
+    _Book(
+        "Doctrine", "doctrine_migration_versions", "SELECT version FROM doctrine_migration_versions",
+        regex(r"(?:^|/)migrations/(?:.+/)?(Version\w+)\.php$"), lambda match: match[1],
+    ),
+    _Book(
         "Prisma", "_prisma_migrations",
         "SELECT migration_name FROM _prisma_migrations WHERE finished_at IS NOT NULL",
         regex(r"(?:^|/)migrations/([^/]+)/migration\.sql$"), lambda match: match[1],
@@ -67,7 +75,11 @@ def applied_in(
     """What each framework whose table is there has applied; ``files`` are the clone's paths, ``text_of`` gives a
     file's text."""
     names, paths = set(tables), list(files)
-    results = [_by_names(connection, book, paths) for book in _BOOKS if book.table in names]
+    books = [book for book in _BOOKS if book.table in names and book.table != "migrations"]
+    books += [  # several have a table of that name
+        book for book in _BOOKS if book.table == "migrations" in names and any(map(book.files.search, paths))
+    ]
+    results = [_by_names(connection, book, paths) for book in books]
     if "alembic_version" in names:
         rows = connection.exec_driver_sql("SELECT version_num FROM alembic_version")
         at = {str(row[0]) for row in rows}
@@ -78,6 +90,8 @@ def applied_in(
 def _by_names(connection: Connection, book: _Book, paths: Iterable[str]) -> Applied:
     query = book.query.replace('"', "`") if connection.dialect.name in ("mysql", "mariadb") else book.query
     there = [" ".join(str(piece) for piece in row) for row in connection.exec_driver_sql(query)]
+    if book.framework == "Doctrine":
+        there = [one.rpartition("\\")[2] for one in there]  # a class with its namespace
     known = {book.name(match): path for path in paths if (match := book.files.search(path))}
     own = {name.partition(" ")[0] for name in known}
     pending = sorted(known.keys() - set(there))

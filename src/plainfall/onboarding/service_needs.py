@@ -93,9 +93,10 @@ class ServiceNeeds:
         return results
 
     def _is_named(self, need: ServiceNeed) -> bool:
-        """Whether the address of a need has a host of another network for its own."""
+        """Whether the address of a need has a host of another network for its own, or one by which its drivers look
+        for a socket."""
         return any(
-            one.key == need.via and _bare_host(one)
+            one.key == need.via and (_bare_host(one) or _means_socket(one, need.kind))
             for unit in self._units
             for one in self._written(unit, raw=True)
         )
@@ -177,6 +178,12 @@ def _bare_host(said: Said) -> bool:
         return kind_of_scheme(address.scheme) is not None and _is_bare(address.host)
     role = role_of(said.key)
     return role is not None and role.piece == "host" and _is_bare(said.value)
+
+
+def _means_socket(said: Said, kind: str) -> bool:
+    address = parse_address(said.value)
+    host = address.host if address is not None else said.value
+    return host == "localhost" != kind_named(kind).host
 
 
 def _is_bare(host: str) -> bool:

@@ -24,7 +24,8 @@ class ServiceKind:
     made; ``adapter`` matches its name in database configuration files. ``drivers`` finds the packages that speak
     to it, in a list of requirements. ``key_words`` are words in settings' keys that are about it, each with its
     place among the kinds that the word may mean (1: first); ``not_keys`` matches keys with such a word that are
-    about something else. ``fetched`` says how much is fetched where registries publish its server."""
+    about something else. ``host`` is the name of this machine by which its drivers come over a port. ``fetched``
+    says how much is fetched where registries publish its server."""
 
     name: str
     title: str
@@ -40,6 +41,7 @@ class ServiceKind:
     adapter: str = ""
     drivers: str = ""
     not_keys: str = ""
+    host: str = "localhost"
     fetched: str = ""
     precedence: int = 9
 

@@ -47,7 +47,18 @@ def match_service(
     what = f"the database in {definition.service}"
     if is_placeholder(value):
         return replace(result, what=what)
-    return Match(value, result.place, what, result.differs, binding=False)
+    over_port = _over_port(value, kind_named(definition.kind).host)
+    return Match(over_port, result.place, what, result.differs, binding=over_port != value)
+
+
+def _over_port(value: str, host: str) -> str:
+    """The value with the name by which drivers come over a port, where it names this machine in another way."""
+    if host == "localhost":
+        return value
+    address = parse_address(value)
+    if address is not None and address.host == "localhost":
+        return str(replace(address, host=host))
+    return host if value == "localhost" else value
 
 
 def _found(
@@ -96,8 +107,9 @@ def _match_piece(
 ) -> Match | None:
     what = f"the service {definition.service}"
     if piece == "host":
-        right = value if is_local(value) else "localhost"
-        known = is_placeholder(value) or value in (right, definition.service)
+        host = kind_named(definition.kind).host
+        right = _over_port(value, host) if is_local(value) else host
+        known = is_placeholder(value) or is_local(value) or value == definition.service
         differs = () if known else (f"host {value}",)
         return Match(right, definition.place, f"{what}, reached on this machine", differs)
     text = definition.values.get(piece)
@@ -150,9 +162,11 @@ def _match_address(
             differs.append("another password" if piece == "password" else shown)
         place = text[1]
     if not is_local(address.host):
-        right = replace(right, host="localhost")
+        right = replace(right, host=kind_named(definition.kind).host)
         if address.host != definition.service:
             differs.append(f"host {address.host}")
+    elif address.host == "localhost":
+        right = replace(right, host=kind_named(definition.kind).host)
     published = result["port"]
     standard = definition.standard_port
     if (
@@ -182,7 +196,7 @@ def _built(definition: Definition, outside: Mapping[str, str]) -> Match:
         kind_named(definition.kind).new_scheme,
         user if user or not password else "",
         password,
-        "localhost",
+        kind_named(definition.kind).host,
         int(port) if port.isdigit() else definition.standard_port,
         "",
     )
