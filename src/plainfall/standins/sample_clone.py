@@ -12,22 +12,30 @@ from pathlib import Path
 
 from plainfall.standins.building import Built
 from plainfall.standins.node_registry import NodeArchive
+from plainfall.standins.php_registry import PhpArchive, php_lock
 
 __all__ = ["lock_text", "make_sample", "make_sample_with", "node_lock_text"]
 
 _SAMPLE = Path(__file__).parent / "sample"
 _DASHBOARD = Path(__file__).parent / "sample_dashboard"
+_BULLETIN = Path(__file__).parent / "sample_bulletin"
 _WITH_SERVICES = Path(__file__).parent / "sample_services"
 _TEMPLATED = {"README.md", "pyproject.toml", ".python-version"}
 
 
 def make_sample(
-    folder: Path, built: list[Built], *, line: str | None = None, dashboard: Sequence[NodeArchive] = ()
+    folder: Path,
+    built: list[Built],
+    *,
+    line: str | None = None,
+    dashboard: Sequence[NodeArchive] = (),
+    bulletin: tuple[Sequence[PhpArchive], str] | None = None,
 ) -> bool:
     """Writes the sample into a folder that does not exist yet, and commits it.
 
     ``line`` is the release line of Python that it asks for; without it, the one that runs Plainfall. With
-    ``dashboard`` (the packages that it is locked to) it has a second part, for Node.
+    ``dashboard`` (the packages that it is locked to) it has a part for Node, with ``bulletin`` (packages, and the
+    address of their registry) one for PHP.
     Returns whether it became a repository (not where no git is installed). Raises OSError.
     """
     line = line or f"{sys.version_info[0]}.{sys.version_info[1]}"
@@ -43,6 +51,14 @@ def make_sample(
         shutil.copytree(_DASHBOARD, inner)
         (inner / "dot_env.example").rename(inner / ".env.example")
         (inner / "package-lock.json").write_text(node_lock_text(inner, dashboard), "utf-8")
+    if bulletin is not None:
+        inner = folder / "bulletin"
+        shutil.copytree(_BULLETIN, inner)
+        (inner / "dot_env.example").rename(inner / ".env.example")
+        document = json.loads((inner / "composer.json").read_text("utf-8"))
+        (inner / "composer.lock").write_text(php_lock(document, *bulletin), "utf-8")
+        with open(folder / ".gitignore", "a", encoding="utf-8") as ignored:
+            ignored.write("vendor/\n")
     return _commit(folder)
 
 

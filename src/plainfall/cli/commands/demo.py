@@ -22,6 +22,8 @@ from plainfall.cli.ending import taking_time
 from plainfall.cli.view import RunView
 from plainfall.diagnosis.system_packages import install_words
 from plainfall.ecosystems.node.interpreters import node_interpreters
+from plainfall.ecosystems.php.interpreters import extensions_of, php_interpreters
+from plainfall.ecosystems.php.platform import system_package
 from plainfall.errors import UsageProblem
 from plainfall.onboarding.clone_root import CloneFolder
 from plainfall.onboarding.running import Outcome, onboard
@@ -29,6 +31,7 @@ from plainfall.onboarding.servers import stop_servers
 from plainfall.runtimes.interpreters import Interpreter
 from plainfall.standins.building import build_all
 from plainfall.standins.node_registry import built_node_packages, serving_node
+from plainfall.standins.php_registry import built_php_packages, serving_php
 from plainfall.standins.registry import Archive, serving
 from plainfall.standins.sample_clone import make_sample, make_sample_with
 from plainfall.surroundings import Surroundings
@@ -90,10 +93,17 @@ def _run(options: argparse.Namespace, console: Console, clone: Path) -> int:
     if clone.exists():
         clone.rmdir()
     clone.parent.mkdir(parents=True, exist_ok=True)
-    repository = make_sample(clone, built, dashboard=dashboard)
+    php_words = _without_php(surroundings)
+    bulletin = [] if php_words else built_php_packages()
     view = RunView(console)
     archives = [Archive.of(archive) for archive in built]
-    with serving(archives) as registry, serving_node(dashboard) as node_registry:
+    with (
+        serving(archives) as registry,
+        serving_node(dashboard) as node_registry,
+        serving_php(bulletin) as php_registry,
+    ):
+        third = None if php_words else (bulletin, php_registry.url)
+        repository = make_sample(clone, built, dashboard=dashboard, bulletin=third)
         variables = {
             **surroundings.variables,
             "PIP_INDEX_URL": registry.url,
@@ -101,13 +111,27 @@ def _run(options: argparse.Namespace, console: Console, clone: Path) -> int:
             "npm_config_userconfig": "/dev/null",
         }
         console.note(console.wrapped(f"a sample clone in {clone}", 0))
-        console.note(f"its packages from stand-in registries at {registry.url} and {node_registry.url}")
+        addresses = [registry.url, *([node_registry.url] if has_node else [])]
+        addresses += [] if php_words else [php_registry.url]
+        console.note(console.wrapped(f"its packages from stand-in registries at {', '.join(addresses)}", 0))
         if not has_node:
             console.note("(no Node here: the sample is without its dashboard)")
+        if php_words:
+            console.note(console.wrapped(f"({php_words}: the sample is without its bulletin)", 0))
         if not repository:
             console.note("(no git here: the sample is a folder without history)")
         outcome = _onboarded(options, clone, dataclasses.replace(surroundings, variables=variables), view)
     return _shown(options, console, clone, outcome)
+
+
+def _without_php(surroundings: Surroundings) -> str:
+    """Why the sample's part for PHP cannot run here, in words; "" where it can."""
+    here = [one for one in php_interpreters(surroundings) if isinstance(one, Interpreter)]
+    if not here:
+        return "no PHP here"
+    if not any("pdo_sqlite" in extensions_of(one) for one in here):
+        return f"PHP is here without pdo_sqlite, which {system_package('pdo_sqlite', here[0].version)} brings"
+    return ""
 
 
 def _run_with_services(
