@@ -116,7 +116,7 @@ class Traits:
     reach the pages of a client, ``prefixes`` before its other keys. ``secrets`` are forms of secrets, ``values``
     what keys should hold while developing. ``reads_local`` tells that it reads ``.env.local`` over ``.env``.
     ``left_behind`` are ignore patterns of what it leaves; ``configuration`` the stem of its configuration file,
-    in which addresses of other parts may stand."""
+    in which addresses of other parts may stand. ``services`` are kinds of service that it always speaks to."""
 
     names: tuple[str, ...]
     ports: Mapping[str, int] = field(default_factory=dict)
@@ -128,6 +128,7 @@ class Traits:
     reads_local: bool = False
     left_behind: tuple[str, ...] = ()
     configuration: str = ""
+    services: tuple[str, ...] = ()
 
 
 def named_in_manifest(tree: Tree, folder: str, manifest: str, package: str) -> Evidence | None:

@@ -141,8 +141,10 @@ def development_value(key: str, types: Collection[str], own: Mapping[str, str]) 
     """A sensible value while developing for a key that nobody gave one: what the part's framework wants
     (``own``, by key), a mode, a switch, a common number; None where there is no such thing."""
     name = plain_key(key)
+    if name in own:
+        return own[name]
     if is_mode(key):
-        return own.get(name, "development")
+        return "development"
     if re.search(r"(^|_)DEBUG$", name):
         return "true"
     if re.search(r"(^|_)LOG_?LEVEL$", name):

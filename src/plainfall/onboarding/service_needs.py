@@ -9,6 +9,7 @@ from pathlib import Path
 
 from plainfall.clone.parts import PartFound, Survey
 from plainfall.clone.walk import Tree
+from plainfall.ecosystems.frameworks import every_traits
 from plainfall.errors import BadInput
 from plainfall.formats.addresses import is_local, parse_address
 from plainfall.formats.documents import read_document
@@ -155,7 +156,8 @@ class ServiceNeeds:
         place = f"{part.path}/" if part.path else ""
         names = [f"{place}{name}" for name in self._tree.folders.get(part.path, ()) if _MANIFEST.match(name)]
         listed = part.dependencies.files if part.dependencies is not None else ()
-        texts = []
+        shown = {one.name for one in part.frameworks}
+        texts = [f'"{kind}"' for one in every_traits() if shown & {*one.names} for kind in one.services]
         for path in dict.fromkeys([*names, *listed]):
             if path in self._tree and not path.endswith((".lock", "-lock.json", "-lock.yaml")):
                 try:

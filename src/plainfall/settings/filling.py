@@ -19,7 +19,7 @@ from plainfall.formats.values import (
     says_optional,
 )
 from plainfall.services.roles import role_of
-from plainfall.settings.generated import form_of, generated
+from plainfall.settings.generated import form_of, form_of_framework, generated
 from plainfall.settings.item import Agreement, Given, Item, fingerprint, is_plain
 from plainfall.settings.listener_values import bind_value, local_port, match_listeners
 from plainfall.settings.matching import Match, match_service
@@ -209,7 +209,8 @@ class Filler:
             return replace(base, value=item.default, origin="code default", evidence=item.default_place)
         if chosen is not None and (kind is not Kind.OPTIONAL or item.needed or value == ""):
             return replace(base, value=chosen, origin="development value")
-        if self._local_secret(item):
+        names = {name.lower() for name in self.agreement.frameworks}
+        if self._local_secret(item) or form_of_framework(item.key, value, names):
             return self._generated(item, base)
         if kind is Kind.OPTIONAL and not (item.needed and not says_optional(item.comment)):
             return replace(base, origin="optional")

@@ -13,7 +13,7 @@ from plainfall.clone.frameworks import Form
 from plainfall.ecosystems.frameworks import every_traits
 from plainfall.sources.values import Use
 
-__all__ = ["Form", "form_of", "generated"]
+__all__ = ["Form", "form_of", "generated", "form_of_framework"]
 
 _LISTS = {"APP_KEYS": Form("list", 16, "", "a list of keys")}
 # Characters that need no quotes in a dotenv file and no escape in a shell.
@@ -35,7 +35,7 @@ def form_of(key: str, value: str, comment: str, uses: Sequence[Use], frameworks:
             return Form("base64", use.length or 32, prefix, where)
     told = _told(comment)
     demand = next((use for use in uses if use.length), None)
-    framework = _of_framework(key.upper(), value, {name.lower() for name in frameworks})
+    framework = form_of_framework(key.upper(), value, {name.lower() for name in frameworks})
     form = told or framework or Form(prefix=prefix)
     if demand is None or form.encoding not in ("safe", "signs", "hex"):
         return form
@@ -84,7 +84,8 @@ def _told(comment: str) -> Form | None:
     return None
 
 
-def _of_framework(key: str, value: str, frameworks: Collection[str]) -> Form | None:
+def form_of_framework(key: str, value: str, frameworks: Collection[str]) -> Form | None:
+    """The form that a recognised framework wants a key's secret to have; None for a key that is none of its."""
     for traits in every_traits():
         known = any(name.lower() in frameworks for name in traits.names)
         for secret in traits.secrets:

@@ -29,7 +29,7 @@ _SETTINGS_NAME = regex(
     re.IGNORECASE,
 )
 _NO_SETTINGS = regex(
-    r"(^|[./-])(docker-compose|compose|package|tsconfig|composer|phpunit|phpstan|psalm|eslintrc|babelrc|prettierrc|"
+    r"(^|[./-])(docker-compose|compose|package|tsconfig|composer|phpunit|phpstan|psalm|phpcs|phpmd|phpbench|infection|rector|behat|eslintrc|babelrc|prettierrc|"
     r"mkdocs|pyproject|tox|renovate|openapi|swagger)\b",
     re.IGNORECASE,
 )
@@ -70,6 +70,8 @@ def find_templates(
         loaded = why is not None
         if not loaded and kind != "dotenv" and not _SETTINGS_NAME.match(natural):
             continue
+        if kind == "php" and not _is_php_template(tree, template):
+            continue
         if _NO_SETTINGS.search(natural) or target in candidates:
             continue
         try:
@@ -90,6 +92,18 @@ def find_templates(
         existing = (tree.root / target).is_file()
         candidates[target] = SettingsFound(template, target, keys, Evidence(template, 1), existing, kind, why)
     return tuple(_without_other_modes(list(candidates.values())))
+
+
+_PHP_CODE = regex(
+    r"^\s*(?:(?:abstract|final|static|public)\s+)*(?:function|class|interface|trait)\s+&?\w", re.MULTILINE
+)
+
+
+def _is_php_template(tree: Tree, path: str) -> bool:
+    """Whether a PHP file of such a name holds settings, to be copied: one with functions or classes is a piece of
+    the program, and so are those with other words for a template; one of defaults is read by the program itself."""
+    name = path.rpartition("/")[2].lower()
+    return re.search(r"example|sample|dist", name) is not None and _PHP_CODE.search(tree.text(path)) is None
 
 
 def _templates(tree: Tree, folder: str, below: Sequence[str]) -> list[str]:
@@ -149,8 +163,8 @@ def _target(
             return path, load.place
         if target_of(name) or kind_of_file(name) != kind:
             continue
-        if path in tree and path not in made:
-            continue  # an existing file is not the template's target
+        if (path in tree and path not in made) or kind == "php":
+            continue  # an existing file is not the template's target; code is loaded from anywhere
         if kind == "dotenv":
             likeness = 0.9 if name == natural else 0.6
         elif name == natural:

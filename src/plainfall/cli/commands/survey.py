@@ -21,6 +21,7 @@ from plainfall.survey.look import look
 __all__ = ["ORDER", "arguments", "run"]
 
 ORDER = 1  # among the commands that --help lists
+_SHOWN_KEYS = 24
 
 
 def arguments(parser: argparse.ArgumentParser) -> None:
@@ -145,7 +146,8 @@ def _show_part(console: Console, survey: Survey, part: PartFound, runtime: dict[
         existing = "exists" if result.exists else "does not exist yet"
         loaded = f"loaded at {result.loaded}; " if result.loaded else ""
         text = f"{result.target} from {result.template} ({existing})"
-        _row(console, "settings", text, f"{loaded}keys: {', '.join(result.keys)}")
+        more = f" and {len(result.keys) - _SHOWN_KEYS} more" if len(result.keys) > _SHOWN_KEYS else ""
+        _row(console, "settings", text, f"{loaded}keys: {', '.join(result.keys[:_SHOWN_KEYS])}{more}")
     for stage in ("migrations", "seeds", "server"):
         candidates = part.candidates(stage)
         if not candidates:

@@ -187,18 +187,16 @@ def _settle(
         done.fetched, done.fetched_bytes = _lay_chunk(root, rows, store)
         progress(len(rows), len(rows), "packages laid")
         return
-    from concurrent.futures import as_completed
-
     chunks = [rows[start : start + _AT_ONCE] for start in range(0, len(rows), _AT_ONCE)]
-    tasks = {workers.submit(_lay_chunk, root, chunk, store): len(chunk) for chunk in chunks}
-    laid = 0
-    with cancelled_on_error(list(tasks)):
-        for task in as_completed(tasks):
+    tasks = [workers.submit(_lay_chunk, root, chunk, store) for chunk in chunks]
+    with cancelled_on_error(tasks):
+        for number, task in enumerate(
+            tasks, 1
+        ):  # in the lock's order: of several failures the first is named
             fetched, size = task.result()
             done.fetched += fetched
             done.fetched_bytes += size
-            laid += tasks[task]
-            progress(laid, len(rows), "packages laid")
+            progress(min(number * _AT_ONCE, len(rows)), len(rows), "packages laid")
 
 
 def _lay_chunk(root: Path, rows: Sequence[tuple[str, Locked]], store: Store) -> tuple[int, int]:

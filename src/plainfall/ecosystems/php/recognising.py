@@ -29,10 +29,19 @@ class PhpRecognising:
     def recognise(self, tree: Tree, folder: str) -> list[Evidence]:
         """A folder with a manifest that is no package inside another part, or with a page that starts it."""
         place = f"{folder}/" if folder else ""
-        if place + MANIFEST in tree:
-            return [Evidence(place + MANIFEST, 1)]
         front = front_file(tree, folder)
+        if place + MANIFEST in tree and (not folder or front or self._is_application(tree, folder)):
+            return [Evidence(place + MANIFEST, 1)]
         return [Evidence(place + front, 1)] if front and not is_side(folder) else []
+
+    def _is_application(self, tree: Tree, folder: str) -> bool:
+        """Whether a manifest below the top is one of an application, and not of a package that lies there."""
+        try:
+            document = manifest(tree, folder)
+        except BadInput:
+            return True  # reported by the step that reads it
+        names = {f"{folder}/{name}" for name in ("artisan", "bin/console", "composer.lock")}
+        return document.get("type") == "project" or any(name in tree for name in names)
 
     def asks(self, tree: Tree, folder: str, cache: Path | None) -> list[VersionAsk]:
         return php_asks(tree, folder)

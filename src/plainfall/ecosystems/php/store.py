@@ -89,7 +89,7 @@ class Store:
             place=Evidence(self.lock),
             lines=problem.lines,
             remedy=f"{problem.remedy} The address is the one that the lock names; behind a login, write yours into "
-            "auth.json of your own configuration folder. What was fetched already is kept.",
+            "auth.json of your own configuration folder.",
         )
 
     def _of_archive(self, package: Locked, key: str) -> CachedTree:
