@@ -17,6 +17,8 @@ Asset = tuple[str, int, str]
 
 # What only an error page says to its reader.
 _ERROR_PAGES = (
+    regex(r"^\s*(?:<\w+>\s*){0,3}(?:Uncaught )?(?:\w+\\)*\w*Exception\b"),
+    regex(r"\bcould not find driver\b"),
     regex(r"Traceback \(most recent call last\)"),
     regex(r"\b(?:PHP )?(?:Fatal|Parse) error: .{0,120}? in \S+ on line \d+"),
     regex(r"\bUncaught (?:\w+\\)*\w*(?:Error|Exception)\b"),
