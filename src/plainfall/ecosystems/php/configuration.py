@@ -13,6 +13,7 @@ from pathlib import Path
 from typing import Any
 
 from plainfall.ecosystems.php.manifests import mapping
+from plainfall.ecosystems.php.registry import Repository, repositories_of
 from plainfall.errors import BadInput
 from plainfall.evidence import Evidence
 from plainfall.packages.client import Connection
@@ -20,7 +21,7 @@ from plainfall.packages.logins import host_of
 from plainfall.reading import foreign_json
 from plainfall.surroundings import Surroundings
 
-__all__ = ["user_connection"]
+__all__ = ["user_connection", "user_repositories"]
 
 
 def user_connection(surroundings: Surroundings) -> Connection:
@@ -39,6 +40,11 @@ def user_connection(surroundings: Surroundings) -> Connection:
             if address.startswith("http://"):
                 plain.add(host_of(address))
     return Connection(logins=logins, plain_hosts=frozenset(plain))
+
+
+def user_repositories(surroundings: Surroundings) -> list[Repository]:
+    """The registries that the user's own configuration names. Raises BadInput."""
+    return [one for document in _documents(surroundings) for one in repositories_of(document)]
 
 
 def _header(table: str, value: object) -> str:

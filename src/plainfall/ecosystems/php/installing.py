@@ -10,7 +10,6 @@ from plainfall.clone.parts import Addition, PartFound
 from plainfall.clone.walk import Tree
 from plainfall.ecosystems.own_files import names_folder
 from plainfall.ecosystems.shape import Installation, InstallJob
-from plainfall.errors import DependencyProblem
 from plainfall.evidence import Evidence
 from plainfall.packages.consent import Withheld
 
@@ -56,11 +55,4 @@ class PhpInstalling:
             layout = {os.path.relpath(job.clone / vendor, job.folder / environment): ["autoload.php"]}
             return Installation(title="the repository holds its packages itself", layout=layout)
         document = json_object(clone_text(job.clone, path, _LARGEST), path)
-        if job.listed.kind == "unlocked":
-            raise DependencyProblem(
-                "the manifest asks for packages, and no lock says which versions",
-                place=job.listed.evidence,
-                remedy="Choosing versions of PHP packages is not built yet: get the composer.lock of a teammate or "
-                "of the repository's history, put it beside the manifest, and run the same command again.",
-            )
         return install(job, document, environment)

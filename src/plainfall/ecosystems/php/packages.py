@@ -10,11 +10,21 @@ from typing import Any
 from plainfall.ecosystems.php.autoload import ROOT, Laid, in_order, read_autoload, scanned_folders
 from plainfall.ecosystems.php.bins import write_bins
 from plainfall.ecosystems.php.classmap import Rows, scan
-from plainfall.ecosystems.php.configuration import user_connection
+from plainfall.ecosystems.php.configuration import user_connection, user_repositories
 from plainfall.ecosystems.php.installed import records
+from plainfall.ecosystems.php.interpreters import extensions_of
 from plainfall.ecosystems.php.laying import lay
 from plainfall.ecosystems.php.loader import loader_files
-from plainfall.ecosystems.php.manifests import Lock, Locked, fingerprint, mismatches, read_lock
+from plainfall.ecosystems.php.manifests import (
+    LOCK,
+    Lock,
+    Locked,
+    fingerprint,
+    is_platform,
+    mapping,
+    mismatches,
+    read_lock,
+)
 from plainfall.ecosystems.php.places import bin_folder, place_of, vendor_folder
 from plainfall.ecosystems.php.plugins import plugin_remarks, write_runtime_entry
 from plainfall.ecosystems.php.store import Store
@@ -35,7 +45,7 @@ def install(job: InstallJob, document: Mapping[str, Any], environment: str) -> I
     environment's folder, from which the layout counts. Raises what reading, store and laying raise."""
     part, inside = job.folder, job.access.confined
     inner = "" if part == job.clone else part.relative_to(job.clone).as_posix()
-    lock = read_lock(job.clone, job.listed.path)
+    lock = read_lock(job.clone, job.listed.path if job.listed.kind == "lock" else _resolved(job, document))
     _check_fits(document, lock)
     vendor, bins = vendor_folder(document, inner), bin_folder(document, inner)
     names = [one.name for one in lock.packages]
@@ -85,11 +95,53 @@ def install(job: InstallJob, document: Mapping[str, Any], environment: str) -> I
         fetched=done.fetched,
         fetched_bytes=done.fetched_bytes,
         remarks=tuple(remarks),
+        resolved=job.listed.kind != "lock",
         memory={"laid": done.keys, "programs": programs},
         layout={
             os.path.relpath(part / place, part / environment): entries for place, entries in layout.items()
         },
     )
+
+
+def _resolved(job: InstallJob, document: Mapping[str, Any]) -> str:
+    """The path of the lock that the manifest was resolved to before, if it asks for the same; else it is resolved
+    now, and the lock kept. Raises what resolving raises."""
+    from plainfall.ecosystems.php.registry import Offers, repositories_of
+    from plainfall.ecosystems.php.resolving import Machine, lock_text, resolve
+
+    interpreter = job.choice.taken
+    tables = (
+        "require",
+        "require-dev",
+        "minimum-stability",
+        "prefer-stable",
+        "repositories",
+        "config",
+        "autoload",
+    )
+    asked = digest_of({name: document.get(name) for name in tables}, interpreter.version)
+    kept, mark = job.state / LOCK, job.state / "asked.json"
+    if not kept.is_file() or not mark.is_file() or mark.read_text("utf-8") != asked:
+        wishes = {name for table in ("require", "require-dev") for name in mapping(document.get(table))}
+        repositories = [*repositories_of(document), *user_repositories(job.surroundings)]
+        if not repositories and not all(map(is_platform, wishes)):
+            raise DependencyProblem(
+                "the manifest asks for packages, no lock says which versions, and no registry is configured here",
+                place=job.listed.evidence,
+                remedy="Get the composer.lock of a teammate, or name a registry under repositories in config.json "
+                'of your own configuration folder ({"repositories": [{"type": "composer", "url": "https://…"}]}).',
+            )
+        offers = Offers(
+            repositories, job.folder, user_connection(job.surroundings), job.surroundings.variables
+        )
+        try:
+            machine = Machine(interpreter.version, extensions_of(interpreter))
+            packages = resolve(document, job.listed.path, offers, machine)
+        finally:
+            offers.close()
+        job.access.confined.write(kept, lock_text(document, packages))
+        job.access.confined.write(mark, asked)
+    return kept.relative_to(job.clone).as_posix()
 
 
 def _tree_key(key: str) -> str:

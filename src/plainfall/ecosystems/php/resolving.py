@@ -1,0 +1,332 @@
+"""From a manifest without a lock to one: versions chosen so that every requirement holds, newest first.
+
+The search is resolvelib's. A package that another one replaces is a candidate of its own kind, which stands for
+that other one in its very version, so that the two never come apart."""
+
+from __future__ import annotations
+
+import json
+import re
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+from dataclasses import dataclass, replace
+from typing import Any
+
+from resolvelib import AbstractProvider, BaseReporter, ResolutionImpossible
+from resolvelib.resolvers import RequirementInformation, Resolution, ResolutionTooDeep
+
+from plainfall.ecosystems.php.manifests import Locked, config_of, fingerprint, is_platform, mapping
+from plainfall.ecosystems.php.registry import Offers
+from plainfall.ecosystems.php.versions import (
+    STABILITIES,
+    Constraint,
+    constraint,
+    normalized,
+    order,
+    stability,
+    stability_flag,
+)
+from plainfall.errors import DependencyProblem
+from plainfall.evidence import Evidence
+
+__all__ = ["Machine", "lock_text", "resolve"]
+
+_DEEPEST = 20_000
+
+
+@dataclass(frozen=True)
+class Machine:
+    """What packages may ask of the machine: PHP's version, and the extensions with theirs."""
+
+    php: str
+    extensions: Mapping[str, str]
+
+
+@dataclass(frozen=True)
+class _Wish:
+    """A requirement: who asks for which versions of a package; ``by`` is a candidate that must stand for it."""
+
+    name: str
+    rule: Constraint
+    parent: str
+    by: tuple[str, str] = ("", "")
+
+
+@dataclass(frozen=True)
+class _Candidate:
+    """A version of a package, or (``by``: name and version) another package that stands for it, in the versions
+    that ``rule`` says."""
+
+    name: str
+    version: str
+    package: Locked
+    by: tuple[str, str] = ("", "")
+    rule: str = ""
+
+    def __hash__(self) -> int:
+        return hash((self.name, self.version, self.by))
+
+
+def resolve(document: Mapping[str, Any], path: str, offers: Offers, machine: Machine) -> list[Locked]:
+    """The packages for a manifest, sorted by name; those that only development needs are marked. Raises
+    DependencyProblem in terms of the manifest where no set of versions satisfies all, and what asking raises."""
+    provider = _Provider(document, path, offers, machine)
+    offers.lists()
+    roots = provider.roots()
+    offers.prefetch([one.name for one in roots])
+    resolution: Resolution[_Wish, _Candidate, str] = Resolution(provider, BaseReporter())
+    try:
+        state = resolution.resolve(roots, max_rounds=_DEEPEST)
+    except ResolutionImpossible as error:
+        raise provider.explained([*error.causes]) from error
+    except ResolutionTooDeep as error:
+        raise DependencyProblem(
+            f"no set of versions was found in {_DEEPEST} rounds",
+            place=Evidence(path),
+            remedy="Narrow some of the constraints.",
+        ) from error
+    chosen = {name: one for name, one in state.mapping.items() if one.by == ("", "")}
+    needed = _reached(state.mapping, [name.lower() for name in mapping(document.get("require"))])
+    reached = _reached(state.mapping, [one.name for one in roots])
+    return [
+        replace(one.package, is_dev=name not in needed)
+        for name, one in sorted(chosen.items())
+        if name in reached
+    ]
+
+
+def _reached(found: Mapping[str, _Candidate], names: Iterable[str]) -> set[str]:
+    """The packages that these lead to."""
+    reached: set[str] = set()
+    waiting = [name for name in names if name in found]
+    while waiting:
+        name = waiting.pop()
+        if name in reached:
+            continue
+        reached.add(name)
+        one = found[name]
+        waiting += [one.by[0]] if one.by[0] else [other.lower() for other in one.package.requires]
+        waiting = [other for other in waiting if other in found]
+    return reached
+
+
+def lock_text(document: Mapping[str, Any], packages: Sequence[Locked]) -> str:
+    """The lock of these packages for a manifest."""
+    require = {name: text for name, text in mapping(document.get("require")).items() if is_platform(name)}
+    require_dev = {
+        name: text for name, text in mapping(document.get("require-dev")).items() if is_platform(name)
+    }
+    return json.dumps(
+        {
+            "content-hash": fingerprint(document),
+            "packages": [_entry(one) for one in packages if not one.is_dev],
+            "packages-dev": [_entry(one) for one in packages if one.is_dev],
+            "aliases": [],
+            "minimum-stability": document.get("minimum-stability", "stable"),
+            "stability-flags": {},
+            "prefer-stable": document.get("prefer-stable", False),
+            "prefer-lowest": False,
+            "platform": require,
+            "platform-dev": require_dev,
+            "plugin-api-version": "2.3.0",
+        },
+        indent=4,
+    )
+
+
+def _entry(package: Locked) -> dict[str, Any]:
+    return {key: one for key, one in package.entry.items() if key != "version_normalized"}
+
+
+class _Provider(AbstractProvider[_Wish, _Candidate, str]):
+    def __init__(self, document: Mapping[str, Any], path: str, offers: Offers, machine: Machine) -> None:
+        self._document, self._path, self._offers = document, path, offers
+        pretended = mapping(config_of(document, "platform", {}))
+        self._php = str(pretended.get("php") or machine.php)
+        self._extensions = {**machine.extensions}
+        self._extensions |= {name[4:]: str(one) for name, one in pretended.items() if name.startswith("ext-")}
+        self._minimum = str(document.get("minimum-stability") or "stable")
+        self._prefers_stable = bool(document.get("prefer-stable"))
+        self._flags: dict[str, str] = {}
+        self._stand_ins: dict[str, dict[tuple[str, str], _Candidate]] = {}
+        self._refused: dict[str, list[str]] = {}
+
+    def roots(self) -> list[_Wish]:
+        """The manifest's own requirements."""
+        found = []
+        for table in ("require", "require-dev"):
+            for name, wanted in mapping(self._document.get(table)).items():
+                if is_platform(name):
+                    continue
+                text = str(wanted)
+                try:
+                    rule = constraint(text)
+                except ValueError as error:
+                    raise DependencyProblem(
+                        f"{table}: {name}: {error}",
+                        place=Evidence(self._path),
+                        remedy='Write a constraint such as "^1.2".',
+                    ) from error
+                flag = stability_flag(text) or _stability_in(text)
+                if flag:
+                    self._flags[name.lower()] = flag
+                found.append(_Wish(name.lower(), rule, f"{self._path} ({table})"))
+        return found
+
+    def identify(self, requirement_or_candidate: _Wish | _Candidate) -> str:
+        """Packages by name."""
+        return requirement_or_candidate.name
+
+    def get_preference(
+        self,
+        identifier: str,
+        resolutions: Mapping[str, _Candidate],
+        candidates: Mapping[str, Iterator[_Candidate]],
+        information: Mapping[str, Iterator[RequirementInformation[_Wish, _Candidate]]],
+        backtrack_causes: Sequence[RequirementInformation[_Wish, _Candidate]],
+    ) -> tuple[bool, bool, str]:
+        """What stands for another, then what is in conflict, then by name."""
+        in_conflict = any(identifier == one.requirement.name for one in backtrack_causes)
+        stands = any(one.requirement.by != ("", "") for one in information[identifier])
+        return not stands, not in_conflict, identifier
+
+    def find_matches(
+        self,
+        identifier: str,
+        requirements: Mapping[str, Iterator[_Wish]],
+        incompatibilities: Mapping[str, Iterator[_Candidate]],
+    ) -> Iterable[_Candidate]:
+        """What may be taken for a name, the best first."""
+        wishes = list(requirements[identifier])
+        refused = {(one.version, one.by) for one in incompatibilities[identifier]}
+        found = list(self._stand_ins.get(identifier, {}).values())
+        if not any(one.by != ("", "") for one in wishes):
+            found = [*found, *self._own(identifier)]
+        return [
+            one
+            for one in found
+            if (one.version, one.by) not in refused
+            and all(self.is_satisfied_by(wish, one) for wish in wishes)
+        ]
+
+    def is_satisfied_by(self, requirement: _Wish, candidate: _Candidate) -> bool:
+        """Whether a candidate does for a requirement."""
+        if requirement.by != ("", ""):
+            return candidate.by == requirement.by
+        if candidate.by != ("", ""):
+            return _overlap(requirement.rule, candidate.rule)
+        return any(requirement.rule.admits(one) for one in _versions(candidate.package))
+
+    def get_dependencies(self, candidate: _Candidate) -> list[_Wish]:
+        """What a version needs; of what it replaces, that it stands for it itself."""
+        if candidate.by != ("", ""):
+            name, version = candidate.by
+            return [_Wish(name, Constraint(version, ((("==", version),),)), f"{candidate.name} by {name}")]
+        package = candidate.package
+        found = []
+        for name, wanted in package.requires.items():
+            if not is_platform(name):
+                text = package.normal if wanted == "self.version" else wanted
+                found.append(_Wish(name.lower(), constraint(text), package.label))
+        key = (package.name.lower(), package.normal)
+        for name, text in package.stands_for.items():
+            if is_platform(name):
+                continue
+            self._stand_ins.setdefault(name, {})[key] = _Candidate(name, package.normal, package, key, text)
+            if name in {one.lower() for one in mapping(package.entry.get("replace"))}:
+                found.append(_Wish(name, constraint("*"), package.label, key))
+        self._offers.prefetch([one.name for one in found if one.by == ("", "")])
+        return found
+
+    def _own(self, name: str) -> list[_Candidate]:
+        """The versions of a package that this machine and the wished stability allow, the best first."""
+        lowest = STABILITIES.index(self._flags.get(name, self._minimum))
+        fitting: list[Locked] = []
+        refused: list[str] = []
+        for one in self._offers.of(name):
+            if STABILITIES.index(stability(one.normal)) > max(lowest, STABILITIES.index(self._minimum)):
+                refused.append(f"{one.version} is not stable enough ({stability(one.normal)})")
+            elif reason := self._against(one):
+                refused.append(f"{one.version} {reason}")
+            else:
+                fitting.append(one)
+        self._refused[name] = refused
+        fitting.sort(key=lambda one: order(one.normal), reverse=True)  # type: ignore[arg-type, return-value]
+        fitting.sort(key=lambda one: one.normal.startswith("dev-"))
+        if self._prefers_stable:
+            fitting.sort(key=lambda one: STABILITIES.index(stability(one.normal)))
+        return [_Candidate(name, one.normal, one) for one in fitting]
+
+    def _against(self, package: Locked) -> str:
+        """Why this machine cannot take a version; "" where it can."""
+        for name, wanted in package.requires.items():
+            lowered = name.lower()
+            try:
+                if lowered in ("php", "php-64bit") and not constraint(wanted).admits(
+                    normalized(_plain(self._php))
+                ):
+                    return f"needs PHP {wanted}"
+                rules = [] if wanted == "self.version" else [constraint(wanted)]
+            except ValueError:
+                return f"has a requirement that cannot be read: {name} {wanted}"
+            if lowered.startswith("ext-") and lowered[4:] not in self._extensions:
+                return f"needs the extension {lowered[4:]}"
+            if lowered == "composer-plugin-api" and not any(one.admits("2.3.0.0") for one in rules):
+                return "is for another generation of the package client"
+        return ""
+
+    def explained(self, causes: Sequence[RequirementInformation[_Wish, _Candidate]]) -> DependencyProblem:
+        """The conflict, by who asks for what."""
+        lines = []
+        for one in causes:
+            wish = one.requirement
+            lines.append(f"{wish.parent} asks for {wish.name} {wish.rule.text}")
+        names = {one.requirement.name for one in causes}
+        for name in sorted(names):
+            offered = self._offers.of(name)
+            refused = self._refused.get(name, [])
+            if not offered:
+                lines.append(f"no repository has {name}")
+            elif refused:
+                lines.append(f"{name}: {'; '.join(refused[:4])}")
+        return DependencyProblem(
+            f"no set of versions satisfies what is asked of {', '.join(sorted(names))}",
+            place=Evidence(self._path),
+            lines=tuple(dict.fromkeys(lines)),
+            remedy="Change one of these constraints, or name the repository that has the package.",
+        )
+
+
+def _plain(version: str) -> str:
+    match = re.match(r"\d+\.\d+\.\d+", version)
+    return match.group() if match else version
+
+
+def _stability_in(text: str) -> str:
+    """The stability of a version that a constraint names exactly."""
+    if re.fullmatch(r"\s*=?=?\s*v?[\w.+/-]+\s*", text) and "*" not in text:
+        found = stability(text.strip().lstrip("="))
+        return "" if found == "stable" else found
+    return ""
+
+
+def _versions(package: Locked) -> Iterator[str]:
+    """The versions that a package counts as: its own, and a branch's alias."""
+    yield package.normal
+    alias = mapping(mapping(package.entry.get("extra")).get("branch-alias")).get(package.version)
+    if isinstance(alias, str):
+        try:
+            yield normalized(alias)
+        except ValueError:
+            return
+
+
+def _overlap(first: Constraint, text: str) -> bool:
+    """Whether two constraints admit a version that both know: tried at their bounds and just above them."""
+    try:
+        second = constraint(text)
+    except ValueError:
+        return False
+    bounds = [version for one in (first, second) for row in one.rows for _, version in row] or ["1.0.0.0"]
+    points = {one.removesuffix("-dev") for one in bounds} | {*bounds}
+    points |= {f"{one.rpartition('.')[0]}.1" for one in points if re.fullmatch(r"[\d.]+", one)}
+    return any(first.admits(one) and second.admits(one) for one in points)
