@@ -291,6 +291,34 @@ def _wheel(draw: random.Random) -> tuple[str, bytes]:
 
 DIGEST = "ab" * 32
 JSON_LOCKS: dict[str, Any] = {
+    "composer.lock": {
+        "content-hash": "0123456789abcdef0123456789abcdef",
+        "packages": [
+            {
+                "name": "rain/units",
+                "version": "1.2.0",
+                "dist": {
+                    "type": "zip",
+                    "url": "https://registry.example/a.zip",
+                    "reference": "ab",
+                    "shasum": "",
+                },
+                "require": {"php": ">=7.4", "ext-json": "*"},
+                "autoload": {"psr-4": {"Rain\\": "src/"}, "files": ["f.php"]},
+                "bin": ["unit"],
+                "type": "library",
+            },
+            {
+                "name": "rain/tool",
+                "version": "dev-main",
+                "source": {"type": "git", "url": "x", "reference": "ab"},
+            },
+        ],
+        "packages-dev": [],
+        "aliases": [],
+        "platform": {"php": ">=7.4"},
+        "plugin-api-version": "2.3.0",
+    },
     "package-lock.json": {
         "lockfileVersion": 3,
         "packages": {

@@ -31,6 +31,7 @@ MAY_CHANGE_FILES = {
     "ecosystems/python/environment.py": "a new environment that is made in a folder of ours, then moved in",
     "ecosystems/node/repositories.py": "a new folder of the cache",
     "ecosystems/node/store.py": "a new folder of the cache",
+    "ecosystems/php/store.py": "a new folder of the cache",
     "ecosystems/node/components.py": "the cache's own folder",
     "onboarding/register.py": "the user's state folder",
     "services/private.py": "data folders below a confined one or of root's alone, copies in the cache, sockets",
@@ -142,11 +143,16 @@ def test_processes_are_started_in_one_place() -> None:
                 ):
                     found.append(f"{name}: {words}")
     # The second is a program of its own, which runs a project's scripts in the environment that it was given.
-    assert found == ["ecosystems/node/runner.py: os.spawnve", "processes.py: subprocess.Popen"]
+    assert found == [
+        "ecosystems/node/runner.py: os.spawnve",
+        "ecosystems/php/runner.py: os.spawnve",
+        "processes.py: subprocess.Popen",
+    ]
 
 
 def test_nothing_is_printed_below_the_command_line() -> None:
-    own = ("ecosystems/node/runner.py", "ecosystems/python/own_names.py")  # programs of their own
+    # Programs of their own.
+    own = ("ecosystems/node/runner.py", "ecosystems/php/runner.py", "ecosystems/python/own_names.py")
     for name, tree in modules():
         if not name.startswith("cli/") and name not in (*own, "__main__.py"):
             calls = [node for node in ast.walk(tree) if isinstance(node, ast.Call)]
@@ -167,6 +173,8 @@ def test_foreign_documents_are_read_with_bounds(word: str) -> None:
         "ecosystems/python/interpreters.py": "what an interpreter answers to our own questions",
         "ecosystems/node/interpreters.py": "the same",
         "ecosystems/node/runner.py": "a program of its own, run by the project",
+        "ecosystems/php/runner.py": "a program of its own, run by the project",
+        "ecosystems/php/interpreters.py": "what an interpreter that Plainfall asked printed",
         "ecosystems/node/lines.py": "a file of Plainfall's own",
         "diagnosis/system_packages.py": "a file of Plainfall's own",
         "diagnosis/reading.py": "a file of Plainfall's own",

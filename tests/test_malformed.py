@@ -18,15 +18,26 @@ import yaml
 from hypothesis import given
 from hypothesis import strategies as st
 
+from plainfall.clone.parts import DependencyFile
+from plainfall.clone.walk import Tree
 from plainfall.ecosystems import installing_of, languages
 from plainfall.ecosystems.node.asks import manifest
 from plainfall.ecosystems.node.lists import disagreements, read_lock
+from plainfall.ecosystems.php.autoload import Laid, read_autoload
+from plainfall.ecosystems.php.installed import records
+from plainfall.ecosystems.php.loader import loader_files
+from plainfall.ecosystems.php.manifests import fingerprint, mismatches
+from plainfall.ecosystems.php.manifests import manifest as php_manifest
+from plainfall.ecosystems.php.manifests import read_lock as read_php_lock
+from plainfall.ecosystems.php.places import bin_folder, place_of, vendor_folder
+from plainfall.ecosystems.php.store import Store
 from plainfall.ecosystems.python.lists.discover import read_list, stale_remarks
 from plainfall.ecosystems.python.pins import Target
 from plainfall.errors import PlainfallError
 from plainfall.onboarding.planning import plan, plan_settings
 from plainfall.onboarding.settling import Settling
 from plainfall.onboarding.state import CloneState
+from plainfall.packages.client import Connection
 from plainfall.survey.look import look
 
 MARKERS = {
@@ -58,6 +69,23 @@ PACKAGE = {
     "bin": {"board": "cli.js"},
     "volta": {"node": "20.1.0"},
     "pnpm": {"overrides": {"soil": "1"}, "patchedDependencies": {"bell@1.0.0": "patches/bell.patch"}},
+}
+COMPOSER = {
+    "name": "gauges/page",
+    "type": "project",
+    "require": {"php": ">=7.4", "ext-json": "*", "rain/units": "^1.0"},
+    "require-dev": {"rain/tool": "*"},
+    "autoload": {"psr-4": {"Gauges\\": "src/"}, "classmap": ["lib"], "files": ["f.php"]},
+    "config": {
+        "vendor-dir": "vendor",
+        "bin-dir": "bin",
+        "platform": {"php": "8.1"},
+        "optimize-autoloader": True,
+    },
+    "extra": {"installer-paths": {"web/{$name}": ["type:x"]}, "runtime": {"class": "X"}},
+    "scripts": {"post-install-cmd": ["@php x.php"], "serve": "php -S localhost:8080 -t public"},
+    "repositories": [{"type": "path", "url": "packages/*"}],
+    "bin": ["tool"],
 }
 PYPROJECT = """\
 [build-system]
@@ -122,14 +150,17 @@ TEAM = '[settings]\nNETWORK = "Valley"\n[install]\nallow-code = ["bell"]\ncode-s
 NODE = {"package.json": json.dumps(PACKAGE), "server.js": "", "page/package.json": '{"name": "page"}'}
 PYTHON = {"app.py": "import os\nos.environ['NETWORK']\n"}
 
+OTHERS = {"Pipfile.lock": PYTHON, "composer.lock": {"composer.json": json.dumps(COMPOSER)}}
+
 # What is changed, the form, and what else the clone holds.
 DOCUMENTS: dict[str, tuple[str, Any, dict[str, str]]] = {
     "package.json": ("json", PACKAGE, {"server.js": "", "page/package.json": '{"name": "page"}'}),
     "page/package.json": ("json", PACKAGE, {"package.json": json.dumps(PACKAGE), "server.js": ""}),
     **{
-        name: ("json", document, PYTHON if name == "Pipfile.lock" else NODE)
+        name: ("json", document, OTHERS.get(name, NODE))
         for name, document in generator.JSON_LOCKS.items()
     },
+    "composer.json": ("json", COMPOSER, {"public/index.php": "<?php echo 'The readings of every station today';"}),
     "bower.json": ("json", json.loads(generator.TEXT_LOCKS["bower.json"]), {}),
     "pnpm-lock.yaml": ("yaml", yaml.safe_load(generator.TEXT_LOCKS["pnpm-lock.yaml"]), NODE),
     "pnpm-workspace.yaml": ("yaml", yaml.safe_load(WORKSPACE), NODE),
@@ -226,9 +257,30 @@ def read_whole(clone: Path, tmp: Path) -> None:
         if part.language == "python":
             target = Target(MARKERS)
             stale_remarks(tree, read_list(tree, listed.path, listed.kind, target), target)
+        elif part.language == "php":
+            read_php(clone, tree, part.path, listed)
         elif listed.kind not in ("unlocked", "workspace", "components"):
             document = manifest(tree, part.path)
             disagreements(clone, listed, read_lock(clone, listed.path, document), document)
+
+
+def read_php(clone: Path, tree: Tree, folder: str, listed: DependencyFile) -> None:
+    """All that is read of a PHP part before its packages are fetched, and what is written of them."""
+    document = php_manifest(tree, folder)
+    lock = read_php_lock(clone, listed.path) if listed.kind == "lock" else None
+    packages = lock.packages if lock is not None else ()
+    vendor, names = vendor_folder(document), [one.name for one in packages]
+    bin_folder(document)
+    places = {one.name: place_of(one, document, names) for one in packages if not one.is_meta}
+    root = Laid(str(document.get("name") or "x"), document, "")
+    laid = [Laid(one.name, one.entry, places[one.name]) for one in packages if not one.is_meta]
+    autoload = read_autoload(root, laid, lambda package, inner: [])
+    assert loader_files(autoload, root, packages, vendor) and records(document, packages, places, vendor)
+    for one in packages:
+        Store(clone, Connection(), {}, listed.path).key(one)
+    if lock is not None:
+        mismatches(document, lock)
+        fingerprint(document)
 
 
 @pytest.mark.parametrize("name", DOCUMENTS)
@@ -259,4 +311,4 @@ def test_any_value_in_any_place(name: str) -> None:
 
 def test_every_language_that_is_onboarded_has_its_readers_here() -> None:
     onboarded = [one.name for one in languages() if one.onboarded]
-    assert onboarded == ["python", "node"] and all(installing_of(name) for name in onboarded)
+    assert onboarded == ["python", "php", "node"] and all(installing_of(name) for name in onboarded)

@@ -7,15 +7,12 @@ that a clone carries counts for nothing. A login is sent to the host that it is 
 from __future__ import annotations
 
 import base64
-import json
 from collections.abc import Iterator, Mapping
 from pathlib import Path
 from typing import Any
 
 from plainfall.ecosystems.php.manifests import mapping
 from plainfall.ecosystems.php.registry import Repository, repositories_of
-from plainfall.errors import BadInput
-from plainfall.evidence import Evidence
 from plainfall.packages.client import Connection
 from plainfall.packages.logins import host_of
 from plainfall.reading import foreign_json
@@ -71,11 +68,4 @@ def _documents(surroundings: Surroundings) -> Iterator[Mapping[str, Any]]:
                 yield document
     text = variables.get("COMPOSER_AUTH")
     if text:
-        try:
-            yield mapping(json.loads(text))
-        except ValueError as error:
-            raise BadInput(
-                "the variable COMPOSER_AUTH is no JSON",
-                place=Evidence("COMPOSER_AUTH"),
-                remedy="Write what an auth.json would hold, or take it away.",
-            ) from error
+        yield mapping(foreign_json(text.encode(), "COMPOSER_AUTH"))

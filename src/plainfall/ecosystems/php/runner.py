@@ -11,7 +11,6 @@ import json
 import os
 import re
 import shlex
-import subprocess
 import sys
 from collections.abc import Mapping, Sequence
 from pathlib import Path
@@ -140,7 +139,8 @@ def _vendor(document: Mapping[str, Any]) -> Path:
 
 def _run(line: str) -> int:
     """Runs a line by the shell; the rest of this process's variables are the part's."""
-    return subprocess.run(line, shell=True).returncode
+    status = os.spawnve(os.P_WAIT, "/bin/sh", ["sh", "-c", line], dict(os.environ))
+    return status if status >= 0 else 128 - status
 
 
 if __name__ == "__main__":
