@@ -40,7 +40,7 @@ __all__ = [
 MANIFEST = "composer.json"
 LOCK = "composer.lock"
 _LARGEST = 64 * 1024**2  # bytes of a lock
-_NAME = regex(r"[a-z0-9](?:[_.-]?[a-z0-9]+)*/[a-z0-9](?:(?:[_.]|-{1,2})?[a-z0-9]+)*", re.IGNORECASE)
+_NAME = regex(r"[a-z0-9]+(?:[_.-][a-z0-9]+)*/[a-z0-9]+(?:(?:[_.]|--?)[a-z0-9]+)*", re.IGNORECASE)
 _PLATFORM = regex(r"php(-\w+)?|hhvm|(ext|lib)-[\w.-]+|composer(-(plugin|runtime)-api)?", re.IGNORECASE)
 # What the fingerprint of a manifest is taken of.
 _OF_FINGERPRINT = (

@@ -303,7 +303,7 @@ def _plain(version: str) -> str:
 
 def _stability_in(text: str) -> str:
     """The stability of a version that a constraint names exactly."""
-    if re.fullmatch(r"\s*=?=?\s*v?[\w.+/-]+\s*", text) and "*" not in text:
+    if re.fullmatch(r"={0,2}v?[\w.+/-]+", text.strip()):
         found = stability(text.strip().lstrip("="))
         return "" if found == "stable" else found
     return ""

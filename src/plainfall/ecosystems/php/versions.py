@@ -28,7 +28,7 @@ __all__ = [
     "stability_flag",
 ]
 
-_MODIFIER = r"[._-]?(?:(stable|beta|b|rc|alpha|a|patch|pl|p)((?:[.-]?\d+)*)?)?([.-]?dev)?"
+_MODIFIER = r"[._-]?(?:(stable|beta|b|rc|alpha|a|patch|pl|p)((?:[.-]?\d+(?:[.-]\d+)*)?)?)?([.-]?dev)?"
 _END_OF_BRANCH = "9999999"
 _NUMBERS = regex(rf"v?(\d{{1,5}})(\.\d+)?(\.\d+)?(\.\d+)?{_MODIFIER}", re.IGNORECASE)
 _DATE = regex(rf"v?(\d{{4}}(?:[.:-]?\d{{2}}){{1,6}}(?:[.:-]?\d{{1,3}}){{0,2}}){_MODIFIER}", re.IGNORECASE)
