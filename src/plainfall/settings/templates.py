@@ -95,7 +95,7 @@ def find_templates(
 
 
 _PHP_CODE = regex(
-    r"^\s*(?:(?:abstract|final|static|public)\s+)*(?:function|class|interface|trait)\s+&?\w", re.MULTILINE
+    r"^[ \t]*(?:(?:abstract|final|static|public)\s+)*(?:function|class|interface|trait)\s+&?\w", re.MULTILINE
 )
 
 

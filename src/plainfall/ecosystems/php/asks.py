@@ -22,7 +22,7 @@ _PROSE = regex(
     re.IGNORECASE,
 )
 _IMAGE = regex(r"^\s*(?:FROM|image:)\s+(?:\S+/)?php:(\d+\.\d+(?:\.\d+)?)", re.IGNORECASE)
-_STATED = regex(r"(?:php[-_]versions?['\"]?\s*:|image:\s*php:|^\s*-?\s*php:)\s*(.+)$", re.IGNORECASE)
+_STATED = regex(r"(?:php[-_]versions?['\"]?\s*:|image:\s*php:|^\s*(?:-\s*)?php:)\s*(.+)$", re.IGNORECASE)
 
 
 def php_asks(tree: Tree, folder: str) -> list[VersionAsk]:

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import posixpath
-import re
 from collections.abc import Mapping, Sequence
 from typing import Any
 
@@ -79,5 +78,5 @@ def _installer_path(package: Locked, document: Mapping[str, Any]) -> str:
     for path, wanted in mapping(mapping(document.get("extra")).get("installer-paths")).items():
         for one in strings(wanted):
             if one in (package.name, f"type:{package.kind}", f"vendor:{owner}"):
-                return re.sub(r"/+$", "", path.removeprefix("./"))
+                return path.removeprefix("./").rstrip("/")
     return ""

@@ -81,6 +81,10 @@ class Offers:
         self.prefetch([name])
         return self._asked[name.lower()].result()
 
+    def asked(self) -> list[str]:
+        """The names of the packages that were asked for by now."""
+        return list(self._asked)
+
     def lists(self) -> None:
         """Reads the list of each registry: before threads ask for packages."""
         for one in self._repositories:

@@ -149,6 +149,7 @@ class _Provider(AbstractProvider[_Wish, _Candidate, str]):
         self._flags: dict[str, str] = {}
         self._stand_ins: dict[str, dict[tuple[str, str], _Candidate]] = {}
         self._refused: dict[str, list[str]] = {}
+        self._fitting: dict[str, list[_Candidate]] = {}
 
     def roots(self) -> list[_Wish]:
         """The manifest's own requirements."""
@@ -198,9 +199,12 @@ class _Provider(AbstractProvider[_Wish, _Candidate, str]):
         """What may be taken for a name, the best first."""
         wishes = list(requirements[identifier])
         refused = {(one.version, one.by) for one in incompatibilities[identifier]}
-        found = list(self._stand_ins.get(identifier, {}).values())
-        if not any(one.by != ("", "") for one in wishes):
-            found = [*found, *self._own(identifier)]
+        stands = any(one.by != ("", "") for one in wishes)
+        own = [] if stands else self._own(identifier)
+        if not own and not stands:  # somebody may stand for it whom nobody has looked at yet
+            for name in self._offers.asked():
+                self._own(name)
+        found = [*self._stand_ins.get(identifier, {}).values(), *own]
         return [
             one
             for one in found
@@ -227,18 +231,26 @@ class _Provider(AbstractProvider[_Wish, _Candidate, str]):
             if not is_platform(name):
                 text = package.normal if wanted == "self.version" else wanted
                 found.append(_Wish(name.lower(), constraint(text), package.label))
-        key = (package.name.lower(), package.normal)
-        for name, text in package.stands_for.items():
-            if is_platform(name):
-                continue
-            self._stand_ins.setdefault(name, {})[key] = _Candidate(name, package.normal, package, key, text)
-            if name in {one.lower() for one in mapping(package.entry.get("replace"))}:
-                found.append(_Wish(name, constraint("*"), package.label, key))
+        key = self._note_stand_ins(package)
+        for name in mapping(package.entry.get("replace")):
+            if not is_platform(name):
+                found.append(_Wish(name.lower(), constraint("*"), package.label, key))
         self._offers.prefetch([one.name for one in found if one.by == ("", "")])
         return found
 
+    def _note_stand_ins(self, package: Locked) -> tuple[str, str]:
+        """Notes what a version stands for; returns by what it is known there."""
+        key = (package.name.lower(), package.normal)
+        for name, text in package.stands_for.items():
+            if not is_platform(name):
+                candidate = _Candidate(name, package.normal, package, key, text)
+                self._stand_ins.setdefault(name, {})[key] = candidate
+        return key
+
     def _own(self, name: str) -> list[_Candidate]:
         """The versions of a package that this machine and the wished stability allow, the best first."""
+        if name in self._fitting:
+            return self._fitting[name]
         lowest = STABILITIES.index(self._flags.get(name, self._minimum))
         fitting: list[Locked] = []
         refused: list[str] = []
@@ -254,7 +266,10 @@ class _Provider(AbstractProvider[_Wish, _Candidate, str]):
         fitting.sort(key=lambda one: one.normal.startswith("dev-"))
         if self._prefers_stable:
             fitting.sort(key=lambda one: STABILITIES.index(stability(one.normal)))
-        return [_Candidate(name, one.normal, one) for one in fitting]
+        for one in fitting:
+            self._note_stand_ins(one)
+        self._fitting[name] = [_Candidate(name, one.normal, one) for one in fitting]
+        return self._fitting[name]
 
     def _against(self, package: Locked) -> str:
         """Why this machine cannot take a version; "" where it can."""

@@ -88,7 +88,7 @@ def _numeric_branch(name: str) -> str:
 
 def stability(version: str) -> str:
     """One of ``STABILITIES``, of a version in any form."""
-    text = re.sub(r"#.+$", "", version).strip()
+    text = version.partition("#")[0].strip()
     if text.lower().startswith("dev-") or text.lower().endswith("-dev"):
         return "dev"
     match = re.search(rf"{_MODIFIER}(?:\+.*)?$", text.lower())
