@@ -24,6 +24,8 @@ _OF_ARCHIVE = frozenset(
         errno.ENAMETOOLONG,
     )
 )
+_PIECE = r"[A-Za-z0-9_@+=,~-][A-Za-z0-9_@+=,~. -]{0,200}"
+_PLAIN = regex(rf"(?:{_PIECE}/){{0,40}}{_PIECE}")
 _DRIVE = regex(r"^[A-Za-z]:")
 
 
@@ -34,6 +36,8 @@ def member_path(name: str, archive: str) -> str:
     backslash, a NUL byte or a line end, is longer than Linux allows (PATH_MAX 4096, NAME_MAX 255), is no text, or
     is deeper than any package is.
     """
+    if len(name) < 2000 and _PLAIN.fullmatch(name):
+        return name  # nearly every one is: the rest of the look costs as much as writing the file
     pieces = [piece for piece in name.split("/") if piece not in ("", ".")]
     wrong = (
         not pieces

@@ -12,7 +12,7 @@ import shutil
 import stat
 import tempfile
 from collections.abc import Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
 
@@ -113,8 +113,7 @@ class Store:
                 archive, inner = Path(aside, "archive.zip"), Path(aside, "files")
                 archive.write_bytes(data)
                 inner.mkdir()
-                unpack_zip(archive, inner)
-                return _without_wrapping(inner, folder)
+                return _without_wrapping(inner, folder, unpack_zip(archive, inner))
 
         return make_tree(
             self.cache, key, name, unpack, lambda folder, files: self._seen(package, folder, files)
@@ -219,12 +218,17 @@ class Store:
         )
 
 
-def _without_wrapping(inner: Path, folder: Path) -> list[Unpacked]:
-    """Moves the files into the folder, without the one folder that an archive wraps around them, and lists them."""
+def _without_wrapping(inner: Path, folder: Path, files: list[Unpacked]) -> list[Unpacked]:
+    """Moves unpacked files into the folder, without the one folder that an archive wraps around them, and lists
+    them."""
     entries = list(os.scandir(inner))
+    start = ""
     if len(entries) == 1 and entries[0].is_dir(follow_symlinks=False):
+        start = f"{entries[0].name}/"
         inner = inner / entries[0].name
-    return _moved(inner, folder)
+    for entry in list(os.scandir(inner)):
+        os.rename(entry.path, folder / entry.name)
+    return [replace(one, path=one.path.removeprefix(start)) for one in files]
 
 
 def _moved(inner: Path, folder: Path) -> list[Unpacked]:
