@@ -13,7 +13,7 @@ import sys
 from pathlib import Path
 
 ROOTS = ("php-slim", "php-symfony-framework-bundle", "php-symfony-twig-bundle", "php-symfony-runtime", "php-symfony-dotenv",
-         "php-symfony-yaml", "php-laravel-framework")  # fmt: skip
+         "php-symfony-yaml", "php-symfony-console", "php-laravel-framework")  # fmt: skip
 # The runtime itself and its extensions: they are installed, or asked of the machine.
 _OF_RUNTIME = re.compile(r"php(\d|-(cli|common|fpm|cgi|phpdbg|json|mbstring|xml|intl|curl|zip|mysql|sqlite3|gmp|gd|apcu|"
                          r"redis|imagick|memcached|igbinary|msgpack|uuid|amqp|bcmath|pgsql|ldap)$)")  # fmt: skip

@@ -42,7 +42,7 @@ ALWAYS = ("helpers.php", "functions.php", "function.php", "swift_required.php") 
 LED_TO = {
     "laravel": ("php-laravel-framework",),
     "symfony": ("php-symfony-framework-bundle", "php-symfony-twig-bundle", "php-symfony-runtime",
-                "php-symfony-dotenv", "php-symfony-yaml"),
+                "php-symfony-dotenv", "php-symfony-yaml", "php-symfony-console"),
     "slim": ("php-slim",),
 }  # fmt: skip
 
