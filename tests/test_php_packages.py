@@ -153,6 +153,54 @@ def test_files_of_the_project_in_a_packages_place_are_left(machine: Machine, reg
     assert (clone / "vendor/pluvial/amounts/my-notes.txt").read_text() == "mine"
 
 
+def test_what_a_clone_lists_as_installed_is_removed_only_where_it_is_a_package(
+    machine: Machine, registry: PhpRegistry
+) -> None:
+    listed = [{"name": "2026/january"}, {"name": "old/left"}]
+    files = {
+        **clone_files([AMOUNTS], registry.url, {"config": {"vendor-dir": "uploads"}}),
+        "uploads/composer/installed.json": json.dumps({"packages": listed}),
+        "uploads/2026/january/photo.txt": "mine",
+        "uploads/old/left/composer.json": "{}",
+    }
+    clone, run = installed(machine, files)
+    assert run.status == 0, run.out
+    assert (clone / "uploads/2026/january/photo.txt").read_text() == "mine"
+    assert not (clone / "uploads/old/left").exists()
+
+
+def test_a_link_below_the_folder_of_packages_is_not_followed(machine: Machine, registry: PhpRegistry) -> None:
+    clone = machine.clone({**clone_files([AMOUNTS], registry.url), "data/amounts/composer.json": "{}"})
+    (clone / "vendor").mkdir()
+    (clone / "vendor/pluvial").symlink_to("../data")
+    run = machine.run("onboard", clone, "--until", "dependencies", "--json")
+    assert run.status == 1 and "it is a link, and packages would be laid where it leads" in run.out, run.out
+    assert (clone / "data/amounts/composer.json").read_text() == "{}"
+
+
+def test_files_of_the_project_are_not_replaced_by_the_loader_or_by_programs(
+    machine: Machine, registry: PhpRegistry
+) -> None:
+    own = "<?php // the project's own loader, of its own classes alone\n"
+    files = clone_files([AMOUNTS], registry.url, {"config": {"vendor-dir": "src"}})
+    clone, run = installed(machine, {**files, "src/autoload.php": own})
+    assert run.status == 1 and "is the project's own file" in run.out, run.out
+    assert (clone / "src/autoload.php").read_text() == own
+    files = clone_files(EVERY, registry.url, {"config": {"bin-dir": "bin"}})
+    clone, run = installed(machine, {**files, "bin/gauge-tool": "mine"}, name="second")
+    assert run.status == 0 and (clone / "bin/gauge-tool").read_text() == "mine"
+    (clone / "bin/gauge-tool").unlink()
+    shutil.rmtree(clone / "vendor")
+    assert installed(machine, {}, name="second")[1].status == 0
+    assert "Written by Plainfall" in (clone / "bin/gauge-tool").read_text()
+
+
+def test_an_extensions_name_brings_no_command_along(machine: Machine, registry: PhpRegistry) -> None:
+    manifest = {"require": {"pluvial/amounts": "*", "ext-x; touch /tmp/climbed": "*", "ext-rainfall": "*"}}
+    _, run = installed(machine, clone_files([AMOUNTS], registry.url, manifest))
+    assert run.status == 1 and "lacks an extension" in run.out and "touch" not in run.step("runtime")["why"]
+
+
 def test_a_folder_of_the_clone_is_a_package_by_a_link(machine: Machine, registry: PhpRegistry) -> None:
     own = php_archive("gauges/own", "dev-main", autoload={"psr-4": {"Own\\": "src/"}})
     files = clone_files([AMOUNTS, own], registry.url)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import posixpath
 import re
 from collections.abc import Sequence
@@ -11,6 +12,7 @@ from plainfall.confinement import Confined
 from plainfall.ecosystems.php.autoload import Laid
 from plainfall.ecosystems.php.loader import php_text
 from plainfall.ecosystems.php.manifests import strings
+from plainfall.repository import repository_of
 
 __all__ = ["write_bins"]
 
@@ -28,14 +30,26 @@ def write_bins(
                 continue  # a program outside of its package is none of it
             names.setdefault(posixpath.basename(plain), (f"{one.folder}/{plain}", one.name))
     for name in {*before} - {*names}:
-        if re.fullmatch(r"[\w.+-]+", name):
+        if re.fullmatch(r"[\w.+-]+", name) and _is_ours(part / folder / name):
             confined.remove(part / folder / name)
-    for name, (path, _) in names.items():
-        file = part / path
-        if file.is_file():
+    repository = repository_of(confined.root)
+    for name, (path, _) in list(names.items()):
+        file, place = part / path, part / folder / name
+        inside = folder == vendor or folder.startswith(f"{vendor}/")
+        is_tracked = repository is not None and repository.is_tracked(place)
+        if is_tracked or (os.path.lexists(place) and not inside and not _is_ours(place)):
+            del names[name]  # a program of the project's own under that name stays
+        elif file.is_file():
             text = _proxy(file, posixpath.relpath(path, folder), posixpath.relpath(vendor, folder))
             confined.write(part / folder / name, text, mode=0o755)
     return sorted(names)
+
+
+def _is_ours(file: Path) -> bool:
+    if file.is_symlink() or not file.is_file():
+        return False
+    with open(file, "rb") as opened:
+        return b"Written by Plainfall" in opened.read(400)
 
 
 def _proxy(file: Path, target: str, vendor: str) -> str:

@@ -146,7 +146,9 @@ def _of_another_client(part: Path, vendor: str) -> dict[str, str]:
         return {}  # what it lists nobody knows: its folders are replaced one by one, as far as they are wanted
     rows = document.get("packages") if isinstance(document, dict) else document
     names = [str(mapping(row).get("name") or "") for row in rows] if isinstance(rows, list) else []
-    return {f"{vendor}/{name}": "" for name in names if name.count("/") == 1 and _is_place(name)}
+    places = [f"{vendor}/{name}" for name in names if name.count("/") == 1 and _is_place(name)]
+    # A folder without a manifest is no package, whatever a file that may be the clone's own says.
+    return {place: "" for place in places if _looks_installed(part / place)}
 
 
 def _check_free(confined: Confined, part: Path, places: Sequence[str], known: set[str]) -> None:
@@ -155,6 +157,13 @@ def _check_free(confined: Confined, part: Path, places: Sequence[str], known: se
     repository = repository_of(confined.root)
     for place in places:
         path = part / place
+        linked = next((one for one in path.parents if one.is_relative_to(part) and one.is_symlink()), None)
+        if linked is not None:
+            raise EnvironmentProblem(
+                "it is a link, and packages would be laid where it leads",
+                place=Evidence(linked.relative_to(part).as_posix()),
+                remedy="Take the link away, or put the folder itself in its place.",
+            )
         if not os.path.lexists(path) or path.is_symlink():
             continue
         inner = path.relative_to(confined.root).as_posix() if path.is_relative_to(confined.root) else place

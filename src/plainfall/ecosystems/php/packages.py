@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from pathlib import Path
 from typing import Any
 
@@ -29,9 +29,10 @@ from plainfall.ecosystems.php.places import bin_folder, place_of, vendor_folder
 from plainfall.ecosystems.php.plugins import plugin_remarks, write_runtime_entry
 from plainfall.ecosystems.php.store import Store
 from plainfall.ecosystems.shape import Installation, InstallJob
-from plainfall.errors import DependencyProblem
+from plainfall.errors import DependencyProblem, EnvironmentProblem
 from plainfall.evidence import Evidence
 from plainfall.packages.cache import PackageCache
+from plainfall.repository import repository_of
 from plainfall.workers import cancelled_on_error, worker_pool
 from plainfall.writing import digest_of
 
@@ -70,6 +71,7 @@ def install(job: InstallJob, document: Mapping[str, Any], environment: str) -> I
         **records(document, lock.packages, places, vendor),
         **loader_files(autoload, root, lock.packages, vendor),
     }
+    _check_replaceable(inside, part / vendor, files)
     entry = files.pop("autoload.php")
     for name, text in files.items():
         _write(inside, part / vendor / name, text)
@@ -146,6 +148,23 @@ def _resolved(job: InstallJob, document: Mapping[str, Any]) -> str:
 
 def _tree_key(key: str) -> str:
     return "" if key.startswith("link:") else key
+
+
+def _check_replaceable(inside: Any, vendor: Path, names: Iterable[str]) -> None:
+    """Raises EnvironmentProblem where a file of the project has the name of one that is to be written."""
+    repository = repository_of(inside.root)
+    made = (vendor / "composer" / "installed.json").is_file()  # by us, or by another client
+    for name in names:
+        file = vendor / name
+        is_tracked = repository is not None and repository.is_tracked(file)
+        if is_tracked or (name == "autoload.php" and os.path.lexists(file) and not made):
+            raise EnvironmentProblem(
+                f"{vendor.name}/{name} is the project's own file, and the packages' loader would take its place",
+                place=Evidence(
+                    str(file.relative_to(inside.root)) if file.is_relative_to(inside.root) else name
+                ),
+                remedy="Nothing of it was changed. Name another folder for packages in the manifest (vendor-dir).",
+            )
 
 
 def _write(inside: Any, file: Path, text: str) -> None:

@@ -10,6 +10,7 @@ from typing import Any
 from plainfall.clone.walk import Tree
 from plainfall.ecosystems.php.manifests import LOCK, MANIFEST, Locked, manifest, mapping, read_lock
 from plainfall.evidence import Evidence
+from plainfall.patterns import regex
 
 __all__ = ["ExtensionNeed", "extension_needs", "lacking_words", "system_package"]
 
@@ -27,6 +28,10 @@ _OWN_PACKAGE = (
     "amqp", "apcu", "ds", "gnupg", "igbinary", "imagick", "mailparse", "memcached", "mongodb", "msgpack", "oauth",
     "pcov", "raphf", "redis", "ssh2", "uuid", "xdebug", "yaml",
 )  # fmt: skip
+
+
+# Such a name becomes part of a command line that people are told to run.
+_EXTENSION = regex(r"ext-[a-z0-9_][a-z0-9_. -]{0,60}", re.IGNORECASE)
 
 
 @dataclass(frozen=True, slots=True)
@@ -59,7 +64,7 @@ def extension_needs(tree: Tree, folder: str) -> list[ExtensionNeed]:
     ]
     for names, who, path in rows:
         for name in names:
-            if name.lower().startswith("ext-") and name.lower() not in stood_for:
+            if _EXTENSION.fullmatch(name) and name.lower() not in stood_for:
                 evidence = tree.line_of(path, f'"{name}"')
                 found.setdefault(_plain(name), ExtensionNeed(_plain(name), who, evidence))
     return list(found.values())
