@@ -222,6 +222,40 @@ def test_a_folder_of_the_clone_is_a_package_by_a_link(machine: Machine, registry
     assert run.status == 1 and "which is no folder of the clone" in run.out
 
 
+def test_an_archive_of_the_clone_is_used_and_one_outside_is_not(
+    machine: Machine, registry: PhpRegistry
+) -> None:
+    files = clone_files([AMOUNTS], registry.url)
+    lock = json.loads(files["composer.lock"])
+    lock["packages"][0]["dist"]["url"] = "archives/amounts.zip"
+    own: dict[str, Any] = {
+        **files,
+        "composer.lock": json.dumps(lock),
+        "archives/amounts.zip": AMOUNTS.content,
+    }
+    clone = machine.clone(own)
+    run = machine.run("onboard", clone, "--until", "dependencies", "--json")
+    assert run.status == 0 and php(clone, "Pluvial\\Amount::words(2)") == "2 mm", run.out
+    (machine.home / "outside.zip").write_bytes(SHEET.content)
+    lock["packages"][0]["dist"] |= {"url": "../outside.zip", "shasum": "", "reference": "other"}
+    _, run = installed(machine, {**files, "composer.lock": json.dumps(lock)}, name="second")
+    assert run.status == 1 and "the archive ../outside.zip cannot be read: it is outside the clone" in run.out
+
+
+def test_what_frameworks_want_beside_their_server(machine: Machine) -> None:
+    files = {
+        "composer.json": '{"require": {"laravel/framework": "*"}}',
+        "artisan": "<?php",
+        "app/Jobs/Count.php": "<?php",
+        "routes/console.php": "<?php\nSchedule::command('count')->daily();\n",
+    }
+    document = machine.run("survey", machine.clone(files), "--json").document
+    assert {one["name"]: one["command"] for one in document["parts"][0]["processes"]} == {
+        "queue": "php artisan queue:work --tries=1",
+        "scheduler": "php artisan schedule:work",
+    }
+
+
 def test_scripts_run_in_order_in_the_words_of_the_manifest(machine: Machine, registry: PhpRegistry) -> None:
     manifest = {
         "autoload": {"psr-4": {"Gauges\\": "src/"}},
@@ -402,4 +436,14 @@ def test_packages_that_the_repository_holds_are_used_as_they_are(machine: Machin
     run = machine.run("onboard", machine.clone(files), "--json")
     assert run.status == 0, run.out
     assert "the repository holds its packages itself" in run.step("dependencies")["title"]
+    machine.run("stop", "--all")
+
+
+def test_a_debugger_that_is_not_here_is_named_with_its_package(machine: Machine, registry: PhpRegistry) -> None:
+    if "xdebug" in subprocess.run(["php", "-m"], capture_output=True, text=True).stdout.lower():
+        pytest.skip("this PHP has it")
+    clone = machine.clone(clone_files(EVERY, registry.url))
+    run = machine.run("serve", clone, "--debug", "--background", "--json")
+    assert run.status == 1 and "without the extension that debugs (xdebug)" in run.out
+    assert "apt-get install php-xdebug" in run.out
     machine.run("stop", "--all")

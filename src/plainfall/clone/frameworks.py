@@ -7,6 +7,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field
 
 from plainfall.clone.commands import Command
+from plainfall.clone.second_processes import SecondProcess
 from plainfall.clone.walk import Tree
 from plainfall.errors import BadInput
 from plainfall.evidence import Evidence
@@ -49,7 +50,8 @@ class Administrator:
 @dataclass(frozen=True)
 class FrameworkFound:
     """A recognised framework: its name, the evidence, commands for the stages, variables that its commands
-    need, pages worth probing, how to make an administrator, and how to get its development mode."""
+    need, pages worth probing, how to make an administrator, how to get its development mode, and the programs that
+    run beside its server."""
 
     name: str
     evidence: Evidence
@@ -59,6 +61,7 @@ class FrameworkFound:
     administrator: Administrator | None = None
     serves: bool = True
     development: DevelopmentMode | None = None
+    processes: tuple[SecondProcess, ...] = ()
 
 
 @dataclass(frozen=True, slots=True)

@@ -7,9 +7,10 @@ from collections.abc import Collection, Iterator, Mapping, Sequence
 from pathlib import Path
 
 from plainfall.clone.commands import process_file_commands, readme_commands, with_port_words, without_installs
+from plainfall.clone.frameworks import FrameworkFound
 from plainfall.clone.parts import PartFound, SettingsFound, Survey
 from plainfall.clone.readme import ReadmeStep, read_steps, readme_addresses
-from plainfall.clone.second_processes import second_processes
+from plainfall.clone.second_processes import SecondProcess, second_processes
 from plainfall.clone.walk import Tree, is_aside, is_side, walk
 from plainfall.ecosystems import languages, source_readers, vocabulary
 from plainfall.ecosystems.frameworks import find_frameworks, without_files
@@ -315,9 +316,22 @@ def _part(
         frameworks=tuple(frameworks),
         variables=variables,
         extensions=recognising.extensions(tree, folder),
-        processes=() if is_secondary else second_processes(tree, folder, language.name, vocabulary(), steps),
+        processes=() if is_secondary else _processes(tree, folder, language, steps, frameworks),
         is_secondary=is_secondary,
     )
+
+
+def _processes(
+    tree: Tree,
+    folder: str,
+    language: Language,
+    steps: Sequence[ReadmeStep],
+    frameworks: Sequence[FrameworkFound],
+) -> tuple[SecondProcess, ...]:
+    """What files name, then what a framework would want beside its server; each name once."""
+    named = second_processes(tree, folder, language.name, vocabulary(), steps)
+    wanted = [one for framework in frameworks for one in framework.processes]
+    return tuple({one.name: one for one in (*reversed(wanted), *reversed(named))}.values())[::-1]
 
 
 def _readme(tree: Tree, folder: str) -> str | None:

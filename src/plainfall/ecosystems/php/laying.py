@@ -211,7 +211,7 @@ def _settle(
 def _lay_chunk(root: Path, rows: Sequence[tuple[str, Locked]], store: Store) -> tuple[int, int]:
     """Lays some packages: what the cache has is linked at once; the rest is fetched in threads, then linked.
     Returns how many were fetched, and their bytes."""
-    mine = Store(store.cache, store.connection, store.variables, store.lock)
+    mine = Store(store.cache, store.connection, store.variables, store.lock, store.part, store.clone)
     cache, folders = PackageCache(mine.cache), Folders(root)
     lacking = []
     try:

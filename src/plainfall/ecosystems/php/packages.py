@@ -52,9 +52,8 @@ def install(job: InstallJob, document: Mapping[str, Any], environment: str) -> I
     names = [one.name for one in lock.packages]
     wanted = {place_of(one, document, names, inner): one for one in lock.packages if not one.is_meta}
     places = {one.name: place for place, one in wanted.items()}
-    store = Store(
-        job.surroundings.cache, user_connection(job.surroundings), job.surroundings.variables, lock.path
-    )
+    connection, variables = user_connection(job.surroundings), job.surroundings.variables
+    store = Store(job.surroundings.cache, connection, variables, lock.path, part, job.clone)
     before = {str(key): str(one) for key, one in job.memory.get("laid", {}).items()}
     making = job.clone / ".plainfall" / "laying" / digest_of(str(part))[:12]
     try:

@@ -33,12 +33,15 @@ __all__ = ["Store"]
 
 @dataclass
 class Store:
-    """Looks packages up and gets what is missing; ``lock`` is the path of the lock, for messages."""
+    """Looks packages up and gets what is missing; ``lock`` is the path of the lock, for messages. ``part`` is where
+    archives of the clone count from, ``clone`` what they must be in."""
 
     cache: Path
     connection: Connection
     variables: Mapping[str, str]
     lock: str
+    part: Path = Path("/nonexistent")
+    clone: Path = Path("/nonexistent")
     fetched: int = 0
     fetched_bytes: int = 0
 
@@ -144,6 +147,24 @@ class Store:
                 lambda folder, files: self._seen(package, folder, files),
             )
 
+    def _local(self, package: Locked, name: str) -> bytes:
+        """An archive of the clone. Raises DependencyProblem for one outside, or that is no plain file."""
+        path = Path(os.path.realpath(self.part / name))
+        try:
+            state = os.stat(path)
+            problem = "" if path.is_relative_to(os.path.realpath(self.clone)) else "it is outside the clone"
+            if not problem and (not stat.S_ISREG(state.st_mode) or state.st_size > LIMITS.in_memory):
+                problem = "it is no plain file, or too large"
+            if not problem:
+                return path.read_bytes()
+        except OSError as error:
+            problem = error.strerror or str(error)
+        raise DependencyProblem(
+            f"{package.label}: the archive {name[:200]} cannot be read: {problem}",
+            place=Evidence(self.lock),
+            remedy="Restore it, or take the entry out.",
+        )
+
     def _check(self, package: Locked, data: bytes, shasum: str, address: str) -> None:
         try:
             known = Digest.of_hex("sha1", shasum)
@@ -195,6 +216,8 @@ class Store:
                 addresses.insert(0 if row.get("preferred") else len(addresses), address)
         problem: RegistryProblem | None = None
         for address in addresses:
+            if "://" not in address:
+                return self._local(package, address), address
             if not address.startswith(("https://", "http://")):
                 raise DependencyProblem(
                     f"{package.label} comes from {without_credentials(address)[:200]}, which is no web address",

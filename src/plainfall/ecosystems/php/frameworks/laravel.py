@@ -6,6 +6,7 @@ from collections.abc import Iterator
 
 from plainfall.clone.commands import Command
 from plainfall.clone.frameworks import RANK, Form, FrameworkFound, SecretForm, Traits, named_in_manifest
+from plainfall.clone.second_processes import SecondProcess
 from plainfall.clone.walk import Tree
 from plainfall.evidence import Evidence
 from plainfall.patterns import regex
@@ -36,7 +37,8 @@ def recognise(tree: Tree, folder: str, names: frozenset[str]) -> FrameworkFound 
     if path not in tree:
         return FrameworkFound("Laravel", place, serves=False)
     commands = tuple(_commands(tree, folder, Evidence(path, 1)))
-    return FrameworkFound("Laravel", place, commands, pages=("/",))
+    processes = tuple(_processes(tree, folder))
+    return FrameworkFound("Laravel", place, commands, pages=("/",), processes=processes)
 
 
 def _commands(tree: Tree, folder: str, place: Evidence) -> Iterator[Command]:
@@ -58,6 +60,20 @@ def _commands(tree: Tree, folder: str, place: Evidence) -> Iterator[Command]:
         yield Command("tasks", "php artisan storage:link", why, RANK, place, folder, may_fail=True)
     line = "php artisan serve --host=127.0.0.1 --port=${PORT:-8000}"
     yield Command("server", line, "Laravel's dev server", RANK, place, folder)
+
+
+def _processes(tree: Tree, folder: str) -> Iterator[SecondProcess]:
+    """The worker of its queue, where the part has jobs, and its scheduler, where something is scheduled."""
+    start = f"{folder}/" if folder else ""
+    jobs = next((path for path in tree.files if path.startswith(f"{start}app/Jobs/")), None)
+    if jobs is not None:
+        yield SecondProcess("queue", "php artisan queue:work --tries=1", Evidence(jobs, 1))
+    for name in ("routes/console.php", "app/Console/Kernel.php", "bootstrap/app.php"):
+        line = tree.line_of(start + name, "$schedule->") if start + name in tree else Evidence(start + name)
+        line = line if line.line or start + name not in tree else tree.line_of(start + name, "Schedule::")
+        if line.line:
+            yield SecondProcess("scheduler", "php artisan schedule:work", line)
+            return
 
 
 def _all_below(tree: Tree, start: str) -> Iterator[str]:

@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterator
 
 from plainfall.clone.commands import Command
 from plainfall.clone.frameworks import RANK, Form, FrameworkFound, SecretForm, Traits, named_in_manifest
+from plainfall.clone.second_processes import SecondProcess
 from plainfall.clone.walk import Tree
 from plainfall.ecosystems.php.documents import front_file, router_command
 from plainfall.evidence import Evidence
@@ -37,7 +39,23 @@ def recognise(tree: Tree, folder: str, names: frozenset[str]) -> FrameworkFound 
     if path not in tree or not front:
         return FrameworkFound("Symfony", place, serves=False)
     commands = tuple(_commands(tree, folder, names, Evidence(path, 1), front))
-    return FrameworkFound("Symfony", place, commands, pages=("/",))
+    processes = tuple(_processes(tree, folder))
+    return FrameworkFound("Symfony", place, commands, pages=("/",), processes=processes)
+
+
+_TRANSPORTS = regex(r"^\s{8,16}(?!failed|sync)(\w+)\s*:", re.MULTILINE)
+
+
+def _processes(tree: Tree, folder: str) -> Iterator[SecondProcess]:
+    """The worker of its messages, where a transport is configured."""
+    path = f"{folder}/config/packages/messenger.yaml" if folder else "config/packages/messenger.yaml"
+    if path not in tree:
+        return
+    text = tree.text(path).partition("transports:")[2].partition("routing:")[0]
+    found = _TRANSPORTS.search(text)
+    if found:
+        line = f"php bin/console messenger:consume {found.group(1)}"
+        yield SecondProcess("messages", line, tree.line_of(path, f"{found.group(1)}:"))
 
 
 def _commands(
