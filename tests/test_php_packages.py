@@ -239,7 +239,7 @@ def test_an_archive_of_the_clone_is_used_and_one_outside_is_not(
     (machine.home / "outside.zip").write_bytes(SHEET.content)
     lock["packages"][0]["dist"] |= {"url": "../outside.zip", "shasum": "", "reference": "other"}
     _, run = installed(machine, {**files, "composer.lock": json.dumps(lock)}, name="second")
-    assert run.status == 1 and "the archive ../outside.zip cannot be read: it is outside the clone" in run.out
+    assert run.status == 1 and "../outside.zip cannot be read: it is outside the clone" in run.out
 
 
 def test_what_frameworks_want_beside_their_server(machine: Machine) -> None:
@@ -439,7 +439,9 @@ def test_packages_that_the_repository_holds_are_used_as_they_are(machine: Machin
     machine.run("stop", "--all")
 
 
-def test_a_debugger_that_is_not_here_is_named_with_its_package(machine: Machine, registry: PhpRegistry) -> None:
+def test_a_debugger_that_is_not_here_is_named_with_its_package(
+    machine: Machine, registry: PhpRegistry
+) -> None:
     if "xdebug" in subprocess.run(["php", "-m"], capture_output=True, text=True).stdout.lower():
         pytest.skip("this PHP has it")
     clone = machine.clone(clone_files(EVERY, registry.url))

@@ -11,12 +11,12 @@ import tarfile
 from collections.abc import Iterator, Mapping
 from contextlib import contextmanager
 from dataclasses import dataclass, field
-from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
+from http.server import ThreadingHTTPServer
 from pathlib import Path
 from typing import Any
-from urllib.parse import unquote, urlsplit
+from urllib.parse import unquote
 
-from plainfall.standins.serving import running
+from plainfall.standins.serving import Answering, running
 
 __all__ = [
     "NodeArchive",
@@ -124,7 +124,7 @@ class NodeRegistry(ThreadingHTTPServer):
     request_queue_size = 256
 
     def __init__(self, archives: list[NodeArchive], login: str = "") -> None:
-        super().__init__(("127.0.0.1", 0), _Handler)
+        super().__init__(("127.0.0.1", 0), Answering)
         self.login = login
         self.asked: list[str] = []
         self.files = {archive.path: archive.content for archive in archives}
@@ -143,6 +143,14 @@ class NodeRegistry(ThreadingHTTPServer):
             }
             document["dist-tags"]["latest"] = archive.version
 
+    def answer(self, path: str) -> tuple[int, str, bytes]:
+        """Status, media type and body."""
+        if path in self.files:
+            return 200, "application/octet-stream", self.files[path]
+        if path in self.documents:
+            return 200, "application/json", json.dumps(self.documents[path]).encode()
+        return 404, "application/json", b'{"error": "not found"}'
+
     @property
     def url(self) -> str:
         """The registry's address."""
@@ -155,38 +163,3 @@ def serving_node(archives: list[NodeArchive], login: str = "") -> Iterator[NodeR
     registry = NodeRegistry(archives, login)
     with running(registry):
         yield registry
-
-
-class _Handler(BaseHTTPRequestHandler):
-    protocol_version = "HTTP/1.1"
-    server: NodeRegistry
-    wbufsize = 1 << 16
-    disable_nagle_algorithm = True
-
-    def do_GET(self) -> None:
-        path = unquote(urlsplit(self.path).path).lstrip("/")
-        self.server.asked.append(path)
-        if self.server.login and self.headers.get("Authorization") != self.server.login:
-            self._send(401, "text/plain", b"who are you?")
-        elif path in self.server.files:
-            self._send(200, "application/octet-stream", self.server.files[path])
-        elif path in self.server.documents:
-            self._send(200, "application/json", json.dumps(self.server.documents[path]).encode())
-        else:
-            self._send(404, "application/json", b'{"error": "not found"}')
-
-    def _send(self, status: int, kind: str, body: bytes) -> None:
-        self.send_response(status)
-        self.send_header("Content-Type", kind)
-        self.send_header("Content-Length", str(len(body)))
-        self.end_headers()
-        self.wfile.write(body)
-
-    def handle(self) -> None:
-        try:
-            super().handle()
-        except (ConnectionError, ValueError):
-            self.close_connection = True  # the client went away
-
-    def log_message(self, format: str, *args: object) -> None:
-        """Requests are kept in ``asked``; nothing is printed."""

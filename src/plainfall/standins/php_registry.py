@@ -9,12 +9,11 @@ import zipfile
 from collections.abc import Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass, field
-from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
+from http.server import ThreadingHTTPServer
 from pathlib import Path
 from typing import Any
-from urllib.parse import unquote, urlsplit
 
-from plainfall.standins.serving import running
+from plainfall.standins.serving import Answering, running
 
 __all__ = [
     "PhpArchive",
@@ -131,7 +130,7 @@ class PhpRegistry(ThreadingHTTPServer):
     request_queue_size = 256
 
     def __init__(self, archives: Sequence[PhpArchive], login: str = "") -> None:
-        super().__init__(("127.0.0.1", 0), _Handler)
+        super().__init__(("127.0.0.1", 0), Answering)
         self.login = login
         self.asked: list[str] = []
         self.files: dict[str, bytes] = {one.path: one.content for one in archives}
@@ -147,6 +146,13 @@ class PhpRegistry(ThreadingHTTPServer):
         }
         self.files["packages.json"] = json.dumps(listed).encode()
 
+    def answer(self, path: str) -> tuple[int, str, bytes]:
+        """Status, media type and body."""
+        found = self.files.get(path)
+        return (
+            (404, "text/plain", b"not found") if found is None else (200, "application/octet-stream", found)
+        )
+
     @property
     def url(self) -> str:
         """The registry's address."""
@@ -159,36 +165,3 @@ def serving_php(archives: Sequence[PhpArchive], login: str = "") -> Iterator[Php
     registry = PhpRegistry(archives, login)
     with running(registry):
         yield registry
-
-
-class _Handler(BaseHTTPRequestHandler):
-    protocol_version = "HTTP/1.1"
-    server: PhpRegistry
-    wbufsize = 1 << 16
-    disable_nagle_algorithm = True
-
-    def do_GET(self) -> None:
-        path = unquote(urlsplit(self.path).path).lstrip("/")
-        self.server.asked.append(path)
-        if self.server.login and self.headers.get("Authorization") != self.server.login:
-            self._send(401, b"who are you?")
-        elif path in self.server.files:
-            self._send(200, self.server.files[path])
-        else:
-            self._send(404, b"not found")
-
-    def _send(self, status: int, body: bytes) -> None:
-        self.send_response(status)
-        self.send_header("Content-Type", "application/octet-stream")
-        self.send_header("Content-Length", str(len(body)))
-        self.end_headers()
-        self.wfile.write(body)
-
-    def handle(self) -> None:
-        try:
-            super().handle()
-        except (ConnectionError, ValueError):
-            self.close_connection = True  # the client went away
-
-    def log_message(self, format: str, *args: object) -> None:
-        """Requests are kept in ``asked``; nothing is printed."""

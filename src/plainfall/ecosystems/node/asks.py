@@ -8,6 +8,7 @@ from pathlib import Path
 from typing import Any
 
 from plainfall.clone.walk import Tree
+from plainfall.ecosystems.ask_files import numbered_lines, upwards, within
 from plainfall.ecosystems.node.documents import plain_manifest
 from plainfall.ecosystems.node.lines import Lines, known_lines
 from plainfall.ecosystems.node.versions import is_range
@@ -37,30 +38,10 @@ def node_asks(tree: Tree, folder: str, cache: Path | None = None) -> list[Versio
 
 def manifest(tree: Tree, folder: str) -> dict[str, Any]:
     """The folder's ``package.json`` as a mapping, empty if it has none. Raises BadInput with the line."""
-    path = _within(folder, "package.json")
+    path = within(folder, "package.json")
     if path not in tree:
         return {}
     return plain_manifest(json_object(tree.text(path), path))
-
-
-def _within(folder: str, name: str) -> str:
-    return f"{folder}/{name}" if folder else name
-
-
-def _upwards(folder: str, name: str) -> Iterator[str]:
-    yield _within(folder, name)
-    while folder:
-        folder = folder.rpartition("/")[0]
-        yield _within(folder, name)
-
-
-def _lines(tree: Tree, path: str) -> list[tuple[int, str]]:
-    if path not in tree:
-        return []
-    try:
-        return list(enumerate(tree.text(path).splitlines(), 1))
-    except BadInput:
-        return []  # not text: not written for us
 
 
 def _specifier(known: Lines, text: str) -> str | None:
@@ -88,7 +69,7 @@ def _specifier(known: Lines, text: str) -> str | None:
 def _pin_files(tree: Tree, folder: str, known: Lines) -> Iterator[VersionAsk]:
     """``.nvmrc`` and ``.node-version``, in the part's folder or the nearest one above."""
     for name in (".nvmrc", ".node-version"):
-        for path in _upwards(folder, name):
+        for path in upwards(folder, name):
             if path not in tree:
                 continue
             for number, line in enumerate(tree.text(path).splitlines(), 1):
@@ -112,8 +93,8 @@ def _pin_files(tree: Tree, folder: str, known: Lines) -> Iterator[VersionAsk]:
 
 
 def _tool_versions(tree: Tree, folder: str, known: Lines) -> Iterator[VersionAsk]:
-    for path in _upwards(folder, ".tool-versions"):
-        for number, line in _lines(tree, path):
+    for path in upwards(folder, ".tool-versions"):
+        for number, line in numbered_lines(tree, path):
             match = re.match(r"^node(?:js)?\s+(\S+)", line)
             specifier = _specifier(known, match.group(1)) if match else None
             if match and specifier:
@@ -125,7 +106,7 @@ def _tool_versions(tree: Tree, folder: str, known: Lines) -> Iterator[VersionAsk
 
 def _engines(tree: Tree, folder: str, known: Lines) -> Iterator[VersionAsk]:
     """``engines.node``, ``devEngines.runtime`` and a version manager's own entry of the manifest."""
-    document, path = manifest(tree, folder), _within(folder, "package.json")
+    document, path = manifest(tree, folder), within(folder, "package.json")
     engines = document.get("engines")
     text = engines.get("node") if isinstance(engines, dict) else None
     if isinstance(text, str) and text.strip():
@@ -155,8 +136,8 @@ def _engines(tree: Tree, folder: str, known: Lines) -> Iterator[VersionAsk]:
 
 def _containers(tree: Tree, folder: str, known: Lines) -> Iterator[VersionAsk]:
     for name in ("Dockerfile", "Dockerfile.dev", ".devcontainer/Dockerfile"):
-        path = _within(folder, name)
-        for number, line in _lines(tree, path):
+        path = within(folder, name)
+        for number, line in numbered_lines(tree, path):
             match = re.match(r"^\s*FROM\s+(?:\S+/)?node:(\d+(?:\.\d+){0,2})", line, re.IGNORECASE)
             specifier = _specifier(known, match.group(1)) if match else None
             if match and specifier:
@@ -170,7 +151,7 @@ def _workflows(tree: Tree, folder: str, known: Lines) -> Iterator[VersionAsk]:
     for path in tree.files:
         if not re.match(r"(\.github/workflows/[^/]+|\.gitlab-ci|\.circleci/config)\.ya?ml$", path):
             continue
-        for number, line in _lines(tree, path):
+        for number, line in numbered_lines(tree, path):
             match = _STATED.search(line)
             for text in re.findall(r"\d+(?:\.\d+){0,2}", match.group(1)) if match else ():
                 specifier = _specifier(known, text)
@@ -183,12 +164,12 @@ def _prose(tree: Tree, folder: str, known: Lines) -> Iterator[VersionAsk]:
     for name in tree.folders.get(folder, ()):
         if not re.match(r"readme(\.(md|markdown|txt))?$", name, re.IGNORECASE):
             continue
-        for number, line in _lines(tree, _within(folder, name)):
+        for number, line in numbered_lines(tree, within(folder, name)):
             match = _PROSE.search(line)
             if match and 8 <= int(match.group(2).partition(".")[0]) < 60:
                 at_least = match.group(1) in (">=", "≥") or bool(match.group(4))
                 specifier = f">={match.group(2)}" if at_least else _specifier(known, match.group(2))
-                place = Evidence(_within(folder, name), number, line.strip())
+                place = Evidence(within(folder, name), number, line.strip())
                 if specifier:
                     yield VersionAsk(match.group(0).strip(), specifier, Strength.HINT, "README", place)
                 return

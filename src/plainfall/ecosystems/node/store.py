@@ -25,6 +25,7 @@ from plainfall.packages.cache import CachedTree, PackageCache, make_tree
 from plainfall.packages.checkouts import apply_patch, check_out
 from plainfall.packages.client import RegistryClient, without_credentials
 from plainfall.packages.digests import Digest
+from plainfall.packages.local import archive_of_clone
 from plainfall.packages.tarballs import unpack_tarball
 from plainfall.packages.unpacking import Unpacked
 from plainfall.patterns import regex
@@ -221,7 +222,9 @@ class Store:
     def _fetch(self, package: Package) -> tuple[bytes, str]:
         sources = self._sources(package)
         if sources[0].startswith("file:"):
-            return self._local(unquote(sources[0].removeprefix("file:"))), sources[0]
+            return archive_of_clone(
+                self.part, self.clone, unquote(sources[0].removeprefix("file:"))
+            ), sources[0]
         if self._client is None:
             self._client = RegistryClient(self.registries.connection, self.variables)
         problem: RegistryProblem | None = None
@@ -238,23 +241,6 @@ class Store:
         raise problem or DependencyProblem(
             f"{package.label} is not at {without_credentials(sources[0])}",
             remedy="Ask whether the version was withdrawn, or whether another registry has it (.npmrc).",
-        )
-
-    def _local(self, name: str) -> bytes:
-        """An archive of the clone. Raises DependencyProblem for one outside, or that is no plain file."""
-        path = Path(os.path.realpath(self.part / name))
-        clone = Path(os.path.realpath(self.clone))
-        problem = "it is outside the clone" if not path.is_relative_to(clone) else ""
-        try:
-            status = os.stat(path)
-            if not problem and (not stat.S_ISREG(status.st_mode) or status.st_size > LIMITS.in_memory):
-                problem = "it is not a plain file, or too large"
-            if not problem:
-                return path.read_bytes()
-        except OSError as error:
-            problem = error.strerror or str(error)
-        raise DependencyProblem(
-            f"{name} cannot be read: {problem}", place=Evidence(name), remedy="Restore it, or take it out."
         )
 
 

@@ -6,6 +6,7 @@ import re
 from collections.abc import Callable, Iterator
 
 from plainfall.clone.walk import Tree
+from plainfall.ecosystems.ask_files import numbered_lines, upwards, within
 from plainfall.ecosystems.php.manifests import LOCK, MANIFEST, config_of, manifest, mapping, read_lock
 from plainfall.ecosystems.php.versions import admits, is_constraint
 from plainfall.errors import BadInput
@@ -30,26 +31,6 @@ def php_asks(tree: Tree, folder: str) -> list[VersionAsk]:
     return [ask for reader in _READERS for ask in reader(tree, folder)]
 
 
-def _within(folder: str, name: str) -> str:
-    return f"{folder}/{name}" if folder else name
-
-
-def _upwards(folder: str, name: str) -> Iterator[str]:
-    yield _within(folder, name)
-    while folder:
-        folder = folder.rpartition("/")[0]
-        yield _within(folder, name)
-
-
-def _lines(tree: Tree, path: str) -> list[tuple[int, str]]:
-    if path not in tree:
-        return []
-    try:
-        return list(enumerate(tree.text(path).splitlines(), 1))
-    except BadInput:
-        return []  # not text: not written for us
-
-
 def _specifier(text: str) -> str | None:
     """The constraint of a version as pin files write it: exact with a patch number, else the line."""
     match = _VERSION.fullmatch(text.strip())
@@ -60,8 +41,8 @@ def _specifier(text: str) -> str | None:
 
 
 def _pin_files(tree: Tree, folder: str) -> Iterator[VersionAsk]:
-    for path in _upwards(folder, ".php-version"):
-        for number, line in _lines(tree, path):
+    for path in upwards(folder, ".php-version"):
+        for number, line in numbered_lines(tree, path):
             text = line.partition("#")[0].strip()
             if not text:
                 continue
@@ -78,8 +59,8 @@ def _pin_files(tree: Tree, folder: str) -> Iterator[VersionAsk]:
 
 
 def _tool_versions(tree: Tree, folder: str) -> Iterator[VersionAsk]:
-    for path in _upwards(folder, ".tool-versions"):
-        for number, line in _lines(tree, path):
+    for path in upwards(folder, ".tool-versions"):
+        for number, line in numbered_lines(tree, path):
             match = re.match(r"^php\s+(\S+)", line)
             specifier = _specifier(match.group(1)) if match else None
             if match and specifier:
@@ -91,7 +72,7 @@ def _tool_versions(tree: Tree, folder: str) -> Iterator[VersionAsk]:
 
 def _manifest(tree: Tree, folder: str) -> Iterator[VersionAsk]:
     """``require.php``, and the version that the manifest pretends to have while versions are chosen."""
-    document, path = manifest(tree, folder), _within(folder, MANIFEST)
+    document, path = manifest(tree, folder), within(folder, MANIFEST)
     text = mapping(document.get("require")).get("php")
     if isinstance(text, str) and text.strip():
         place = tree.line_of(path, '"php"')
@@ -112,7 +93,7 @@ def _manifest(tree: Tree, folder: str) -> Iterator[VersionAsk]:
 def _lock(tree: Tree, folder: str) -> Iterator[VersionAsk]:
     """What the lock's packages need: a runtime that one of them does not admit cannot run the clone. Of those that
     admit the same release lines one speaks for all, and what admits all that the manifest does says nothing."""
-    path = _within(folder, LOCK)
+    path = within(folder, LOCK)
     if path not in tree:
         return
     own = mapping(manifest(tree, folder).get("require")).get("php")
@@ -147,8 +128,8 @@ def _containers(tree: Tree, folder: str) -> Iterator[VersionAsk]:
         "docker/Dockerfile",
         "docker/php/Dockerfile",
     )
-    for path in (_within(folder, name) for name in names):
-        for number, line in _lines(tree, path):
+    for path in (within(folder, name) for name in names):
+        for number, line in numbered_lines(tree, path):
             match = _IMAGE.match(line)
             if match:
                 place = Evidence(path, number, line.strip())
@@ -162,7 +143,7 @@ def _workflows(tree: Tree, folder: str) -> Iterator[VersionAsk]:
     for path in tree.files:
         if not re.match(r"(\.github/workflows/[^/]+|\.gitlab-ci|\.circleci/config|\.travis)\.ya?ml$", path):
             continue
-        for number, line in _lines(tree, path):
+        for number, line in numbered_lines(tree, path):
             match = _STATED.search(line)
             for text in re.findall(r"(?<![\d.])[5-9]\.\d+(?:\.\d+)?", match.group(1)) if match else ():
                 specifier = _specifier(text)
@@ -175,14 +156,14 @@ def _prose(tree: Tree, folder: str) -> Iterator[VersionAsk]:
     for name in tree.folders.get(folder, ()):
         if not re.match(r"readme(\.(md|markdown|txt|rst))?$", name, re.IGNORECASE):
             continue
-        for number, line in _lines(tree, _within(folder, name)):
+        for number, line in numbered_lines(tree, within(folder, name)):
             match = _PROSE.search(line)
             if match:
                 at_least = match.group(1) in (">=", "≥", "^", "~") or bool(match.group(4))
                 version = match.group(2)
                 specifier = f">={version}" if at_least else _specifier(version)
                 if specifier:
-                    place = Evidence(_within(folder, name), number, line.strip())
+                    place = Evidence(within(folder, name), number, line.strip())
                     yield VersionAsk(match.group(0).strip(), specifier, Strength.HINT, "README", place)
                 return
 

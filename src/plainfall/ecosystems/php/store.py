@@ -24,6 +24,7 @@ from plainfall.packages.cache import CachedTree, PackageCache, make_tree
 from plainfall.packages.checkouts import check_out
 from plainfall.packages.client import Connection, RegistryClient, without_credentials
 from plainfall.packages.digests import Digest
+from plainfall.packages.local import archive_of_clone
 from plainfall.packages.tarballs import unpack_tarball
 from plainfall.packages.unpacking import Unpacked, unpack_zip
 from plainfall.writing import digest_of
@@ -147,24 +148,6 @@ class Store:
                 lambda folder, files: self._seen(package, folder, files),
             )
 
-    def _local(self, package: Locked, name: str) -> bytes:
-        """An archive of the clone. Raises DependencyProblem for one outside, or that is no plain file."""
-        path = Path(os.path.realpath(self.part / name))
-        try:
-            state = os.stat(path)
-            problem = "" if path.is_relative_to(os.path.realpath(self.clone)) else "it is outside the clone"
-            if not problem and (not stat.S_ISREG(state.st_mode) or state.st_size > LIMITS.in_memory):
-                problem = "it is no plain file, or too large"
-            if not problem:
-                return path.read_bytes()
-        except OSError as error:
-            problem = error.strerror or str(error)
-        raise DependencyProblem(
-            f"{package.label}: the archive {name[:200]} cannot be read: {problem}",
-            place=Evidence(self.lock),
-            remedy="Restore it, or take the entry out.",
-        )
-
     def _check(self, package: Locked, data: bytes, shasum: str, address: str) -> None:
         try:
             known = Digest.of_hex("sha1", shasum)
@@ -217,7 +200,7 @@ class Store:
         problem: RegistryProblem | None = None
         for address in addresses:
             if "://" not in address:
-                return self._local(package, address), address
+                return archive_of_clone(self.part, self.clone, address, Evidence(self.lock)), address
             if not address.startswith(("https://", "http://")):
                 raise DependencyProblem(
                     f"{package.label} comes from {without_credentials(address)[:200]}, which is no web address",
