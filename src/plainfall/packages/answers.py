@@ -147,7 +147,14 @@ def limited_pools(limits: Limits) -> dict[str, Any]:
     def getresponse(connection: Any, ask: Callable[[], Any]) -> Any:
         sock = connection.sock
         with watched(sock, limits.stall) as watch:
-            response = ask()
+            try:
+                response = ask()
+            except (
+                Exception
+            ):  # what a socket that was shut from here raises depends on what lies in it unread
+                if watch.expired:
+                    raise _too_slow(f"http://{connection.host}", limits.stall) from None
+                raise
         if watch.expired:
             response.close()
             raise _too_slow(f"http://{connection.host}", limits.stall)
