@@ -186,7 +186,7 @@ def constraint(text: str) -> Constraint:
     plain = alias.group(1) if alias else plain
     plain = re.sub(r"#[0-9a-f]+$", "", plain, flags=re.IGNORECASE)
     rows = []
-    for one in re.split(r"\s*\|\|?\s*", plain):
+    for one in re.split(r"\|\|?", plain):
         row: list[tuple[str, str]] = []
         for piece in _anded(one.strip()):
             row += _comparisons(piece, text)
@@ -197,8 +197,7 @@ def constraint(text: str) -> Constraint:
 def _anded(text: str) -> list[str]:
     """The pieces that hold together: between commas and blanks, but for those around a hyphen range's hyphen and
     behind an operator."""
-    text = re.sub(r"(<>|!=|>=?|<=?|==?|~|\^)\s+", r"\1", text)
-    text = re.sub(r"\s+-\s+", "\0", text)
+    text = re.sub(r"(<>|!=|>=?|<=?|==?|~|\^) ", r"\1", " ".join(text.split())).replace(" - ", "\0")
     return [piece.replace("\0", " - ") for piece in re.split(r"[,\s]+", text) if piece] or [text]
 
 
