@@ -3,7 +3,6 @@ commands that do not work, and steps that stand elsewhere than in the README."""
 
 from __future__ import annotations
 
-import dataclasses
 import os
 import shutil
 import subprocess
@@ -13,6 +12,7 @@ from pathlib import Path
 
 import pytest
 from conftest import Machine, package
+from msgspec.structs import replace
 from test_building import tree
 
 from plainfall.clone.walk import walk
@@ -364,7 +364,7 @@ def test_a_folder_of_another_owner_is_no_clone(tmp_path: Path, monkeypatch: pyte
     committed(tmp_path)
     here = Surroundings({}, tmp_path, tmp_path.parent / "home", tmp_path / "cache", tmp_path / "state")
     assert clone_of(tmp_path / "examples", here) == CloneFolder(tmp_path, "examples")
-    assert clone_of(tmp_path / "examples", dataclasses.replace(here, home=tmp_path)).folder == ""
+    assert clone_of(tmp_path / "examples", replace(here, home=tmp_path)).folder == ""
     monkeypatch.setattr("os.geteuid", lambda: 12345)
     assert clone_of(tmp_path / "examples", here) == CloneFolder(tmp_path / "examples")
 

@@ -23,7 +23,7 @@ from plainfall.ecosystems.python.wheel import describe_wheel
 from plainfall.errors import ArchiveRefused
 from plainfall.packages.unpacking import unpack_zip
 from plainfall.standins.building import Built
-from plainfall.standins.node_registry import NodeArchive, node_archive
+from plainfall.standins.node_registry import node_archive
 from plainfall.standins.registry import Archive
 
 __all__ = ["outside"]
@@ -306,7 +306,7 @@ def test_a_wheel_that_was_built_with_one_registry_is_not_taken_for_another(
 
 def test_install_code_that_was_cut_off_runs_at_the_next_run(machine: Machine, node_registry: Any) -> None:
     code = "if [ -e ../../allow ]; then echo built > made; else touch started; sleep 60; fi"
-    bell = NodeArchive(*(_ := node_archive("bell", "1.0.0", scripts={"install": code})).__dict__.values())
+    bell = node_archive("bell", "1.0.0", scripts={"install": code})
     node_registry([bell])
     clone = machine.clone({"package.json": package_json([bell]), "package-lock.json": lock([bell])})
     first = machine.start("onboard", clone, "--until", "dependencies", "--allow-install-code", "bell")

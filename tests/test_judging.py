@@ -9,7 +9,7 @@ from plainfall.ecosystems.node.frameworks import webpack
 from plainfall.server.channels import find_channel
 from plainfall.server.judging import judge, notes_of
 from plainfall.server.page import Field, read_page
-from plainfall.server.signing import Account, _complaint, _filled, _registers
+from plainfall.server.signing import Account, _filled, _registers, complaint_of
 from plainfall.server.visitor import Answer, Visitor
 
 URL = "http://localhost:8000/stations/"
@@ -161,7 +161,7 @@ def test_a_form_is_filled_as_a_person_would() -> None:
 )
 def test_what_a_page_says_against_a_form(text: str, status: int, said: str) -> None:
     found = answer(f"<p>{text}</p>", status)
-    assert _complaint(found, read_page(found.body, found.url)) == said
+    assert complaint_of(found, read_page(found.body, found.url)) == said
 
 
 @pytest.mark.parametrize(

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import dataclasses
 import json
 import os
 import shutil
@@ -13,6 +12,7 @@ from typing import Any
 
 import pytest
 from conftest import Machine
+from msgspec.structs import replace
 from node_clones import SERVER, lock, package_json
 
 from plainfall.clone.walk import walk
@@ -128,7 +128,7 @@ def test_where_no_registry_is_configured(tmp_path: Path, monkeypatch: pytest.Mon
     monkeypatch.setattr(configuration, "node_interpreters", lambda _: [fetched, other])
     assert configuration.read_registries(own, fetched, []).default == "http://registry.example/npm/"
     # Where none is here, the lock's own entries name one, and no login goes there.
-    nowhere = dataclasses.replace(own, cache=tmp_path / "other")
+    nowhere = replace(own, cache=tmp_path / "other")
     monkeypatch.setattr(configuration, "node_interpreters", lambda _: [fetched])
     (tmp_path / ".npmrc").write_text("//registry.example/:_authToken=secret\n")
     rows = {"node_modules/a": {"version": "1.0.0", "resolved": "https://registry.example/npm/a/-/a-1.0.0.tgz"},

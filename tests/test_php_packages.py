@@ -7,12 +7,12 @@ import os
 import shutil
 import subprocess
 from collections.abc import Iterator
-from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
 import pytest
 from conftest import Machine, Run
+from msgspec.structs import replace
 from php_clones import AMOUNTS, SHEET, TOOL, clone_files
 
 from plainfall.standins.php_registry import PhpRegistry, php_archive, serving_php, zipped

@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-import dataclasses
 import subprocess
 from pathlib import Path
 
 from conftest import Machine, package
+from msgspec.structs import replace
 from test_building import source_package, tree
 from test_examples import SERVER, Offer, committed
 
@@ -48,8 +48,8 @@ def test_a_module_of_the_projects_own_is_no_package(tmp_path: Path) -> None:
 
 
 def test_versions_as_of_a_day(machine: Machine, offer: Offer) -> None:
-    old = dataclasses.replace(Archive.of(package("gaugekit", "1.0")), uploaded="2019-03-01T10:00:00Z")
-    new = dataclasses.replace(Archive.of(package("gaugekit", "2.0")), uploaded="2025-03-01T10:00:00Z")
+    old = replace(Archive.of(package("gaugekit", "1.0")), uploaded="2019-03-01T10:00:00Z")
+    new = replace(Archive.of(package("gaugekit", "2.0")), uploaded="2025-03-01T10:00:00Z")
     offer([old, new])
     main = SERVER.format(more="import gaugekit\nassert gaugekit.VERSION == '1.0', 'ImportError: too new'")
     files = {"app.py": main, "requirements.txt": "gaugekit\n", "Procfile": "web: python app.py\n"}
@@ -131,7 +131,7 @@ def test_a_folder_in_which_a_program_writes_is_made(machine: Machine) -> None:
 
 
 def test_a_young_clone_is_not_taken_back_in_time(machine: Machine, offer: Offer) -> None:
-    offer([dataclasses.replace(Archive.of(package("gaugekit")), uploaded="2019-03-01T10:00:00Z")])
+    offer([replace(Archive.of(package("gaugekit")), uploaded="2019-03-01T10:00:00Z")])
     files = {
         "app.py": "raise ImportError('too new')\n",
         "requirements.txt": "gaugekit\n",
@@ -161,8 +161,8 @@ def test_a_missing_module_that_another_list_names_is_installed(machine: Machine,
 
 
 def test_versions_that_did_not_help_are_not_kept(machine: Machine, offer: Offer) -> None:
-    old = dataclasses.replace(Archive.of(package("gaugekit", "1.0")), uploaded="2019-03-01T10:00:00Z")
-    new = dataclasses.replace(Archive.of(package("gaugekit", "2.0")), uploaded="2025-03-01T10:00:00Z")
+    old = replace(Archive.of(package("gaugekit", "1.0")), uploaded="2019-03-01T10:00:00Z")
+    new = replace(Archive.of(package("gaugekit", "2.0")), uploaded="2025-03-01T10:00:00Z")
     offer([old, new])
     main = SERVER.format(more="import gaugekit\nraise ImportError('it is broken in every version')")
     files = {"app.py": main, "requirements.txt": "gaugekit\n", "Procfile": "web: python app.py\n"}

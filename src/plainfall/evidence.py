@@ -2,13 +2,12 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from msgspec import Struct
 
 __all__ = ["Evidence"]
 
 
-@dataclass(frozen=True, slots=True)
-class Evidence:
+class Evidence(Struct, frozen=True):
     """One place that a conclusion stands on.
 
     ``path`` is relative to the clone, with forward slashes (or absolute for a place outside it, or the

@@ -14,9 +14,10 @@ import subprocess
 import threading
 from collections.abc import Iterator, Mapping, Sequence
 from contextlib import contextmanager
-from dataclasses import dataclass
 from pathlib import Path
 from typing import IO, Any
+
+from msgspec import Struct
 
 from plainfall.tracing import trace
 
@@ -27,8 +28,7 @@ _KEPT: set[int] = set()  # those that were released, and are nobody's leftovers
 _LOCK = threading.Lock()
 
 
-@dataclass(frozen=True)
-class Finished:
+class Finished(Struct, frozen=True):
     """A process that has ended: its status (negative: the signal) and what it wrote, in UTF-8 with what is
     not that replaced."""
 

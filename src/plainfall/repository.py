@@ -10,10 +10,11 @@ import struct
 import subprocess
 import threading
 from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import dataclass
 from datetime import UTC, datetime
 from functools import cached_property
 from pathlib import Path
+
+from msgspec import Struct
 
 from plainfall.confinement import Confined
 from plainfall.errors import PathRefused
@@ -29,8 +30,7 @@ _LONGEST = 10.0  # seconds that git may take
 _LARGEST_INDEX = 256 * 1024**2  # bytes; that of two million files
 
 
-@dataclass(frozen=True)
-class Repository:
+class Repository(Struct, frozen=True, dict=True):
     """A repository's work tree (``top``), its own ``folder`` (``.git``, or where a link file of a linked work
     tree or submodule leads), and the ``common`` folder that linked work trees share."""
 

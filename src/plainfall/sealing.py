@@ -13,9 +13,10 @@ import hmac
 import json
 import os
 import secrets
-from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
+
+from msgspec import Struct
 
 from plainfall.errors import PlainfallError
 from plainfall.evidence import Evidence
@@ -26,8 +27,7 @@ _KEY = "key"
 _LENGTH = 32  # bytes
 
 
-@dataclass(frozen=True)
-class Sealed:
+class Sealed(Struct, frozen=True):
     """The content of a document that this user's Plainfall wrote; ``folder`` is where it was written, ``here``
     whether that is the folder it is read for now (not: a copy of it, or it under another name)."""
 

@@ -4,8 +4,9 @@ from __future__ import annotations
 
 import os
 from collections.abc import Mapping
-from dataclasses import dataclass
 from pathlib import Path
+
+from msgspec import Struct
 
 __all__ = ["Surroundings", "passed_on"]
 
@@ -25,8 +26,7 @@ _FOR_GIT = frozenset(
 _STANDARD_PATH = "/usr/local/bin:/usr/bin:/bin:/usr/local/sbin:/usr/sbin:/sbin"
 
 
-@dataclass(frozen=True)
-class Surroundings:
+class Surroundings(Struct, frozen=True):
     """The variables and the user's folders that one run works with.
 
     ``variables`` stands for the process environment; ``folder`` is the current folder; ``home`` the

@@ -5,7 +5,9 @@ from __future__ import annotations
 import re
 import shlex
 from collections.abc import Collection, Iterator, Sequence
-from dataclasses import dataclass, replace
+
+from msgspec import Struct
+from msgspec.structs import replace
 
 from plainfall.clone.readme import PLACEHOLDER, ReadmeStep
 from plainfall.clone.vocabulary import Vocabulary
@@ -48,8 +50,7 @@ _REACHES_OUT = regex(r"\bsudo\b|\bsu\s+-|(?:>|\btee\b[^|;&]*?)\s*(?:/(?!dev/null
 _PROCESS_STAGES = {"web": "server", "server": "server", "dev": "server", "release": "migrations"}
 
 
-@dataclass(frozen=True, slots=True)
-class Command:
+class Command(Struct, frozen=True):
     """A command line for a stage, why it is believed to be one, and where it stands.
 
     ``rank`` orders the candidates of a stage, larger is better. ``folder`` is where it runs, relative to the clone.

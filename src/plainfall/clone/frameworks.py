@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import re
 from collections.abc import Mapping
-from dataclasses import dataclass, field
+
+from msgspec import Struct, field
 
 from plainfall.clone.commands import Command
 from plainfall.clone.second_processes import SecondProcess
@@ -30,8 +31,7 @@ RANK = 55
 ADMIN_ADDRESS = "admin@localhost.invalid"  # of a first administrator account
 
 
-@dataclass(frozen=True)
-class Administrator:
+class Administrator(Struct, frozen=True):
     """How a first administrator account is made without a prompt: the command line, the variables that
     carry its name, address and password, what the output says if the account exists already, and the
     page where it signs in; ``name`` is the name to give, ``more`` are further variables that the account needs."""
@@ -47,11 +47,10 @@ class Administrator:
     more: Mapping[str, str] = field(default_factory=dict)
 
 
-@dataclass(frozen=True)
-class FrameworkFound:
+class FrameworkFound(Struct, frozen=True):
     """A recognised framework: its name, the evidence, commands for the stages, variables that its commands
-    need, pages worth probing, how to make an administrator, how to get its development mode, and the programs that
-    run beside its server."""
+    need, pages worth probing, how to make an administrator, how to get its development mode, the programs that
+    run beside its server, and the command that lists its routes as JSON ("": there is none)."""
 
     name: str
     evidence: Evidence
@@ -62,10 +61,10 @@ class FrameworkFound:
     serves: bool = True
     development: DevelopmentMode | None = None
     processes: tuple[SecondProcess, ...] = ()
+    routes: str = ""
 
 
-@dataclass(frozen=True, slots=True)
-class MigratesFrom:
+class MigratesFrom(Struct, frozen=True):
     """The files that a framework's migration command works through: ``command`` is a pattern of its words,
     ``files`` one of their paths; ``elsewhere`` a pattern of the configuration's text that puts them into another
     place, and ``configuration`` one of its name."""
@@ -76,8 +75,7 @@ class MigratesFrom:
     elsewhere: re.Pattern[str]
 
 
-@dataclass(frozen=True, slots=True)
-class DevelopmentMode:
+class DevelopmentMode(Struct, frozen=True):
     """How a project whose settings are a module gets development mode without a change of its files: a module of
     ours, which takes over the project's (``module``, the name that ``variable`` overrides) and says more; ``rule``
     is the failure that calls for it."""
@@ -88,8 +86,7 @@ class DevelopmentMode:
     more: str
 
 
-@dataclass(frozen=True, slots=True)
-class Form:
+class Form(Struct, frozen=True):
     """``encoding``: "safe" (letters, digits, - and _), "signs", "hex", "base64", "fernet" (base64 of 32
     bytes, URL-safe), "uuid" or "list" (four base64 values with commas). ``length`` counts characters, for
     "base64" and "list" bytes before the encoding. ``why`` says who demands it."""
@@ -100,8 +97,7 @@ class Form:
     why: str = ""
 
 
-@dataclass(frozen=True)
-class SecretForm:
+class SecretForm(Struct, frozen=True):
     """The form that a framework wants a secret to have, by the names of its keys; ``by_name_alone`` tells that
     a key of that name is meant even where the framework was not recognised."""
 
@@ -110,8 +106,7 @@ class SecretForm:
     by_name_alone: bool = False
 
 
-@dataclass(frozen=True)
-class Traits:
+class Traits(Struct, frozen=True):
     """What is known of a framework whether or not a part is made with it.
 
     ``names`` are those by which it is shown. ``ports`` is what its server listens on by itself, by the package

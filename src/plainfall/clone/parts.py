@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass, field
 from typing import Any
+
+from msgspec import Struct, field
 
 from plainfall.clone.commands import Command
 from plainfall.clone.frameworks import FrameworkFound
@@ -26,8 +27,7 @@ __all__ = [
 ]
 
 
-@dataclass(frozen=True, slots=True)
-class Addition:
+class Addition(Struct, frozen=True):
     """A package that a part needs and its own list does not name: the requirement, the line that names it, and the
     line that needs it. With ``in_place`` the text is a folder of the clone, whose project is used in place; with
     ``is_well_known`` no list has to name it, since the language ships its name."""
@@ -39,8 +39,7 @@ class Addition:
     is_well_known: bool = False
 
 
-@dataclass(frozen=True)
-class DependencyFile:
+class DependencyFile(Struct, frozen=True):
     """The dependency list that counts: its path and kind, why it and not another, whether it is a complete
     lock, and the paths of every file it includes. ``count`` is the number of its entries, ``names`` their
     normalised names; ``made_for`` the version of the runtime that a lock was made for; ``offered`` its extras
@@ -67,8 +66,7 @@ class DependencyFile:
     is_from_imports: bool = False
 
 
-@dataclass(frozen=True, slots=True)
-class Extension:
+class Extension(Struct, frozen=True):
     """An optional piece of a runtime that a clone cannot do without, and the line that says so. ``fact`` is its
     name among the facts that a runtime is asked for (a truth; a fact that is not known counts as true), and
     ``system_package`` what brings it on Debian and its kin ("" where only another build of the runtime does)."""
@@ -79,8 +77,7 @@ class Extension:
     system_package: str = ""
 
 
-@dataclass(frozen=True, slots=True)
-class PortWanted:
+class PortWanted(Struct, frozen=True):
     """The port that a part's server should have, the kind of place that states it (in words), and that place."""
 
     port: int
@@ -88,8 +85,7 @@ class PortWanted:
     place: Evidence
 
 
-@dataclass(frozen=True)
-class SettingsFound:
+class SettingsFound(Struct, frozen=True):
     """A settings template and the file it is made into (both relative to the clone), with its keys.
 
     ``kind`` is "dotenv", "yaml", "json", "toml", "ini" or "php"; ``loaded`` the line of code that loads the
@@ -105,8 +101,7 @@ class SettingsFound:
     loaded: Evidence | None = None
 
 
-@dataclass(frozen=True)
-class PartFound:
+class PartFound(Struct, frozen=True):
     """One runnable unit of the clone. ``path`` is its folder ("" is the clone itself); ``variables`` are those that
     its commands need (a mode, a settings module); ``extensions`` optional pieces of the runtime that it needs;
     ``processes`` run beside its server. ``is_secondary`` tells that another language has its part in the same
@@ -150,8 +145,7 @@ class PartFound:
         return list(first.values())
 
 
-@dataclass(frozen=True)
-class Contradiction:
+class Contradiction(Struct, frozen=True):
     """A contradiction: two or more places of the clone that cannot all be right, and what is done about it."""
 
     what: str
@@ -163,8 +157,7 @@ class Contradiction:
         return {"what": self.what, "taken": self.taken, "evidence": [p.as_json() for p in self.places]}
 
 
-@dataclass(frozen=True)
-class Survey:
+class Survey(Struct, frozen=True):
     """A survey's result: parts in the order of their folders, README steps, contradictions, and remarks on what is
     not onboarded (with evidence). ``others`` are parts of languages that are not
     onboarded yet: only their settings are looked after. ``examples`` are folders of applications that are no parts,
@@ -174,7 +167,7 @@ class Survey:
     name: str
     parts: tuple[PartFound, ...]
     others: tuple[PartFound, ...] = ()
-    sources: Mapping[str, FileFound] = field(default_factory=dict, repr=False)
+    sources: Mapping[str, FileFound] = field(default_factory=dict)
     steps: tuple[ReadmeStep, ...] = ()
     contradictions: tuple[Contradiction, ...] = ()
     remarks: tuple[tuple[str, Evidence], ...] = ()

@@ -7,9 +7,10 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator
-from dataclasses import dataclass
 from functools import lru_cache
 from typing import Protocol
+
+from msgspec import Struct
 
 from plainfall.patterns import regex
 
@@ -30,8 +31,7 @@ _ASCIIDOC_SOURCE = regex(r"\[source[,\w%]*?,?[ \t]*([\w-]*)\]|\[\w+\]")
 _FENCE = regex(r"[ \t]*(`{3,}|~{3,})[ \t]*([\w+-]*)[ \t]*")
 
 
-@dataclass(frozen=True)
-class Block:
+class Block(Struct, frozen=True):
     """Code under headings (the outermost first, each with its level), from a line on; ``language`` is what the
     document calls it, in small letters ("" where it does not say)."""
 

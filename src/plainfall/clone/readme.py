@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import re
 from collections.abc import Collection, Iterator
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from plainfall.clone.prose import blocks_of, bounded_lines
 from plainfall.clone.vocabulary import Vocabulary
@@ -78,8 +79,7 @@ PLACEHOLDER = regex(
 _MATCHERS = [(stage, regex(pattern, re.IGNORECASE)) for stage, pattern in _STAGES]
 
 
-@dataclass(frozen=True, slots=True)
-class ReadmeStep:
+class ReadmeStep(Struct, frozen=True):
     """One command of the README, the heading it stands under, and the stage it belongs to ("" if none is
     recognised; "fetch", "test" and "build" are no stages of ours)."""
 

@@ -6,8 +6,9 @@ from __future__ import annotations
 import re
 import shlex
 from collections.abc import Collection, Iterator, Mapping, Sequence
-from dataclasses import dataclass
 from typing import Any
+
+from msgspec import Struct
 
 from plainfall.clone.commands import (
     is_of_this_machine,
@@ -36,8 +37,7 @@ _COMPOSE_FILES = ("docker-compose.yml", "docker-compose.yaml", "compose.yml", "c
 _SHELL = regex(r"^(?:/bin/)?(?:ba)?sh -c ")
 
 
-@dataclass(frozen=True, slots=True)
-class SecondProcess:
+class SecondProcess(Struct, frozen=True):
     """A program that runs beside the server: the name by which it is asked for, its command line, and where that
     stands."""
 

@@ -4,8 +4,9 @@ from __future__ import annotations
 
 import re
 from collections.abc import Mapping
-from dataclasses import dataclass, field
 from functools import cached_property
+
+from msgspec import Struct, field
 
 __all__ = ["Vocabulary"]
 
@@ -19,8 +20,7 @@ _RUN_OPTIONS = (
 _OUTSIDE = (*_ELSEWHERE, "make")
 
 
-@dataclass(frozen=True)
-class Vocabulary:
+class Vocabulary(Struct, frozen=True, dict=True):
     """``programs`` and ``clients`` are by language, a language's runtime first among its programs; ``runners``
     run a command in an environment that some other program manages; ``endings`` are those of source files;
     ``makes_environment`` are patterns of commands that make an environment."""

@@ -4,8 +4,9 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable, Iterable, Mapping
-from dataclasses import dataclass
 from typing import TYPE_CHECKING
+
+from msgspec import Struct
 
 from plainfall.patterns import regex
 
@@ -15,8 +16,7 @@ if TYPE_CHECKING:
 __all__ = ["Applied", "applied_in"]
 
 
-@dataclass(frozen=True)
-class Applied:
+class Applied(Struct, frozen=True):
     """Migrations of one framework: how many the database has, the names of files that it lacks, and of those it has
     without a file."""
 
@@ -26,8 +26,7 @@ class Applied:
     unknown: tuple[str, ...] = ()
 
 
-@dataclass(frozen=True)
-class _Book:
+class _Book(Struct, frozen=True):
     """Where a framework writes down what it did: the table, what it selects as names, the files (a pattern of their
     paths), and the name of a file as the table has it."""
 

@@ -9,9 +9,10 @@ from __future__ import annotations
 
 import os
 import time
-from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
+
+from msgspec import Struct
 
 from plainfall.confinement import Confined
 from plainfall.data.sqlite import copy_database
@@ -25,8 +26,7 @@ _KEPT = 3  # copies
 _COMPANIONS = ("-wal", "-shm", "-journal")
 
 
-@dataclass(frozen=True)
-class PutBack:
+class PutBack(Struct, frozen=True):
     """A step that was undone: its name, the database, and where its contents at that moment are kept (None: nothing
     was worth it, or the database lies outside the clone)."""
 
@@ -35,8 +35,7 @@ class PutBack:
     kept: Path | None
 
 
-@dataclass(frozen=True)
-class DatabaseGuard:
+class DatabaseGuard(Struct, frozen=True):
     """Guards one part's database; ``folder`` is a place of its own in the clone's state folder, ``name`` the
     part's name there."""
 

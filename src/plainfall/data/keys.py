@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from typing import Any
+
+from msgspec import Struct
 
 from plainfall.data.opened import DatabasePlace
 from plainfall.errors import DatabaseProblem
@@ -16,8 +17,7 @@ _LENGTH = 200  # characters of a value
 _WAIT = 3.0  # seconds
 
 
-@dataclass(frozen=True)
-class Keys:
+class Keys(Struct, frozen=True):
     """The keys of one type: how many there are, and a few of them with their values as text."""
 
     type: str

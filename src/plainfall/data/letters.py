@@ -6,11 +6,12 @@ import email
 import email.policy
 import re
 from collections.abc import Sequence
-from dataclasses import dataclass
 from datetime import UTC, datetime
 from email.message import EmailMessage
 from pathlib import Path
 from typing import Any
+
+from msgspec import Struct
 
 from plainfall.patterns import regex
 
@@ -21,8 +22,7 @@ _REFERENCE = regex(r"""href\s*=\s*["']?(https?://[^"'\s>]+)""", re.IGNORECASE)
 _LARGEST = 30 * 1024 * 1024
 
 
-@dataclass(frozen=True)
-class Letter:
+class Letter(Struct, frozen=True):
     """One letter: its number, when it came, from whom, to whom, the subject, the plain text, and the links in
     it."""
 

@@ -9,9 +9,10 @@ import contextlib
 import sqlite3
 import time
 from collections.abc import Iterator
-from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
+
+from msgspec import Struct
 
 from plainfall.errors import DatabaseProblem
 from plainfall.evidence import Evidence
@@ -26,8 +27,7 @@ _CONNECTING = 3
 _DRIVERS = {"postgresql": "postgresql+psycopg", "mysql": "mysql+pymysql"}
 
 
-@dataclass(frozen=True)
-class DatabasePlace:
+class DatabasePlace(Struct, frozen=True):
     """One database: its kind ("sqlite", "postgresql", "mysql", "redis"), what people call it, where it is named,
     and its file, or the port of this machine with who comes in."""
 

@@ -8,10 +8,11 @@ import re
 import sqlite3
 import time
 from collections.abc import Iterator, Mapping
-from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 from urllib.parse import unquote
+
+from msgspec import Struct, field
 
 from plainfall.errors import DatabaseProblem
 from plainfall.evidence import Evidence
@@ -33,16 +34,14 @@ _LONGEST = 60.0  # seconds that a look or a copy may take
 _SKIPPED = {".git", ".venv", "venv", "node_modules", "__pycache__", ".plainfall", "vendor"}
 
 
-@dataclass(frozen=True)
-class DatabaseFound:
+class DatabaseFound(Struct, frozen=True):
     """A SQLite database's file, and the setting or file that names it."""
 
     file: Path
     evidence: Evidence
 
 
-@dataclass(frozen=True)
-class Look:
+class Look(Struct, frozen=True):
     """A look into a database: ``exists`` tells whether the file is; each table's columns and row count."""
 
     exists: bool

@@ -6,8 +6,9 @@ import datetime
 import re
 import time
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
+
+from msgspec import Struct
 
 from plainfall.data.opened import DatabasePlace, opened
 from plainfall.errors import UsageProblem
@@ -26,8 +27,7 @@ _TIMES = regex(
 _BATCH = 1000
 
 
-@dataclass(frozen=True)
-class Column:
+class Column(Struct, frozen=True):
     """A column: its type as the database says it, whether it may be null and is of the key, and what it refers to
     (``table.column``, "" for nothing)."""
 
@@ -38,8 +38,7 @@ class Column:
     refers: str = ""
 
 
-@dataclass(frozen=True)
-class Table:
+class Table(Struct, frozen=True):
     """A table: its columns, and its count of rows; ``estimated`` tells that this is the database's own guess."""
 
     name: str
@@ -66,8 +65,7 @@ class Table:
         }
 
 
-@dataclass(frozen=True)
-class Rows:
+class Rows(Struct, frozen=True):
     """Rows of a table or a query, with the names of their columns; ``order`` says in words how they are sorted
     ("" for as they come), ``more`` whether there are others."""
 

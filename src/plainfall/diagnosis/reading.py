@@ -5,10 +5,11 @@ from __future__ import annotations
 import re
 import tomllib
 from collections.abc import Mapping
-from dataclasses import dataclass
 from functools import cache
 from pathlib import Path
 from typing import Any
+
+from msgspec import Struct
 
 from plainfall.diagnosis.system_packages import install_words
 from plainfall.patterns import regex
@@ -26,8 +27,7 @@ _MOST = 12
 _LONGEST = 600  # characters of a line: what follows in it is data, and some patterns take the square of it
 
 
-@dataclass(frozen=True)
-class Diagnosis:
+class Diagnosis(Struct, frozen=True):
     """A recognised failure: the rule's id, cause and remedy in words, the line that told (empty where the
     exit status did), and what Plainfall itself may do about it (empty: nothing). ``rule`` is empty if none
     fits."""

@@ -18,9 +18,10 @@ import importlib
 import importlib.util
 import pkgutil
 from collections.abc import Iterable, Iterator
-from dataclasses import replace
 from functools import cache
 from types import ModuleType
+
+from msgspec.structs import replace
 
 from plainfall.clone.commands import Command
 from plainfall.clone.frameworks import FrameworkFound, MigratesFrom, Traits

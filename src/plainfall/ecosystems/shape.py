@@ -7,9 +7,10 @@ recognised has no environment and no installing: its settings are looked after.
 from __future__ import annotations
 
 from collections.abc import Callable, Collection, Iterable, Iterator, Mapping, Sequence
-from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any, Protocol
+
+from msgspec import Struct, field
 
 from plainfall.clone.commands import Command
 from plainfall.clone.parts import Addition, DependencyFile, Extension, PartFound, PortWanted
@@ -41,8 +42,7 @@ __all__ = [
 Progress = Callable[[int, int, str], None]
 
 
-@dataclass(frozen=True)
-class Language:
+class Language(Struct, frozen=True):
     """What a language is called, and what it is known by.
 
     ``name`` is its folder's name, ``title`` what people call it. ``readers`` read its sources; ``programs`` are
@@ -89,8 +89,7 @@ class Language:
         return self.environment is not None
 
 
-@dataclass(frozen=True)
-class EnvironmentStanding:
+class EnvironmentStanding(Struct, frozen=True):
     """An environment as a stage sees it: ``state`` "right", "absent" or "wrong", the reason, whether it is
     ours to replace, its path relative to the part."""
 
@@ -100,8 +99,7 @@ class EnvironmentStanding:
     ours: bool = False
 
 
-@dataclass(frozen=True)
-class InstallWishes:
+class InstallWishes(Struct, frozen=True):
     """What the user asked for: extras and groups by the standards' words, versions to take instead of others by
     name, whether a resolved lock is to be put into the clone, names of packages whose own code may run at install,
     and for how many seconds each may; ``hosts`` are registries for which the clone's own configuration may have the
@@ -123,8 +121,7 @@ class InstallWishes:
     with_client: bool = False
 
 
-@dataclass(frozen=True)
-class CloneAccess:
+class CloneAccess(Struct, frozen=True):
     """What an environment's maker may touch and trust in a clone: where it may write, the user's seal for the
     clone, and the files that were edited through links since they were laid (their packages are laid again).
     ``environment`` is the name of the environment's folder in the part ("": the language's usual one)."""
@@ -135,8 +132,7 @@ class CloneAccess:
     environment: str = ""
 
 
-@dataclass(frozen=True)
-class InstallJob:
+class InstallJob(Struct, frozen=True):
     """All that an installation goes by: the clone, the part's folder and list, the chosen runtime, what the
     person asked for; ``state`` is a folder to keep a resolved lock in, ``memory`` what the installation before
     handed back."""
@@ -153,8 +149,7 @@ class InstallJob:
     access: CloneAccess
 
 
-@dataclass(frozen=True)
-class Installation:
+class Installation(Struct, frozen=True):
     """What installing did: labels ("name version") by what happened, bytes fetched, remarks. ``unmanaged``
     packages were installed by someone else and are not listed. ``memory`` is handed back at the next call,
     ``layout`` lists files that must exist for it to count as still done (folder relative to the environment
@@ -176,8 +171,7 @@ class Installation:
     withheld: tuple[str, ...] = ()
 
 
-@dataclass(frozen=True)
-class DebugWish:
+class DebugWish(Struct, frozen=True):
     """Whose code is to run under a debugger, and on which loopback port; ``state`` is a folder for what that
     needs."""
 
@@ -191,8 +185,7 @@ class DebugWish:
     access: CloneAccess
 
 
-@dataclass(frozen=True)
-class Debugging:
+class Debugging(Struct, frozen=True):
     """How a part is put under a debugger: variables; ``joined`` tells with which separator one of them is put
     before the part's own value instead of replacing it; the configuration with which an editor that speaks the
     Debug Adapter Protocol attaches."""

@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 import re
-from dataclasses import dataclass, replace
 from urllib.parse import quote, unquote
+
+from msgspec import Struct
+from msgspec.structs import replace
 
 from plainfall.patterns import regex
 
@@ -18,8 +20,7 @@ _ADDRESS = regex(
 _LOCAL = regex(r"^(localhost|127(\.\d+){3}|0\.0\.0\.0|\[?::1?\]?|host\.docker\.internal)$", re.IGNORECASE)
 
 
-@dataclass(frozen=True, slots=True)
-class Address:
+class Address(Struct, frozen=True):
     """RFC 3986's pieces: ``user`` and ``password`` decoded, None where there is none; ``rest`` is path, query
     and fragment as written."""
 

@@ -7,8 +7,9 @@ from __future__ import annotations
 
 import json
 import re
-from dataclasses import dataclass
 from typing import Protocol
+
+from msgspec import Struct
 
 from plainfall.errors import BadInput
 from plainfall.evidence import Evidence
@@ -52,8 +53,7 @@ class Document(Protocol):
         ...
 
 
-@dataclass(frozen=True)
-class Structured:
+class Structured(Struct, frozen=True):
     """A YAML, JSON, TOML, INI or PHP file (``kind``)."""
 
     kind: str

@@ -10,7 +10,8 @@ from __future__ import annotations
 
 import re
 from collections.abc import Mapping
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from plainfall.errors import BadInput
 from plainfall.evidence import Evidence
@@ -30,8 +31,7 @@ _REFERENCE = regex(r"\$\{([A-Za-z_][\w.-]*)(?::?-([^}]*))?\}")
 _ESCAPES = {"n": "\n", "r": "\r", "t": "\t", '"': '"', "\\": "\\", "'": "'", "$": "$", "`": "`"}
 
 
-@dataclass(frozen=True)
-class Dotenv:
+class Dotenv(Struct, frozen=True):
     """A file's text and its assignments in order. The last assignment of a key counts."""
 
     text: str

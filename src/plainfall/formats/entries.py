@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 import re
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 __all__ = ["Entry", "comment_above"]
 
 
-@dataclass(frozen=True, slots=True)
-class Entry:
+class Entry(Struct, frozen=True):
     """One assignment: key, value as a reader sees it (before interpolation), the line it starts on, the
     comment lines straight above it, and where its written value lies in the text (start, end)."""
 

@@ -4,7 +4,8 @@ stages that are left out."""
 from __future__ import annotations
 
 from collections.abc import Collection
-from dataclasses import replace
+
+from msgspec.structs import replace
 
 from plainfall.clone.commands import Command
 from plainfall.clone.parts import PartFound, Survey

@@ -4,8 +4,9 @@ from __future__ import annotations
 
 import os
 from collections.abc import Sequence
-from dataclasses import dataclass
 from pathlib import Path
+
+from msgspec import Struct
 
 from plainfall.clone.parts import PartFound, Survey
 from plainfall.clone.walk import Tree
@@ -19,8 +20,7 @@ from plainfall.survey.look import look
 __all__ = ["CloneFolder", "clone_of", "survey_of"]
 
 
-@dataclass(frozen=True)
-class CloneFolder:
+class CloneFolder(Struct, frozen=True):
     """A folder that was named: its clone, and its path in that ("" for the clone itself)."""
 
     clone: Path

@@ -11,8 +11,9 @@ from __future__ import annotations
 import os
 import subprocess
 from collections.abc import Sequence
-from dataclasses import dataclass, field
 from pathlib import Path
+
+from msgspec import Struct, field
 
 from plainfall.confinement import Confined
 from plainfall.errors import PathRefused
@@ -26,8 +27,7 @@ _LONGEST = 60.0  # seconds that a search may take
 _LIST = "environments.json"
 
 
-@dataclass
-class Edits:
+class Edits(Struct):
     """The edits in one part's environment. ``restored`` are paths whose packages are to be laid again."""
 
     state: CloneState

@@ -4,7 +4,8 @@ three of them."""
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from plainfall.clone.parts import Survey
 from plainfall.errors import PlainfallError
@@ -22,23 +23,20 @@ __all__ = [
 ]
 
 
-@dataclass(frozen=True)
-class RunStarted:
+class RunStarted(Struct, frozen=True):
     """The survey is done, the steps are known."""
 
     survey: Survey
     steps: tuple[Step, ...]
 
 
-@dataclass(frozen=True)
-class StepStarted:
+class StepStarted(Struct, frozen=True):
     """A step begins."""
 
     step: Step
 
 
-@dataclass(frozen=True)
-class StepProgress:
+class StepProgress(Struct, frozen=True):
     """How far a step is: ``done`` of ``total`` (0 if that is not known), counted in ``unit``."""
 
     step: Step
@@ -47,8 +45,7 @@ class StepProgress:
     unit: str
 
 
-@dataclass(frozen=True)
-class Making:
+class Making(Struct, frozen=True):
     """Something is about to be made in the clone: its kind ("folder", "file", "server", "line in") and its
     path. Sent before it is made, so that the journal records it whatever happens."""
 
@@ -56,8 +53,7 @@ class Making:
     path: str
 
 
-@dataclass(frozen=True)
-class StepFinished:
+class StepFinished(Struct, frozen=True):
     """A step has ended, after so many seconds; ``error`` is set if it failed."""
 
     step: Step
@@ -66,8 +62,7 @@ class StepFinished:
     error: PlainfallError | None = None
 
 
-@dataclass(frozen=True)
-class RunFinished:
+class RunFinished(Struct, frozen=True):
     """The run has ended: "done", "failed" or "open"; seconds in all."""
 
     outcome: str

@@ -6,8 +6,9 @@ from __future__ import annotations
 import re
 import secrets
 from collections.abc import Iterator
-from dataclasses import replace
 from pathlib import Path
+
+from msgspec.structs import replace
 
 from plainfall.clone.commands import Command
 from plainfall.clone.frameworks import ADMIN_ADDRESS

@@ -6,9 +6,10 @@ import os
 import time
 from collections import deque
 from collections.abc import Mapping
-from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
+
+from msgspec import Struct, field
 
 from plainfall.ecosystems import languages
 from plainfall.onboarding.stages.starting import running_of
@@ -23,8 +24,7 @@ _CIRCLE_SECONDS = 15.0
 _TEMPLATES = (".html", ".css")
 
 
-@dataclass(frozen=True)
-class Happening:
+class Happening(Struct, frozen=True):
     """An event of a part's server: ``kind`` is "line" (it wrote one), "restarted", "circle" (it is in a restart
     loop) or "ended"; the text for people."""
 
@@ -33,8 +33,7 @@ class Happening:
     text: str
 
 
-@dataclass
-class _Followed:
+class _Followed(Struct):
     record: Mapping[str, Any]
     offset: int = 0
     rest: bytes = b""

@@ -3,10 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass, field, replace
 from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
+
+from msgspec import Struct, field
+from msgspec.structs import replace
 
 from plainfall.clone.parts import PartFound
 from plainfall.data.applied import Applied, applied_in
@@ -32,8 +34,7 @@ _KINDS = {"postgres": "postgresql", "mysql": "mysql", "redis": "redis"}
 _TITLES = {"postgresql": "PostgreSQL", "mysql": "MySQL or MariaDB", "redis": "Redis"}
 
 
-@dataclass(frozen=True)
-class Change:
+class Change(Struct, frozen=True):
     """A table since the look before: rows then and now; None where the table was not there."""
 
     table: str
@@ -41,8 +42,7 @@ class Change:
     now: int | None
 
 
-@dataclass
-class DatabaseLook:
+class DatabaseLook(Struct):
     """One database: its tables and migrations, or its keys; ``problem`` says why it could not be looked into."""
 
     part: str
@@ -85,8 +85,7 @@ class DatabaseLook:
         }
 
 
-@dataclass(frozen=True)
-class Found:
+class Found(Struct, frozen=True):
     """A database of a part."""
 
     part: PartFound

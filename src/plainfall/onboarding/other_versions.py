@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
 from datetime import UTC, datetime, timedelta
+
+from msgspec.structs import replace
 
 from plainfall.errors import PlainfallError
 from plainfall.onboarding.stages import installing, serving

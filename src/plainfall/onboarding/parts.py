@@ -6,9 +6,10 @@ import os
 import threading
 import time
 from collections.abc import Sequence
-from dataclasses import replace
 from types import TracebackType
 from typing import TYPE_CHECKING, Any
+
+from msgspec.structs import replace
 
 from plainfall.errors import PlainfallError, disk_full_explained
 from plainfall.onboarding.events import Event, Listener, StepFinished, StepProgress, StepStarted

@@ -4,21 +4,21 @@ the reaction to an edit, a picture."""
 from __future__ import annotations
 
 import re
-import secrets
 import shutil
 import time
-from collections.abc import Sequence
-from dataclasses import dataclass, field
+from collections.abc import Mapping, Sequence
 from pathlib import Path
 from typing import Any
 
-from plainfall.data.letters import letters_in
+from msgspec import Struct, field
+
 from plainfall.ecosystems.frameworks import reload_channels
 from plainfall.errors import NothingToOnboard, ServerFailed, UsageProblem
 from plainfall.evidence import Evidence
+from plainfall.onboarding.accounts import Accounts
 from plainfall.onboarding.clone_root import CloneFolder
 from plainfall.onboarding.inside import work_inside
-from plainfall.onboarding.services import mail_folders
+from plainfall.onboarding.routes import listed_routes
 from plainfall.onboarding.stages.first_page import best_page
 from plainfall.onboarding.stages.starting import running_of
 from plainfall.onboarding.state import CloneState
@@ -26,7 +26,6 @@ from plainfall.onboarding.work import Work
 from plainfall.reading import without_colours
 from plainfall.server.browser import BrowserLook, browser_here, look_in_browser
 from plainfall.server.channels import find_channel, open_channel
-from plainfall.server.confirming import confirm, confirming_link
 from plainfall.server.endpoints import Endpoint, ask_endpoints
 from plainfall.server.page import ENDS
 from plainfall.server.picture import take_picture
@@ -34,7 +33,8 @@ from plainfall.server.probe import Probe, probe_page
 from plainfall.server.process import belonging
 from plainfall.server.reload_channel import Channel
 from plainfall.server.reloading import Reloaded, touch_and_watch
-from plainfall.server.signing import Account, SignedIn, register, sign_in
+from plainfall.server.setting_up import Installed
+from plainfall.server.signing import SignedIn
 from plainfall.server.visitor import Visitor
 from plainfall.surroundings import Surroundings
 
@@ -42,16 +42,15 @@ __all__ = ["PageReport", "ProbeWishes", "ServerLook", "is_broken", "probe_server
 
 _FOLLOWED = 30  # links of a page that are followed
 _REFUSED = (401, 403, 405)  # statuses of a page that is only not meant for a guest
-_LETTER = 6.0  # seconds in which a letter of confirmation comes
 _LOGGED = 0.06  # seconds in which a server writes its line after the answer is sent
 
 
-@dataclass(frozen=True)
-class ProbeWishes:
+class ProbeWishes(Struct, frozen=True):
     """What to probe besides the page: paths to ask for (instead of it), the status and the words that are expected
     there, whether to sign in, to register, to touch a source file (``reload``: its path, "" for one that is
     chosen), the file that a picture is written to, whether to follow the first page's links, and which browser to
-    open the page in ("" for one that is here, "none" for none)."""
+    open the page in ("" for one that is here, "none" for none); ``set_up`` are values, by the names of fields, with
+    which the program's own installer is filled (None: it is not)."""
 
     part: str | None = None
     paths: tuple[str, ...] = ()
@@ -63,18 +62,17 @@ class ProbeWishes:
     picture: Path | None = None
     follow: bool = False
     browser: str = ""
+    set_up: Mapping[str, str] | None = None
 
 
-@dataclass(frozen=True)
-class PageReport:
+class PageReport(Struct, frozen=True):
     """One page, and what the server logged for it."""
 
     probe: Probe
     logged: tuple[str, ...] = ()
 
 
-@dataclass
-class ServerLook:
+class ServerLook(Struct):
     """A recorded server now: ``pages`` is empty if its processes are gone. The rest as it was asked for;
     ``notes`` say what could not be looked at."""
 
@@ -91,6 +89,7 @@ class ServerLook:
     reloaded: Reloaded | None = None
     picture: str = ""
     browser: BrowserLook | None = None
+    installed: Installed | None = None
     notes: list[str] = field(default_factory=list)
 
     @property
@@ -106,6 +105,7 @@ class ServerLook:
             good
             and not any(is_broken(one) for one in self.followed)
             and all(one.state == "in" for one in self.signed)
+            and (self.installed is None or self.installed.state == "done")
             and (self.reloaded is None or self.reloaded.noticed is not None)
             and (self.browser is None or not self.browser.problem)
         )
@@ -134,6 +134,7 @@ class ServerLook:
             "reload": self.reloaded.as_json() if self.reloaded else None,
             "picture": self.picture or None,
             "browser": self.browser.as_json() if self.browser else None,
+            "installer": self.installed.as_json() if self.installed else None,
             "notes": self.notes,
         }
 
@@ -205,11 +206,20 @@ class _Looking:
         self._channel(first)
         if not wishes.paths:
             routes = [path for path in self._work.part.pages if path != "/"]
+            routes += listed_routes(self._work)
             self._look.endpoints = ask_endpoints(self._base, routes, self._visitor)
+        accounts = Accounts(self._state, self._part, self._base, self._work.part.pages, self._look.notes)
+        if wishes.set_up is not None:
+            title = self._clone.name.replace("-", " ").replace("_", " ")
+            self._look.installed = accounts.fill_installer(title, wishes.set_up)
+            if self._look.installed.state == "done":
+                self._record["probe"] = best_page(self._base, ("/",))[0].as_json()
+                self._state.keep_server(self._part, self._record)
         if wishes.register:
-            self._register()
+            self._look.signed += accounts.register()
         if wishes.sign_in:
-            self._sign_in()
+            linked = ["/" + one.url.split("/", 3)[3] for one in self._look.followed]
+            self._look.signed += accounts.sign_in(linked)
         if wishes.picture is not None:
             self._picture(first.url, wishes.picture)
         if wishes.reload is not None:
@@ -282,73 +292,6 @@ class _Looking:
             self._look.channel = channel, listening is not None
             if listening is not None:
                 listening.close()
-
-    def _register(self) -> None:
-        """An ordinary account, stored next to the administrator's; one that was made before is not made
-        again."""
-        key = f"{self._part or '.'} member"
-        known = self._state.accounts()
-        if key in known:
-            self._look.notes.append("an ordinary account was made before")
-            return
-        name = f"volunteer{secrets.randbelow(9000) + 1000}"
-        account = Account(name, f"{name}@rain.example", f"Rain-{secrets.token_urlsafe(9)}")
-        row = {"name": account.name, "email": account.email, "password": account.password, "page": ""}
-        # On disk before the account is made: a password that nobody knows would be worse than none.
-        self._state.keep_accounts({**known, key: row})
-        began = time.time()
-        result = register(Visitor(), self._base, account)
-        self._look.signed.append(result)
-        if result.state != "in":
-            self._state.keep_accounts(known)
-            return
-        self._confirm(account, began)
-
-    def _confirm(self, account: Account, began: float) -> None:
-        """The confirmation that came by mail to the stand-in: its link is followed, and the account signs in."""
-        folders = mail_folders(self._state)
-        if not folders:
-            return
-        until = time.monotonic() + _LETTER
-        letter = None
-        while letter is None and time.monotonic() < until:
-            letter = next(
-                (
-                    one
-                    for one in letters_in(folders, 20)
-                    if account.email in one.readers and one.when.timestamp() >= began - 1
-                ),
-                None,
-            )
-            time.sleep(0.1 if letter is None else 0)
-        if letter is None:
-            self._look.notes.append(f"no letter came for the account within {_LETTER:.0f} s")
-            return
-        link = confirming_link(self._base, letter.links)
-        if not link:
-            self._look.notes.append(f"a letter came, {letter.subject!r}, with no link that confirms")
-            return
-        visitor = Visitor()
-        status, landed = confirm(visitor, link)
-        self._look.notes.append(
-            f"a letter came, {letter.subject!r}; its link was followed: {status or 'no answer'} at {landed}"
-        )
-        if 0 < status < 400:
-            self._look.signed.append(sign_in(Visitor(), self._base, account, self._work.part.pages))
-
-    def _sign_in(self) -> None:
-        """With the ordinary account, if there is one; and with the administrator's."""
-        known = self._state.accounts()
-        rows = [known[key] for key in (f"{self._part or '.'} member", self._part or ".") if key in known]
-        if not rows:
-            self._look.notes.append("no account is known: --register makes one where there is a form for it")
-        for row in rows:
-            account = Account(
-                row["name"], row.get("email") or row["name"], row["password"], row.get("page", "")
-            )
-            linked = ["/" + one.url.split("/", 3)[3] for one in self._look.followed]
-            pages = tuple(dict.fromkeys([*self._work.part.pages, *linked]))
-            self._look.signed.append(sign_in(Visitor(), self._base, account, pages))
 
     def _picture(self, url: str, file: Path) -> None:
         browser = browser_here(self._surroundings.variables.get("PATH", ""))

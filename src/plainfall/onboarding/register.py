@@ -10,9 +10,10 @@ from __future__ import annotations
 import time
 from collections.abc import Collection, Iterator, Mapping
 from contextlib import contextmanager
-from dataclasses import asdict, dataclass
 from pathlib import Path
 from typing import Any
+
+from msgspec import Struct, to_builtins
 
 from plainfall.errors import PlainfallError
 from plainfall.evidence import Evidence
@@ -27,8 +28,7 @@ _VERSION = 1
 _RESERVED = 90.0  # seconds for which a port that was given counts as taken though nothing listens there yet
 
 
-@dataclass(frozen=True)
-class Registered:
+class Registered(Struct, frozen=True):
     """A part of a clone: its port, the one that it is meant to have, when the port was given (seconds since
     1970), the address, and the server as it was started (None if it was stopped)."""
 
@@ -125,7 +125,7 @@ class Register:
         with locked(self._file.with_suffix(".lock")):
             rows = self._read()
             yield rows
-            document = {"version": _VERSION, "rows": [asdict(row) for row in rows.values()]}
+            document = {"version": _VERSION, "rows": [to_builtins(row) for row in rows.values()]}
             write_json(self._file, document, mode=0o600)
 
 

@@ -4,9 +4,11 @@ from __future__ import annotations
 
 import time
 from collections.abc import Collection, Sequence
-from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import Any
+
+from msgspec import Struct, field
+from msgspec.structs import replace
 
 from plainfall.clone.parts import Contradiction, Survey
 from plainfall.errors import PlainfallError, ValueNeeded
@@ -34,8 +36,7 @@ from plainfall.workers import end_workers, worker_pool
 __all__ = ["Outcome", "onboard"]
 
 
-@dataclass
-class Outcome:
+class Outcome(Struct):
     """The record of a run. ``outcome`` is "done", "failed" or "open"; ``steps`` holds each step with its
     result and seconds, in order; ``servers`` the servers that are up, by part; ``contradictions`` those of
     the survey and of the settings; ``works`` what each part's steps left behind, by part; ``processes`` what

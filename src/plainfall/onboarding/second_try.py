@@ -6,8 +6,9 @@ from __future__ import annotations
 import os
 import re
 from collections.abc import Sequence
-from dataclasses import replace
 from pathlib import Path
+
+from msgspec.structs import replace
 
 from plainfall.clone.parts import Addition
 from plainfall.errors import CommandFailed, DependencyProblem, PathRefused, PlainfallError, ServerFailed

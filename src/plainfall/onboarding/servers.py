@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 from pathlib import Path
+
+from msgspec import Struct
 
 from plainfall.errors import NothingToOnboard
 from plainfall.onboarding.clone_root import CloneFolder
@@ -19,8 +20,7 @@ from plainfall.server.process import Running, stop
 __all__ = ["Stopped", "end_processes", "stop_everywhere", "stop_servers"]
 
 
-@dataclass(frozen=True)
-class Stopped:
+class Stopped(Struct, frozen=True):
     """A server that was ended: the ids of its processes (none if they were gone), whether its port is free now
     (another program may have taken it); ``command`` is the line of a command that a run before did not see to its
     end, "" for a server. ``followed`` tells that nothing that it started can have been missed. ``process`` is the

@@ -6,9 +6,10 @@ import hashlib
 import os
 import re
 from collections.abc import Callable, Iterable, Mapping, Sequence
-from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
+
+from msgspec import Struct
 
 from plainfall.diagnosis.system_packages import install_words
 from plainfall.errors import ServiceFailed
@@ -40,8 +41,7 @@ SERVICE_ROW = "/service "  # what names of rows begin with
 _TRIES = 100
 
 
-@dataclass(frozen=True)
-class Brought:
+class Brought(Struct, frozen=True):
     """What came of one need: ``state`` is "done", "kept", "used" (a server that was there), or "lacking" (no
     program of it is here); ``text`` says it to people; ``identity`` tells its data from that of any other server,
     "" for what keeps no rows."""

@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass, field
 from enum import Enum
 from typing import Any
+
+from msgspec import Struct, field
 
 from plainfall.evidence import Evidence
 
@@ -42,8 +43,7 @@ class State(Enum):
     LEFT_OUT = "left out"
 
 
-@dataclass(frozen=True)
-class StepResult:
+class StepResult(Struct, frozen=True):
     """What came of a step: its state, what was done in a few words, why, the places it stands on, remarks for
     people, ``detail`` for programs (JSON values, never a secret), and ``notes``: remarks that only explain, and
     that nobody has to read."""
@@ -57,8 +57,7 @@ class StepResult:
     notes: tuple[str, ...] = ()
 
 
-@dataclass(frozen=True)
-class Step:
+class Step(Struct, frozen=True):
     """One thing to do for one part; ``title`` and ``why`` are what a preview shows. ``carry_out`` gets the part's
     ``Work``."""
 

@@ -4,10 +4,11 @@ from __future__ import annotations
 
 import os
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass, field
 from functools import cached_property
 from pathlib import Path
 from typing import Any
+
+from msgspec import Struct, field
 
 from plainfall.clone.parts import Contradiction, PartFound
 from plainfall.clone.walk import Tree
@@ -42,8 +43,7 @@ DEVELOPMENT = "development mode"  # the record of a settings module of ours: its
 IMPORT_FOLDER = "import folder"  # the record of folders beside the part that its modules are found in
 
 
-@dataclass(frozen=True)
-class Wishes:
+class Wishes(Struct, frozen=True):
     """What the person asked for beyond the job itself. ``wait`` is in seconds; ``skip`` names stages that are left
     out, now and in later runs ("none" forgets them); ``fetch_services`` allows server programs from registries,
     now and in later runs."""
@@ -61,8 +61,7 @@ class Wishes:
     install: InstallWishes = field(default_factory=InstallWishes)
 
 
-@dataclass
-class Work:
+class Work(Struct, dict=True):
     """One part under way. Each stage adds what the later ones need: ``lacking`` says which servers could not be
     brought up, ``servers_used`` tells the databases of those that answer (None: not looked at),
     ``server_databases`` names those of private servers (the server, the database), ``as_of_tried`` is the day

@@ -15,8 +15,10 @@ import time
 import zlib
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
-from dataclasses import dataclass, field, replace
 from typing import TYPE_CHECKING, Any
+
+from msgspec import Struct, field
+from msgspec.structs import replace
 
 from plainfall.errors import RegistryProblem
 
@@ -38,8 +40,7 @@ _PIECE = 1 << 16
 _TICK = 0.25  # seconds between two looks of the watchdog
 
 
-@dataclass(frozen=True)
-class Limits:
+class Limits(Struct, frozen=True):
     """Bytes are counted after inflating. ``page`` is for documents, ``archive`` for what goes to the disk,
     ``in_memory`` for archives that are taken into memory; ``seconds`` is the time for a document in all,
     ``stall`` the time in which ``stall_bytes`` of an archive must come (and the head of any answer);
@@ -63,8 +64,7 @@ def limits_for(timeout: float) -> Limits:
     return replace(LIMITS, stall=4 * timeout, seconds=12 * timeout)
 
 
-@dataclass(eq=False)
-class _Watch:
+class _Watch(Struct, eq=False):
     sock: socket.socket | None
     seconds: float
     deadline: float
@@ -75,8 +75,7 @@ class _Watch:
         self.deadline = time.monotonic() + self.seconds
 
 
-@dataclass
-class _Watchdog:
+class _Watchdog(Struct):
     lock: threading.Lock = field(default_factory=threading.Lock)
     watches: set[_Watch] = field(default_factory=set)
     runs: bool = False

@@ -25,9 +25,10 @@ import tempfile
 import time
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
-from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
+
+from msgspec import Struct, field
 
 from plainfall.errors import ArchiveRefused, disk_full_explained
 from plainfall.packages.digests import is_key
@@ -47,8 +48,7 @@ _PARTIAL_FOR = 7 * 86_400.0  # seconds for which a download that broke off is ke
 Describe = Callable[[Path, list[Unpacked]], dict[str, Any]]
 
 
-@dataclass(frozen=True)
-class CachedTree:
+class CachedTree(Struct, frozen=True):
     """An unpacked package: its SHA-256, the folder of its files, the files, and the ecosystem's facts."""
 
     sha256: str

@@ -9,8 +9,11 @@ from __future__ import annotations
 import os
 import re
 import subprocess
-from collections.abc import Mapping, Sequence
+import tempfile
+from collections.abc import Iterator, Mapping, Sequence
 from pathlib import Path
+
+from msgspec import Struct
 
 from plainfall.errors import DependencyProblem
 from plainfall.evidence import Evidence
@@ -18,11 +21,23 @@ from plainfall.patterns import regex
 from plainfall.processes import Finished, run
 from plainfall.surroundings import passed_on
 
-__all__ = ["COMMIT", "apply_patch", "check_out", "references_of"]
+__all__ = ["COMMIT", "Revision", "apply_patch", "check_out", "file_in_history", "references_of"]
 
 COMMIT = regex(r"[0-9a-f]{40}")
 _TRANSPORTS = "https:ssh:file:http:git"
 _LONGEST = 900.0  # seconds that one call of git may take
+_MOST_REVISIONS = 2_000
+_LARGEST_FILE = 1 << 20  # bytes of a file that is read out of a repository's history
+
+
+class Revision(Struct, frozen=True):
+    """A branch or tag of a repository: its short name, which of both it is, its commit, and the text of the file
+    that was asked for."""
+
+    name: str
+    is_tag: bool
+    commit: str
+    text: str
 
 
 def check_out(
@@ -80,6 +95,36 @@ def references_of(addresses: Sequence[str], variables: Mapping[str, str]) -> dic
         lines=tuple(lines),
         remedy="Check the address, and whether you may read that repository.",
     )
+
+
+def file_in_history(
+    address: str, path: str, variables: Mapping[str, str], place: Evidence | None = None
+) -> Iterator[Revision]:
+    """What a file says at each branch and tag of a repository that has it. Raises DependencyProblem, with what git
+    said, where the repository cannot be fetched."""
+    _check_words(address, place=place)
+    environment = _environment(variables)
+    with tempfile.TemporaryDirectory(prefix="plainfall-history-") as name:
+        folder = str(Path(name, "bare"))
+        done = _git(["clone", "--quiet", "--bare", "--", address, folder], environment)
+        if done.status:
+            raise DependencyProblem(
+                f"{address} cannot be fetched",
+                place=place,
+                lines=tuple(done.errors.strip().splitlines()[-4:]),
+                remedy="Check the address, and whether you may read that repository.",
+            )
+        form = "--format=%(refname)%09%(objectname)%09%(*objectname)"
+        listed = _git(["-C", folder, "for-each-ref", form, "refs/heads", "refs/tags"], environment)
+        for line in listed.output.splitlines()[:_MOST_REVISIONS]:
+            reference, own, of_tag = line.split("\t")
+            kind, _, short = reference.removeprefix("refs/").partition("/")
+            commit = of_tag or own
+            size = _git(["-C", folder, "cat-file", "-s", f"{commit}:{path}"], environment)
+            if size.status or int(size.output) > _LARGEST_FILE:
+                continue
+            text = _git(["-C", folder, "cat-file", "blob", f"{commit}:{path}"], environment).output
+            yield Revision(short, kind == "tags", commit, text)
 
 
 def apply_patch(patch: Path, folder: Path, variables: Mapping[str, str]) -> None:

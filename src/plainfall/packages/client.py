@@ -10,11 +10,12 @@ import os
 import stat
 import threading
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass, field
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 from urllib.parse import unquote, urljoin, urlsplit
 from urllib.request import proxy_bypass_environment  # type: ignore[attr-defined]
+
+from msgspec import Struct, field
 
 from plainfall.errors import HashMismatch, RegistryProblem, disk_full_explained
 from plainfall.packages.answers import (
@@ -37,8 +38,7 @@ _RETRIED = (429, 500, 502, 503, 504)
 _DRAINED = 1 << 16  # bytes of an answer without use that are read, so that its connection can be used again
 
 
-@dataclass(frozen=True)
-class Connection:
+class Connection(Struct, frozen=True):
     """How registries are reached: values of the user's own configuration, seconds for timeouts.
 
     ``logins`` maps the beginning of an address without its scheme (``//host/path/``) to the value of the
@@ -57,8 +57,7 @@ class Connection:
     limits: Limits = LIMITS
 
 
-@dataclass(frozen=True)
-class Page:
+class Page(Struct, frozen=True):
     """An answer: the address after redirects, the media type without parameters, and the body; for a range the size
     of the complete file in bytes."""
 

@@ -9,7 +9,8 @@ chose both the variable and the host.
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from plainfall.evidence import Evidence
 from plainfall.patterns import regex
@@ -20,8 +21,7 @@ VARIABLE = regex(r"\$\{([A-Za-z_][A-Za-z0-9_]*)\??\}")
 _ADDRESS = regex(r"(?:\b\w[\w+.-]{0,30}:)?//(?:[^\s/@]*@)?([^\s/:@?#]+)")
 
 
-@dataclass(frozen=True)
-class Withheld:
+class Withheld(Struct, frozen=True):
     """A line of the clone that wants something of the person for a host: ``names`` are the variables (none: it
     carries a login of its own)."""
 

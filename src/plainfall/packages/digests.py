@@ -9,7 +9,8 @@ from __future__ import annotations
 import base64
 import binascii
 import hashlib
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from plainfall.patterns import regex
 
@@ -25,8 +26,7 @@ def is_key(text: str) -> bool:
     return _KEY.fullmatch(text) is not None
 
 
-@dataclass(frozen=True, order=True)
-class Digest:
+class Digest(Struct, frozen=True, order=True):
     """An algorithm of ``ALGORITHMS`` and a digest of its length in lower-case hex. Raises ValueError for
     anything else."""
 

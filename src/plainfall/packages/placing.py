@@ -12,8 +12,9 @@ import re
 import shutil
 import stat
 from collections.abc import Iterable
-from dataclasses import dataclass
 from pathlib import Path
+
+from msgspec import Struct
 
 from plainfall.errors import PathRefused
 from plainfall.evidence import Evidence
@@ -30,8 +31,7 @@ _WRITTEN_TO = regex(
 )
 
 
-@dataclass(frozen=True, slots=True)
-class Placement:
+class Placement(Struct, frozen=True):
     """One file to place: where it comes from and where it goes (absolute paths)."""
 
     source: str

@@ -13,8 +13,9 @@ import stat
 import struct
 import zipfile
 import zlib
-from dataclasses import dataclass
 from pathlib import Path
+
+from msgspec import Struct
 
 from plainfall.errors import ArchiveRefused
 from plainfall.packages.paths import check_amount, check_no_clashes, is_of_archive, member_path
@@ -35,8 +36,7 @@ _DAMAGED = (
 _LOCAL_HEADER = struct.Struct("<4s5H3I2H")
 
 
-@dataclass(frozen=True, slots=True)
-class Unpacked:
+class Unpacked(Struct, frozen=True):
     """One file that was written: path below the folder, mode bits, size in bytes, mtime in nanoseconds."""
 
     path: str

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from enum import IntEnum
+
+from msgspec import Struct
 
 from plainfall.evidence import Evidence
 
@@ -19,8 +20,7 @@ class Strength(IntEnum):
     PIN = 4
 
 
-@dataclass(frozen=True, slots=True)
-class VersionAsk:
+class VersionAsk(Struct, frozen=True):
     """One place that asks for a version.
 
     ``text`` is the text of the line; ``specifier`` the same in the ecosystem's range grammar; ``source``

@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass, field
 from pathlib import Path
+
+from msgspec import Struct, field
 
 from plainfall.errors import NoFittingRuntime
 from plainfall.runtimes.asks import Strength, VersionAsk
@@ -14,8 +15,7 @@ from plainfall.tracing import trace
 __all__ = ["Choice", "Grammar", "Rejected", "choose", "disagree", "named_choice"]
 
 
-@dataclass(frozen=True)
-class Grammar:
+class Grammar(Struct, frozen=True):
     """What the choice must know of an ecosystem's versions.
 
     ``admits(specifier, version)``; ``relaxed(specifier)`` is the specifier of the same release line, for
@@ -31,8 +31,7 @@ class Grammar:
     probes: Callable[[str], list[str]]
 
 
-@dataclass(frozen=True)
-class Rejected:
+class Rejected(Struct, frozen=True):
     """An interpreter that was not taken, and the reason in a few words."""
 
     path: str
@@ -40,8 +39,7 @@ class Rejected:
     reason: str
 
 
-@dataclass(frozen=True)
-class Choice:
+class Choice(Struct, frozen=True):
     """The interpreter that was taken, the rejected ones, and remarks (a pin that was met only nearly)."""
 
     taken: Interpreter

@@ -4,9 +4,10 @@ from __future__ import annotations
 
 import os
 from collections.abc import Callable, Iterator, Mapping
-from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
+
+from msgspec import Struct
 
 from plainfall.packages.remembered import Remembered
 from plainfall.surroundings import Surroundings
@@ -32,8 +33,7 @@ _PER_MACHINE = ("usr/local/bin", "usr/bin", "opt/*/bin", "usr/local/opt/*/bin", 
 _FRAMEWORKS = "Library/Frameworks/*.framework/Versions/*/bin"
 
 
-@dataclass(frozen=True)
-class Interpreter:
+class Interpreter(Struct, frozen=True):
     """One interpreter: where it was found, the file it really is, its version, and its facts (a mapping
     that the ecosystem defines)."""
 
@@ -48,8 +48,7 @@ class Interpreter:
         return identity_of(self.file)
 
 
-@dataclass(frozen=True)
-class BrokenInterpreter:
+class BrokenInterpreter(Struct, frozen=True):
     """A file that looks like an interpreter and does not work, with the reason."""
 
     path: Path

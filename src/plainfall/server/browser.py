@@ -8,9 +8,10 @@ import tempfile
 import time
 from collections.abc import Iterator, Mapping
 from contextlib import contextmanager
-from dataclasses import dataclass, field
 from typing import Any
 from urllib.parse import urlsplit
+
+from msgspec import Struct, field
 
 from plainfall.errors import BadInput, ServerFailed
 from plainfall.server.devtools import Talk, driven
@@ -50,8 +51,7 @@ _BLANK = """(() => !document.body || (!document.body.innerText.trim() &&
   !document.querySelector('img, svg, canvas, video, iframe, object, input, button')))()"""
 
 
-@dataclass(frozen=True)
-class FailedRequest:
+class FailedRequest(Struct, frozen=True):
     """A request of the page that failed: its address, status (0 for no answer), what it was for, and why."""
 
     url: str
@@ -60,8 +60,7 @@ class FailedRequest:
     why: str
 
 
-@dataclass(frozen=True)
-class BrowserLook:
+class BrowserLook(Struct, frozen=True):
     """A page in a browser: which browser, the title in the end, seconds until it came to rest, how many requests it
     made, what its console and its scripts reported as errors, requests that failed, the text that a dev server has
     put over it (an error), and whether nothing is to be seen. ``problem`` says why it is not good, empty if it
@@ -144,8 +143,7 @@ def look_in_browser(browser: str, url: str, variables: Mapping[str, str]) -> Bro
         ) from error
 
 
-@dataclass
-class _Looking:
+class _Looking(Struct):
     """One look at a page."""
 
     talk: Talk

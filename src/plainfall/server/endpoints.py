@@ -6,9 +6,10 @@ from __future__ import annotations
 import http.client
 import re
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass
 from typing import Any
 from urllib.parse import urljoin
+
+from msgspec import Struct
 
 from plainfall.errors import BadInput
 from plainfall.reading import foreign_json
@@ -28,8 +29,7 @@ _DOCUMENTS = (
 _MOST = 20
 
 
-@dataclass(frozen=True)
-class Endpoint:
+class Endpoint(Struct, frozen=True):
     """A path that was asked: its status (0 for no answer), the media type, bytes, seconds; ``source`` says
     where the path is from. One that wants signing in (401, 403) is not broken."""
 

@@ -4,9 +4,10 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator, Mapping
-from dataclasses import dataclass, field
 from typing import TYPE_CHECKING
 from urllib.parse import urljoin, urlsplit
+
+from msgspec import Struct, field
 
 from plainfall.patterns import regex
 
@@ -23,8 +24,7 @@ _WANTED = {"script": "script[src]", "style": "link[rel~=stylesheet]", "image": "
 _LOADED_LINKS = {"stylesheet", "icon", "manifest"}
 
 
-@dataclass(frozen=True)
-class Field:
+class Field(Struct, frozen=True):
     """A field of a form: name, type ("text" if the page gives none) and value; ``required`` as the page says."""
 
     name: str
@@ -33,8 +33,7 @@ class Field:
     required: bool = False
 
 
-@dataclass(frozen=True)
-class Form:
+class Form(Struct, frozen=True):
     """A form: where it is sent (an absolute address), how, and its fields in order."""
 
     action: str
@@ -47,8 +46,7 @@ class Form:
         return sum(field.kind == "password" for field in self.fields)
 
 
-@dataclass(frozen=True)
-class Page:
+class Page(Struct, frozen=True):
     """Title (None if there is none), headings, the addresses of what it loads and links to (of its own
     origin, each once, in order), forms, and the text that is seen; what each loaded thing is wanted for ("script",
     "style", "image"), which of them are module scripts, and the texts of module scripts in the page itself."""

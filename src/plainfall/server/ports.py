@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import socket
 from collections.abc import Iterable
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from plainfall.patterns import regex
 
@@ -19,8 +20,7 @@ _IN_COMMAND = (
 )
 
 
-@dataclass(frozen=True)
-class Holder:
+class Holder(Struct, frozen=True):
     """A process that listens on a port: its id (None if it belongs to another user), name, command and folder
     ("" where that is not told)."""
 

@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 import http.client
-from dataclasses import dataclass
 from typing import Any
+
+from msgspec import Struct
 
 from plainfall.server.judging import Asset, judge, notes_of
 from plainfall.server.page import Page, read_page
@@ -13,8 +14,7 @@ from plainfall.server.visitor import Answer, Visitor
 __all__ = ["Probe", "probe_page"]
 
 
-@dataclass(frozen=True)
-class Probe:
+class Probe(Struct, frozen=True):
     """What a page answered: its address in the end, status, title and headings, seconds to the first byte and
     in all, size in bytes, the assets (address, status, media type; status 0 for no answer). ``problem`` says
     why it is not good, empty if it is; ``notes`` what else is to be known; ``links`` are addresses of its own

@@ -10,9 +10,11 @@ import subprocess
 import sys
 import time
 from collections.abc import Mapping
-from dataclasses import asdict, dataclass, replace
 from pathlib import Path
 from typing import Any
+
+from msgspec import Struct
+from msgspec.structs import asdict, replace
 
 from plainfall import processes
 from plainfall.errors import ServerFailed
@@ -41,8 +43,7 @@ _LOOKS = 4  # empty looks in a row after which a server counts as ended
 _PATIENCE = 5.0  # seconds between asking a process to end and forcing it
 
 
-@dataclass(frozen=True)
-class Running:
+class Running(Struct, frozen=True):
     """A server that was started: the leader's process id and start time (seconds since 1970, as the system
     states it), the mark, the command line, the log, the port it was given; and, once it has answered, the ids
     and start times of its other processes, since one may leave the session and shed the mark; and its control

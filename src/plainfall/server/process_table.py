@@ -5,13 +5,13 @@ from __future__ import annotations
 import os
 import sys
 from collections.abc import Callable, Iterator
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 __all__ = ["Entry", "processes"]
 
 
-@dataclass(frozen=True)
-class Entry:
+class Entry(Struct, frozen=True):
     """A process: its id, its parent's id, the id of its session, whether it has ended
     and only its status is left, and whether its environment holds a setting NAME=VALUE (never for a process of
     another user)."""

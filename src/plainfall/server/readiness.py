@@ -16,10 +16,10 @@ import subprocess
 import time
 from collections import deque
 from collections.abc import Callable, Iterable
-from dataclasses import dataclass
 from pathlib import Path
 
 import psutil
+from msgspec import Struct
 
 from plainfall.patterns import regex
 from plainfall.reading import without_colours
@@ -57,8 +57,7 @@ _PROMPT = regex(r"^[^\n]{0,80}(?:>>>|[\w\])] ?>|❯|➜)[ \t]*$")
 _TALKS_AFTER = 6.0  # seconds without any port
 
 
-@dataclass(frozen=True)
-class Ready:
+class Ready(Struct, frozen=True):
     """How the wait ended: ``state`` is "answers", "ended" (with the exit status), "asks" (a question, in
     ``question``), "talks" (it waits for commands on the terminal), "circles" or "silent"; the scheme, port and
     host that answered; seconds waited; the address on which it listens beyond this machine, if it does ("" if

@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 __all__ = ["Channel", "ChannelFinder"]
 
 
-@dataclass(frozen=True)
-class Channel:
+class Channel(Struct, frozen=True):
     """Where a page would listen for changes: path, protocol ("" for none), and whose it is."""
 
     path: str

@@ -6,9 +6,10 @@ import http.client
 import os
 import re
 import time
-from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
+
+from msgspec import Struct
 
 from plainfall.patterns import regex
 from plainfall.reading import without_colours
@@ -23,8 +24,7 @@ _TELLS = regex(r"reload|restart|detect|chang|compil|updat|rebuil|hmr|watch", re.
 _PAUSE = 0.02
 
 
-@dataclass(frozen=True)
-class Reloaded:
+class Reloaded(Struct, frozen=True):
     """The file that was touched; seconds until notice was taken (None: none was), how it showed ("log",
     "processes" or "channel", with the words), and seconds until the server answered again."""
 

@@ -6,15 +6,16 @@ from __future__ import annotations
 import http.client
 import re
 from collections.abc import Iterable, Sequence
-from dataclasses import dataclass
 from typing import Any
 from urllib.parse import urljoin, urlsplit
+
+from msgspec import Struct
 
 from plainfall.patterns import regex
 from plainfall.server.page import ENDS, Form, Page, read_page
 from plainfall.server.visitor import Answer, Visitor
 
-__all__ = ["Account", "Seen", "SignedIn", "register", "sign_in"]
+__all__ = ["SIGN_IN_LINK", "Account", "Seen", "SignedIn", "complaint_of", "register", "sign_in"]
 
 _SIGN_IN = (
     "/login",
@@ -38,9 +39,10 @@ _REGISTER = (
     "/users/sign_up",
     "/auth/register",
 )
-_SIGN_IN_LINK = regex(r"log-?in|sign-?in|/auth", re.IGNORECASE)
+SIGN_IN_LINK = regex(r"log-?in|sign-?in|/auth", re.IGNORECASE)
 _REGISTER_LINK = regex(r"regist|sign-?up|join|create-?account", re.IGNORECASE)
 _IDENTITY = regex(r"user|login|e-?mail|name|identif|account", re.IGNORECASE)
+_MAIL = regex(r"e-?mail", re.IGNORECASE)
 _COMPLAINT = regex(
     r"\b(?:incorrect|invalid|wrong|(?:enter|provide|give) (?:a|the) (?:correct|valid)|not correct"
     r"|(?:do|does)(?:n't| not) match|failed|forbidden|denied|required|already|unknown"
@@ -50,8 +52,7 @@ _COMPLAINT = regex(
 _MOST = 10
 
 
-@dataclass(frozen=True)
-class Account:
+class Account(Struct, frozen=True):
     """Whom to sign in as; ``page`` is where the account is meant for ("" for anywhere)."""
 
     name: str
@@ -60,8 +61,7 @@ class Account:
     page: str = ""
 
 
-@dataclass(frozen=True)
-class Seen:
+class Seen(Struct, frozen=True):
     """A page as a guest and as the account saw it: statuses, and whether each was shown the page itself (and
     not a form to sign in)."""
 
@@ -71,8 +71,7 @@ class Seen:
     opened: bool
 
 
-@dataclass(frozen=True)
-class SignedIn:
+class SignedIn(Struct, frozen=True):
     """The outcome of signing in: ``state`` is "in", "refused" (with the page's message) or "no form"; the form's
     page and where it led, with its title; the pages that differ for a guest."""
 
@@ -102,7 +101,7 @@ def sign_in(visitor: Visitor, base: str, account: Account, pages: Sequence[str])
     """Signs in at the first form found: at the account's page, at links of the home page, at usual places.
     The visitor has the session afterwards. ``pages`` are paths to be compared besides those that are
     linked."""
-    places = [place for place in (account.page, *_linked(base, _SIGN_IN_LINK), *_SIGN_IN) if place]
+    places = [place for place in (account.page, *_linked(base, SIGN_IN_LINK), *_SIGN_IN) if place]
     result = _form(visitor, base, places, lambda form: form.passwords == 1)
     if result is None:
         return SignedIn("no form")
@@ -115,7 +114,7 @@ def sign_in(visitor: Visitor, base: str, account: Account, pages: Sequence[str])
     page = _page(answer)
     landed = urlsplit(answer.url).path or "/"
     if answer.status >= 400 or (page is not None and any(one.passwords == 1 for one in page.forms)):
-        return SignedIn("refused", page_url, landed, page.title if page else None, _complaint(answer, page))
+        return SignedIn("refused", page_url, landed, page.title if page else None, complaint_of(answer, page))
     linked = [urlsplit(link).path for link in (page.links if page else ()) if not ENDS.search(link)]
     paths = dict.fromkeys(path for path in (account.page, *pages, landed, *linked) if path)
     seen = tuple(_compared(guest, visitor, base, path) for path in list(paths)[:_MOST])
@@ -136,7 +135,7 @@ def register(visitor: Visitor, base: str, account: Account) -> SignedIn:
     page = _page(answer)
     again = page is not None and urlsplit(answer.url).path == urlsplit(page_url).path
     if answer.status >= 400 or (again and page is not None and any(_registers(one) for one in page.forms)):
-        return SignedIn("refused", page_url, message=_complaint(answer, page))
+        return SignedIn("refused", page_url, message=complaint_of(answer, page))
     return SignedIn("in", page_url, urlsplit(answer.url).path or "/", page.title if page else None)
 
 
@@ -182,6 +181,9 @@ def _filled(form: Form, account: Account) -> list[tuple[str, str]]:
     """The fields as they are sent: hidden ones as they stand, the account's where they are asked for."""
     rows: list[tuple[str, str]] = []
     pressed = False
+    typed = [one for one in form.fields if one.kind in ("text", "email")]
+    named = any(_IDENTITY.search(one.name) or _MAIL.search(one.name) for one in typed)
+    first = typed[0].name if typed and not named else ""  # who signs in, whatever the field is called
     for field in form.fields:
         if field.kind == "submit":
             if not pressed:
@@ -191,16 +193,17 @@ def _filled(form: Form, account: Account) -> list[tuple[str, str]]:
             rows.append((field.name, account.password))
         elif field.kind == "hidden" or field.kind in ("checkbox", "radio", "select"):
             rows.append((field.name, field.value))
-        elif field.kind == "email" or re.search(r"e-?mail", field.name, re.IGNORECASE):
+        elif field.kind == "email" or _MAIL.search(field.name):
             rows.append((field.name, account.email))
-        elif _IDENTITY.search(field.name):
+        elif _IDENTITY.search(field.name) or field.name == first:
             rows.append((field.name, account.name))
         else:
             rows.append((field.name, field.value or (account.name if field.required else "")))
     return rows
 
 
-def _complaint(answer: Answer, page: Page | None) -> str:
+def complaint_of(answer: Answer, page: Page | None) -> str:
+    """What an answer says against the form that was sent, in its own words."""
     text = page.text if page is not None else answer.body[:4000].decode("utf-8", "replace")
     match = _COMPLAINT.search(text)
     source_text = _sentence_around(text, match)[-160:] if match else ""

@@ -9,8 +9,9 @@ import time
 import urllib.request
 import zlib
 from collections.abc import Mapping
-from dataclasses import dataclass, field
 from urllib.parse import urlencode, urljoin, urlsplit
+
+from msgspec import Struct, field
 
 __all__ = ["LOOPBACK", "Answer", "Visitor", "ask"]
 
@@ -25,8 +26,7 @@ _ACCEPTS = {
 _MOVED = (301, 302, 303, 307, 308)
 
 
-@dataclass(frozen=True)
-class Answer:
+class Answer(Struct, frozen=True):
     """One answer: its address after redirects (those that were followed are in ``redirects``), the status,
     the media type, the body (cut at 8 MiB), seconds to the first byte and in all, and how it ended: "complete",
     "cut" (it went on without an end) or "broken" (it broke off). ``location`` is where a redirect that was

@@ -10,9 +10,10 @@ from __future__ import annotations
 import posixpath
 import re
 from collections.abc import Iterator, Mapping
-from dataclasses import dataclass, field
 from functools import lru_cache
 from typing import Any
+
+from msgspec import Struct, field
 
 from plainfall.clone.walk import Tree
 from plainfall.errors import BadInput
@@ -28,8 +29,7 @@ _FILE = regex(r"^(docker-)?compose([.-](override|dev|development|local))?\.ya?ml
 _REFERENCE = regex(r"\$(?:\$|\{([A-Za-z_]\w*)(?:(:?[-?+])([^}]*))?\}|([A-Za-z_]\w*))")
 
 
-@dataclass(frozen=True, slots=True)
-class Interpolated:
+class Interpolated(Struct, frozen=True):
     """A value of a definition as it is written (``raw``), the variables that it takes in, and its place."""
 
     raw: str
@@ -66,8 +66,7 @@ class Interpolated:
         return None
 
 
-@dataclass(frozen=True)
-class Definition:
+class Definition(Struct, frozen=True):
     """One service: its name in the file, its kind ("postgres", "mysql", …), what a client needs to know of it
     ("user", "password", "name", "port"), and the values that its file's interpolation starts from (those of
     ``.env`` in the same folder). ``port`` is the published one, absent where none is. What a ``binding``
@@ -118,8 +117,7 @@ def _files(tree: Tree) -> list[str]:
     return sorted(similar, key=lambda path: (path.count("/"), path))
 
 
-@dataclass(frozen=True, slots=True)
-class _Scalar:
+class _Scalar(Struct, frozen=True):
     text: str
     line: int
 

@@ -10,10 +10,11 @@ import pwd
 import re
 import shutil
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field
 from functools import cache
 from pathlib import Path
 from typing import Any, Protocol
+
+from msgspec import Struct, field
 
 from plainfall import processes
 from plainfall.errors import ServiceFailed
@@ -35,8 +36,7 @@ __all__ = [
 ]
 
 
-@dataclass(frozen=True, slots=True)
-class Account:
+class Account(Struct, frozen=True):
     """Who comes in with what, and to which database; "" where the kind has no such thing or nobody says it."""
 
     user: str = ""
@@ -44,8 +44,7 @@ class Account:
     database: str = ""
 
 
-@dataclass(frozen=True, slots=True)
-class Program:
+class Program(Struct, frozen=True):
     """A server program of this machine: its path, and its version as people write it ("15.8")."""
 
     path: Path
@@ -62,8 +61,7 @@ class Program:
         return tuple(int(piece) for piece in re.findall(r"\d+", self.version))
 
 
-@dataclass(frozen=True, slots=True)
-class Owner:
+class Owner(Struct, frozen=True):
     """The unprivileged user that a server runs as where this process is root's, since servers refuse root."""
 
     name: str
@@ -89,8 +87,7 @@ class Owner:
         return {"user": self.user, "group": self.group, "extra_groups": ()}
 
 
-@dataclass(frozen=True)
-class Place:
+class Place(Struct, frozen=True):
     """Where one private server lives: its data, the folder of its socket (a short path), who owns both."""
 
     data: Path
@@ -148,8 +145,7 @@ def room_wanted(said: str, folder: Path) -> str:
     )
 
 
-@dataclass(frozen=True, slots=True)
-class Reach:
+class Reach(Struct, frozen=True):
     """What an address that somebody named answers: "silent" (nothing listens), "other" (another kind of server, or
     one that lets us not in), "no database" (it may be made there), "empty", "filled"."""
 

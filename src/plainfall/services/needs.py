@@ -9,7 +9,9 @@ from __future__ import annotations
 import json
 import re
 from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import dataclass, field, replace
+
+from msgspec import Struct, field
+from msgspec.structs import replace
 
 from plainfall.evidence import Evidence
 from plainfall.formats.addresses import is_local, parse_address
@@ -26,8 +28,7 @@ _HINT = regex(r"(^|_)(CONNECTION|ENGINE|DIALECT|CLIENT|DRIVER|ADAPTER|TYPE|BACKE
 _VERSION = regex(r":v?(\d+(?:\.\d+)?)")
 
 
-@dataclass(frozen=True, slots=True)
-class Said:
+class Said(Struct, frozen=True):
     """A value under a key ("" for one that stands in the sources alone), and where it stands. ``own`` tells that
     the person gave it, and not a template or the code."""
 
@@ -37,8 +38,7 @@ class Said:
     own: bool = False
 
 
-@dataclass(frozen=True)
-class ServiceNeed:
+class ServiceNeed(Struct, frozen=True):
     """A server that must answer on a port of this machine: its kind, who must come in, the place that says so,
     and the version that a definition asks for ("" for any). ``fixed`` tells that the address stands in the
     sources, where no setting changes it; ``own`` that the person gave it. ``via`` is the key that holds it, ""
@@ -54,8 +54,7 @@ class ServiceNeed:
     via: str = ""
 
 
-@dataclass
-class _Group:
+class _Group(Struct):
     """The pieces of one address that several settings hold."""
 
     pieces: dict[str, Said] = field(default_factory=dict)

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import re
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from plainfall.formats.values import plain_key
 from plainfall.patterns import regex
@@ -38,8 +39,7 @@ _ROLE = regex(
 _BARE_ADDRESS = regex(r"^(?:.*_)?(?P<service>DATABASE|REDIS|MONGO|MONGODB|RABBITMQ)$")
 
 
-@dataclass(frozen=True, slots=True)
-class Role:
+class Role(Struct, frozen=True):
     """What a key is to a service: the kinds of service that it may be about, and the piece ("host", "port",
     "user", "password", "name", "address")."""
 

@@ -6,16 +6,16 @@ import importlib
 import pkgutil
 import re
 from collections.abc import Mapping
-from dataclasses import dataclass, field
 from functools import cache
+
+from msgspec import Struct, field
 
 from plainfall.services import kinds as _folder
 
 __all__ = ["ServiceKind", "kind_named", "kinds"]
 
 
-@dataclass(frozen=True)
-class ServiceKind:
+class ServiceKind(Struct, frozen=True):
     """``title`` is its name for people; ``image`` finds the kind in an image's name; ``port`` is what it listens
     on by itself. ``variables`` are those of its images, by what they set ("user", "password", "name");
     ``root_variables`` hold the password of its user ``root``. ``default_user`` is who there is where only a

@@ -14,7 +14,15 @@ from plainfall.patterns import regex
 from plainfall.reading import toml_table
 from plainfall.settings.item import Given
 
-__all__ = ["PREFIX", "TEAM_FILE", "given_values", "install_code", "parse_given", "tolerated_lines"]
+__all__ = [
+    "PREFIX",
+    "TEAM_FILE",
+    "given_values",
+    "install_code",
+    "parse_given",
+    "set_up_values",
+    "tolerated_lines",
+]
 
 # ``PLAINFALL_SET_NAME=value`` gives the setting NAME.
 PREFIX = "PLAINFALL_SET_"
@@ -72,6 +80,18 @@ def tolerated_lines(tree: Tree) -> list[re.Pattern[str]]:
         return [re.compile(pattern) for pattern in patterns or ()] if isinstance(patterns, list) else []
     except (re.error, TypeError) as error:
         raise _wrong(tree, "lines", f"write a list of regular expressions ({error})") from error
+
+
+def set_up_values(tree: Tree, part: str) -> dict[str, str] | None:
+    """Values for the fields of the program's own installer, by name: ``[set-up]``, or ``[parts."FOLDER".set-up]``,
+    of the team's file; None where it has no such table, and the installer is left to people. Raises BadInput."""
+    document = _team_file(tree)
+    parts = document.get("parts", {})
+    own = parts.get(part or ".", {}) if isinstance(parts, dict) else {}
+    table = own.get("set-up", document.get("set-up")) if isinstance(own, dict) else None
+    return (
+        None if table is None else {key: given.value for key, given in _table(tree, table, "set-up").items()}
+    )
 
 
 def _team_values(tree: Tree, part: str) -> dict[str, Given]:

@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Collection, Mapping, Sequence
-from dataclasses import dataclass, field, replace
+
+from msgspec import Struct, field
+from msgspec.structs import replace
 
 from plainfall.clone.parts import Contradiction
 from plainfall.ecosystems.frameworks import every_traits
@@ -30,8 +32,7 @@ from plainfall.sources.values import Use
 __all__ = ["Filler"]
 
 
-@dataclass
-class Filler:
+class Filler(Struct):
     """Decides the keys of one part's files. ``given`` wins over everything; ``ask`` is None where nobody can
     be asked; ``skipped`` are keys that a person was asked for before and left open; ``salt`` goes into
     fingerprints of values.

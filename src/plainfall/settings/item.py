@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import hashlib
 from collections.abc import Collection, Sequence
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from plainfall.evidence import Evidence
 from plainfall.services.definitions import Definition
@@ -14,8 +15,7 @@ from plainfall.sources.values import Use
 __all__ = ["Agreement", "Given", "Item", "fingerprint", "is_plain"]
 
 
-@dataclass(frozen=True, slots=True)
-class Given:
+class Given(Struct, frozen=True):
     """A value that somebody gave: ``origin`` is "given" (the person) or "team" (``plainfall.toml``)."""
 
     value: str
@@ -23,8 +23,7 @@ class Given:
     place: Evidence
 
 
-@dataclass(frozen=True)
-class Agreement:
+class Agreement(Struct, frozen=True):
     """What the settings of one part must agree with: service definitions, listeners of the clone, what
     frameworks it is made with, names that are the project's own."""
 
@@ -35,8 +34,7 @@ class Agreement:
     own_prefixes: Collection[str] = ()
 
 
-@dataclass(frozen=True, slots=True)
-class Item:
+class Item(Struct, frozen=True):
     """A key on its way to a value: ``value`` is the template's, None if only code knows the key."""
 
     key: str

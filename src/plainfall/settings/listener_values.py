@@ -4,7 +4,9 @@ from __future__ import annotations
 
 import re
 from collections.abc import Sequence
-from dataclasses import dataclass, replace
+
+from msgspec import Struct
+from msgspec.structs import replace
 
 from plainfall.ecosystems.frameworks import every_traits
 from plainfall.evidence import Evidence
@@ -43,8 +45,7 @@ _HOSTS = regex(r"^(?:\w+_)?(ALLOWED_HOSTS?|TRUSTED_HOSTS?|HOSTS_ALLOWED)$")
 _BIND = regex(r"^((APP|SERVER|HTTP|WEB|API|LISTEN|BIND)_)?(HOST|BIND|BIND_ADDRESS|LISTEN_ADDRESS)$")
 
 
-@dataclass(frozen=True, slots=True)
-class Listener:
+class Listener(Struct, frozen=True):
     """A server of the clone: its part's folder, the port that was chosen for it, the line that the port
     comes from, whether it serves a client's pages (and not the interface that they call), and the port that the
     clone means for it."""

@@ -4,7 +4,9 @@ from __future__ import annotations
 
 import re
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, replace
+
+from msgspec import Struct
+from msgspec.structs import replace
 
 from plainfall.evidence import Evidence
 from plainfall.formats.addresses import Address, is_local, parse_address
@@ -19,8 +21,7 @@ __all__ = ["Match", "match_service"]
 _WORDS = {"user": "user", "password": "password", "name": "database", "port": "port", "host": "host"}
 
 
-@dataclass(frozen=True, slots=True)
-class Match:
+class Match(Struct, frozen=True):
     """The value that a key must have, the place that it equals, what that place is in words, and the pieces
     in which the template's value differed from it (secrets not in them); ``binding`` tells whether that place
     is right where they differ."""

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from plainfall.evidence import Evidence
 from plainfall.formats.documents import Document
@@ -28,8 +29,7 @@ ORIGINS = {
 }
 
 
-@dataclass(frozen=True, slots=True)
-class Setting:
+class Setting(Struct, frozen=True):
     """One key: the file that it belongs to, its value, where that came from (a key of ``ORIGINS``), whether
     it is a secret, the place that the value stands on, every place that reads it, whether the program stops
     without it, and a note for people (never with a secret in it). ``written`` tells whether the key stands in
@@ -74,8 +74,7 @@ class Setting:
         }
 
 
-@dataclass(frozen=True)
-class SettingsFile:
+class SettingsFile(Struct, frozen=True):
     """A file that is to be made or completed: its path and kind, the template and the file's present text (None
     where there is none), whether Plainfall made it, and the origin and fingerprint that were recorded for
     each key when it was written. Where version control tracks the file that the code loads (``tracked``, at
@@ -105,8 +104,7 @@ class SettingsFile:
         )
 
 
-@dataclass(frozen=True, slots=True)
-class Question:
+class Question(Struct, frozen=True):
     """Asked of a person: the key, why it is asked (the template's comment), who reads it, whether the program
     stops without it, and a value that would do ("" for none)."""
 

@@ -4,10 +4,12 @@ from __future__ import annotations
 
 import os
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import Any
 from urllib.parse import quote
+
+from msgspec import Struct, field
+from msgspec.structs import replace
 
 from plainfall.clone.parts import Contradiction
 from plainfall.clone.walk import Tree
@@ -28,8 +30,7 @@ from plainfall.sources.values import Constant, FileFound, Use
 __all__ = ["Settled", "SettledFile", "Surveyed", "record_of", "settle"]
 
 
-@dataclass(frozen=True)
-class Surveyed:
+class Surveyed(Struct, frozen=True):
     """What the settings of every unit of a clone stand on: the tree, what its sources say, its service
     definitions, the variables that those take in from outside, where each part's server listens, and which paths
     version control tracks."""
@@ -42,8 +43,7 @@ class Surveyed:
     tracked: Callable[[str], bool] = lambda path: False
 
 
-@dataclass(frozen=True)
-class SettledFile:
+class SettledFile(Struct, frozen=True):
     """A file with its new text; ``changed`` tells whether that differs from the file on disk, ``refused`` are
     keys that it should have and that cannot be put in without writing over somebody's lines."""
 
@@ -53,8 +53,7 @@ class SettledFile:
     refused: tuple[str, ...]
 
 
-@dataclass(frozen=True)
-class Settled:
+class Settled(Struct, frozen=True):
     """All that was decided for one unit. ``values`` are those of its dotenv files, with their references put
     in; ``asked`` the keys that a person was asked for."""
 

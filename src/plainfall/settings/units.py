@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass, replace
+
+from msgspec import Struct
+from msgspec.structs import replace
 
 from plainfall.clone.parts import PartFound, SettingsFound, Survey
 from plainfall.clone.walk import Tree
@@ -20,8 +22,7 @@ _TESTS = regex(
 )
 
 
-@dataclass(frozen=True)
-class Unit:
+class Unit(Struct, frozen=True):
     """A folder with settings: its languages, the templates that are for it, the frameworks in it, the folders
     of other units below, whether it serves a client's pages, and for one that only holds settings for the
     units below, ``shared``."""

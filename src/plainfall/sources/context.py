@@ -4,8 +4,9 @@ from __future__ import annotations
 
 import re
 from collections.abc import Mapping
-from dataclasses import dataclass, field
 from typing import TYPE_CHECKING
+
+from msgspec import Struct, field
 
 from plainfall.patterns import regex
 from plainfall.sources.names import looks_secret
@@ -24,8 +25,7 @@ _TRUTHS = regex(r"""^['"]?(true|false|1|0|yes|no|on|off)['"]?$""", re.IGNORECASE
 _ASSERTS = regex(r"^(console\.)?(assert(\.\w+)?|invariant|assertDefined|ensure)$")
 
 
-@dataclass(frozen=True)
-class Grammar:
+class Grammar(Struct, frozen=True):
     """What a language's tree calls things. ``converters`` maps function and method names to types,
     ``stops_on_nothing`` are those that fail when they are given nothing, ``safe_methods`` those that an
     absent value answers too; ``short_ternary`` is the field that a conditional without its middle lacks;
@@ -44,8 +44,7 @@ class Grammar:
     absent_member_stops: bool = True
 
 
-@dataclass
-class Context:
+class Context(Struct):
     """What was learned of one read on the way out of its expression."""
 
     default: str | None = None

@@ -7,9 +7,10 @@ import importlib
 import os
 import re
 from collections.abc import Collection, Iterable, Sequence
-from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
+
+from msgspec import Struct
 
 from plainfall.patterns import regex
 from plainfall.sources.values import FileFound
@@ -30,8 +31,7 @@ _CONSTANT = regex(
 )
 
 
-@dataclass(frozen=True)
-class SourceReader:
+class SourceReader(Struct, frozen=True):
     """What reads the files of some endings: ``function`` ("module:name") takes text and path and returns a
     FileFound. ``hints`` are words of which one stands in any file that says something of configuration: other
     files are not parsed (plain searches are many times faster than a pattern over all the words).

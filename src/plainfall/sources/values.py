@@ -2,18 +2,17 @@
 
 from __future__ import annotations
 
-import dataclasses
 from collections.abc import Mapping
-from dataclasses import dataclass
 from typing import Any
+
+from msgspec import Struct
 
 from plainfall.evidence import Evidence
 
 __all__ = ["Constant", "FileFound", "Load", "Use"]
 
 
-@dataclass(frozen=True, slots=True)
-class Use:
+class Use(Struct, frozen=True):
     """A place that reads a setting.
 
     ``default`` is what the code takes where it is not set (None: nothing; the source text of it where it is
@@ -37,8 +36,7 @@ class Use:
     exact: bool = False
 
 
-@dataclass(frozen=True, slots=True)
-class Load:
+class Load(Struct, frozen=True):
     """A configuration file that code loads: its name as it is written (relative to ``base``: "file" for the
     source file's own folder, "" for where the program runs), and the place."""
 
@@ -47,8 +45,7 @@ class Load:
     place: Evidence
 
 
-@dataclass(frozen=True, slots=True)
-class Constant:
+class Constant(Struct, frozen=True):
     """A host, port, address or device that a source file assigns: ``kind`` is one of these words.
     Of what a server is reached by, ``value`` may hold a password and is never shown."""
 
@@ -58,8 +55,7 @@ class Constant:
     place: Evidence
 
 
-@dataclass(frozen=True)
-class FileFound:
+class FileFound(Struct, frozen=True):
     """All that one file says; ``cut`` tells that it was too large or too odd to be read to its end, ``assigned``
     are variables of the environment that it sets itself, ``addresses`` those of servers (their kinds: "service", an
     address, and "database", the pieces of one)."""
@@ -98,11 +94,11 @@ class FileFound:
 def _flat(value: Any) -> list[Any]:
     return [
         [part.path, part.line, part.text] if isinstance(part, Evidence) else part
-        for part in (getattr(value, one.name) for one in dataclasses.fields(value))
+        for part in (getattr(value, name) for name in value.__struct_fields__)
     ]
 
 
 def _deep(kind: Any, row: list[Any]) -> dict[str, Any]:
-    names = [one.name for one in dataclasses.fields(kind)]
-    pairs = zip(names, row, strict=True)
+
+    pairs = zip(kind.__struct_fields__, row, strict=True)
     return {name: Evidence(*value) if name == "place" else value for name, value in pairs}

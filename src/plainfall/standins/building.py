@@ -15,9 +15,10 @@ import tarfile
 import tomllib
 import zipfile
 from collections.abc import Mapping
-from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
+
+from msgspec import Struct
 
 __all__ = ["SOURCES", "Built", "build_all", "build_source_package", "build_wheel", "wheel_bytes"]
 
@@ -25,8 +26,7 @@ SOURCES = Path(__file__).parent / "sources"
 _WHEN = (2026, 1, 1, 0, 0, 0)
 
 
-@dataclass(frozen=True)
-class Built:
+class Built(Struct, frozen=True):
     """A built archive: file name, bytes, and the package's metadata text."""
 
     name: str

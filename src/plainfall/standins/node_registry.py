@@ -10,11 +10,12 @@ import json
 import tarfile
 from collections.abc import Iterator, Mapping
 from contextlib import contextmanager
-from dataclasses import dataclass, field
 from http.server import ThreadingHTTPServer
 from pathlib import Path
 from typing import Any
 from urllib.parse import unquote
+
+from msgspec import Struct, field
 
 from plainfall.standins.serving import Answering, running
 
@@ -32,8 +33,7 @@ SOURCES = Path(__file__).parent / "node_sources"
 _WHEN = 499_162_500  # the time that such archives' members bear
 
 
-@dataclass(frozen=True)
-class NodeArchive:
+class NodeArchive(Struct, frozen=True):
     """One version of a package: its archive and what its manifest says."""
 
     name: str

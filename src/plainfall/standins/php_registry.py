@@ -8,10 +8,11 @@ import json
 import zipfile
 from collections.abc import Iterator, Mapping, Sequence
 from contextlib import contextmanager
-from dataclasses import dataclass, field
 from http.server import ThreadingHTTPServer
 from pathlib import Path
 from typing import Any
+
+from msgspec import Struct, field
 
 from plainfall.standins.serving import Answering, running
 
@@ -29,8 +30,7 @@ SOURCES = Path(__file__).parent / "php_sources"
 _WHEN = (2026, 1, 5, 6, 0, 0)
 
 
-@dataclass(frozen=True)
-class PhpArchive:
+class PhpArchive(Struct, frozen=True):
     """One version of a package: its archive and its manifest."""
 
     name: str

@@ -12,11 +12,12 @@ import time
 import zipfile
 from collections.abc import Iterator
 from contextlib import contextmanager
-from dataclasses import dataclass, field
 from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
 from io import BytesIO
 from pathlib import Path
 from urllib.parse import unquote, urlsplit
+
+from msgspec import Struct, field
 
 from plainfall.standins.building import Built
 from plainfall.standins.serving import running
@@ -26,8 +27,7 @@ __all__ = ["Archive", "Faults", "Registry", "archives_in", "serving"]
 _JSON = "application/vnd.pypi.simple.v1+json"
 
 
-@dataclass(frozen=True)
-class Archive:
+class Archive(Struct, frozen=True):
     """One archive on offer. ``digest`` overrides the true SHA-256 on the page, for trials; ``uploaded`` is the time
     of upload that its JSON page states ("": none)."""
 
@@ -51,8 +51,7 @@ class Archive:
         return cls(built.name, built.filename, built.content, built.metadata, built.requires_python)
 
 
-@dataclass
-class Faults:
+class Faults(Struct):
     """What shall go wrong: how many of the next requests answer 503; how many of the next archives break
     off after half their bytes; how many seconds an archive takes; whether byte ranges, the JSON form and
     metadata files are known."""

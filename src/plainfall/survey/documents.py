@@ -5,7 +5,8 @@ from __future__ import annotations
 
 import re
 from collections.abc import Collection, Iterator
-from dataclasses import replace
+
+from msgspec.structs import replace
 
 from plainfall.clone.commands import (
     Command,

@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 import argparse
-import dataclasses
 import shutil
 import tempfile
 from pathlib import Path
+
+from msgspec.structs import replace
 
 from plainfall.cli.arguments import with_wishes
 from plainfall.cli.commands.onboard import (
@@ -120,7 +121,7 @@ def _run(options: argparse.Namespace, console: Console, clone: Path) -> int:
             console.note(console.wrapped(f"({php_words}: the sample is without its bulletin)", 0))
         if not repository:
             console.note("(no git here: the sample is a folder without history)")
-        outcome = _onboarded(options, clone, dataclasses.replace(surroundings, variables=variables), view)
+        outcome = _onboarded(options, clone, replace(surroundings, variables=variables), view)
     return _shown(options, console, clone, outcome)
 
 
@@ -204,4 +205,4 @@ def _with_registry(surroundings: Surroundings) -> Surroundings:
         for name, value in surroundings.variables.items()
         if not name.lower().startswith(("pip_", "npm_"))
     }
-    return dataclasses.replace(surroundings, variables={**variables, "PIP_CONFIG_FILE": "/dev/null"})
+    return replace(surroundings, variables={**variables, "PIP_CONFIG_FILE": "/dev/null"})

@@ -14,7 +14,9 @@ from plainfall.server.browser import BrowserLook
 from plainfall.server.endpoints import Endpoint
 from plainfall.server.probe import Probe
 from plainfall.server.reloading import Reloaded
+from plainfall.server.setting_up import Installed
 from plainfall.server.signing import SignedIn
+from plainfall.settings.answers import parse_given
 from plainfall.surroundings import Surroundings
 
 __all__ = ["ORDER", "arguments", "run"]
@@ -42,6 +44,18 @@ def arguments(parser: argparse.ArgumentParser) -> None:
     )
     parser.add_argument(
         "--register", action="store_true", help="make an ordinary account by the page's form, if it has one"
+    )
+    parser.add_argument(
+        "--set-up",
+        action="store_true",
+        help="fill the program's own installer, to which its first page leads; the account is kept in .plainfall",
+    )
+    parser.add_argument(
+        "--set",
+        action="append",
+        default=[],
+        metavar="FIELD=VALUE",
+        help="a value for a field of the installer (repeatable)",
     )
     parser.add_argument(
         "--reload",
@@ -72,6 +86,7 @@ def run(options: argparse.Namespace, console: Console) -> int:
         Path(options.picture).absolute() if options.picture else None,
         options.follow,
         options.browser,
+        parse_given(options.set) if options.set_up or options.set else None,
     )
     surroundings = Surroundings.of_process()
     place = clone_of(Path(options.clone).absolute(), surroundings)
@@ -106,6 +121,8 @@ def _show(console: Console, look: ServerLook) -> None:
         console.result(
             _line(console, f"reload channel of {channel.title} ({channel.path}) {state}", answered)
         )
+    if look.installed is not None:
+        _show_installed(console, look.installed)
     for signed in look.signed:
         _show_signed(console, signed)
     if look.reloaded is not None:
@@ -183,6 +200,24 @@ def _show_endpoints(console: Console, endpoints: list[Endpoint]) -> None:
     for one in endpoints:
         text = f"{one.status or 'no answer'}  {one.path}  {one.media_type}, {one.size:,} bytes ({one.source})"
         console.result(_line(console, text, not one.broken))
+
+
+def _show_installed(console: Console, installed: Installed) -> None:
+    if installed.state == "no form":
+        console.result(_line(console, f"{installed.page} is no installer's page with a form", False))
+        return
+    if installed.state == "lacks":
+        names = " ".join(f"--set {name}=VALUE" for name in installed.lacks)
+        console.result(_line(console, f"the installer at {installed.page} wants more: {names}", False))
+        return
+    if installed.state == "refused":
+        console.result(_line(console, f"refused at {installed.page}: {installed.message}", False))
+        return
+    forms = "1 form" if installed.forms == 1 else f"{installed.forms} forms"
+    console.result(
+        f"      {console.styled('set up', 'good', out=True)} by its own installer, {forms} filled; "
+        "the account is in .plainfall/accounts.json"
+    )
 
 
 def _show_signed(console: Console, signed: SignedIn) -> None:

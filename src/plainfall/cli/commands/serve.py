@@ -5,8 +5,9 @@ from __future__ import annotations
 import argparse
 import time
 from collections.abc import Collection, Sequence
-from dataclasses import replace
 from pathlib import Path
+
+from msgspec.structs import replace
 
 from plainfall.cli.arguments import port, seconds, with_clone, with_mending, with_parts
 from plainfall.cli.commands.onboard import exit_status, show_outcome

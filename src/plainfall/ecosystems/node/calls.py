@@ -7,7 +7,9 @@ run``, ``workspaces foreach``, ``--cwd``). Nothing is run here."""
 from __future__ import annotations
 
 from collections.abc import Collection, Sequence
-from dataclasses import dataclass, field, replace
+
+from msgspec import Struct, field
+from msgspec.structs import replace
 
 __all__ = ["Call", "read_call"]
 
@@ -30,8 +32,7 @@ _YARN_VALUES = frozenset("--cwd --registry --cache-folder --modules-folder".spli
 _FOREACH_VALUES = frozenset("--include --exclude --from --jobs -j --since".split())
 
 
-@dataclass(frozen=True)
-class Call:
+class Call(Struct, frozen=True):
     """One command line. ``kind`` is "script", "command", "installs", "lists", or "unknown" for what is not done
     here. ``folder`` is where it is meant to run, relative to the current one; ``select`` chooses packages of the
     workspace (None: there is no fan-out; empty: all of them), ``excluded`` and ``included`` narrow it, ``with_top``
@@ -57,8 +58,7 @@ class Call:
     goes_on: bool = False
 
 
-@dataclass
-class _Options:
+class _Options(Struct):
     """What stands before or among the words: each option's values (empty text for one without)."""
 
     values: dict[str, list[str]] = field(default_factory=dict)

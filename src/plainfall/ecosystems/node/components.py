@@ -11,10 +11,11 @@ from __future__ import annotations
 import os
 import tempfile
 from collections.abc import Mapping
-from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 from urllib.parse import quote
+
+from msgspec import Struct, field
 
 from plainfall.ecosystems.node.lists import COMPONENTS as LIST
 from plainfall.ecosystems.node.repositories import RepositorySource, plain_files, repository_source
@@ -39,8 +40,7 @@ _KEPT = "browser components"
 _NAME = regex(r"[A-Za-z0-9_][\w.-]*")
 
 
-@dataclass(frozen=True)
-class Components:
+class Components(Struct, frozen=True):
     """What was done: labels by what happened, the folder, and the names in it."""
 
     folder: str
@@ -51,8 +51,7 @@ class Components:
     names: tuple[str, ...] = ()
 
 
-@dataclass
-class _Chosen:
+class _Chosen(Struct):
     """One component: where from, the commit, the version that its tag says ("" for none)."""
 
     address: str

@@ -14,8 +14,9 @@ import base64
 import re
 import subprocess
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass, field
 from pathlib import Path
+
+from msgspec import Struct, field
 
 from plainfall.ecosystems.node.interpreters import node_interpreters
 from plainfall.errors import BadInput, RegistryProblem
@@ -34,8 +35,7 @@ __all__ = ["Registries", "project_withholds", "read_registries"]
 _LARGEST = 1 << 20  # bytes of an rc file
 
 
-@dataclass(frozen=True)
-class Registries:
+class Registries(Struct, frozen=True):
     """The default registry's address, those of scopes (``@scope`` → address), both with a slash at the end,
     how to connect, settings of the project's own files that were refused, and the keys there that count only
     in the user's own files."""
@@ -103,8 +103,7 @@ def project_withholds(
     return _project(surroundings, folders, hosts).withheld
 
 
-@dataclass
-class _Project:
+class _Project(Struct):
     """The settings of the project's rc files."""
 
     addresses: dict[str, str] = field(default_factory=dict)

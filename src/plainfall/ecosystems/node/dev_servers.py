@@ -5,7 +5,8 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator, Mapping
-from dataclasses import dataclass, field
+
+from msgspec import Struct, field
 
 from plainfall.clone.commands import Command
 from plainfall.clone.frameworks import RANK, FrameworkFound
@@ -16,8 +17,7 @@ from plainfall.evidence import Evidence
 __all__ = ["DevServer", "dev_server", "file_of", "listed_at"]
 
 
-@dataclass(frozen=True)
-class DevServer:
+class DevServer(Struct, frozen=True):
     """A framework's dev server: the pattern of a script that starts it, the words that give it host and port
     (behind the script's own), variables that keep it from asking questions, and, for a manifest without such
     a script, the bare command with the package and the files (any of them) that must exist."""

@@ -8,15 +8,15 @@ from __future__ import annotations
 
 from collections import deque
 from collections.abc import Iterator, Mapping
-from dataclasses import dataclass, field
+
+from msgspec import Struct, field
 
 from plainfall.ecosystems.node.locks.package import Package
 
 __all__ = ["GraphPackage", "hoisted"]
 
 
-@dataclass(frozen=True)
-class GraphPackage:
+class GraphPackage(Struct, frozen=True):
     """A package and what it needs: ``needs`` maps the name under which it asks to the key of the package that
     it gets; ``optional`` are those of these names that it can do without."""
 

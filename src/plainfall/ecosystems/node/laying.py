@@ -11,9 +11,10 @@ from __future__ import annotations
 import os
 import tempfile
 from collections.abc import Callable, Iterable, Mapping, Sequence
-from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
+
+from msgspec import Struct, field
 
 from plainfall.confinement import Confined
 from plainfall.ecosystems.node.bins import link_commands
@@ -32,8 +33,7 @@ _AT_ONCE = 24  # packages that a process is given, or a few more
 _FEW = 40  # packages for which a second process costs more than it saves
 
 
-@dataclass
-class Laid:
+class Laid(Struct):
     """What was done: labels, what was fetched, which packages want to run code (label → commands), and the
     names in each package's folder (by its place), the places that were laid now, and the commands of packages
     that lie within others (folder → name → path, from the part)."""
@@ -50,8 +50,7 @@ class Laid:
     inner: dict[str, dict[str, str]] = field(default_factory=dict)
 
 
-@dataclass(frozen=True)
-class _Facts:
+class _Facts(Struct, frozen=True):
     wants: dict[str, str]
     native: bool
     inner: dict[str, dict[str, str]]

@@ -11,9 +11,10 @@ import datetime
 import re
 import tomllib
 from collections.abc import Mapping
-from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
+
+from msgspec import Struct
 
 from plainfall.errors import BadInput
 from plainfall.evidence import Evidence
@@ -29,8 +30,7 @@ _REMEDY = (
 _KIND, _KEY = "release-lines", "node"
 
 
-@dataclass(frozen=True)
-class Lines:
+class Lines(Struct, frozen=True):
     """Majors and last days of the lines that ever had long-term support, by code name (lower case)."""
 
     by_name: Mapping[str, tuple[int, datetime.date]]

@@ -4,8 +4,9 @@ from __future__ import annotations
 
 import os
 from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import dataclass
 from pathlib import Path
+
+from msgspec import Struct
 
 from plainfall.confinement import Confined
 from plainfall.ecosystems.node.locks.package import Package
@@ -26,8 +27,7 @@ def code_ran(part: Path, place: str, access: CloneAccess) -> None:
     mark.write(part, access, mark.places, complete=True, unfinished=mark.unfinished - {place})
 
 
-@dataclass(frozen=True)
-class Mark:
+class Mark(Struct, frozen=True):
     """What was laid before: ``places`` is empty if nothing was, or not to the end; ``ours`` tells whether this
     user's Plainfall wrote the mark, here or in a folder that this one is a copy of; ``unfinished`` are places
     whose own code was allowed to run and did not run to its end."""

@@ -5,9 +5,10 @@ from __future__ import annotations
 import re
 from collections import Counter
 from collections.abc import Collection, Mapping, Sequence
-from dataclasses import replace
 from pathlib import Path
 from typing import Any
+
+from msgspec.structs import replace
 
 from plainfall.ecosystems.node.components import install_components
 from plainfall.ecosystems.node.configuration import Registries, read_registries

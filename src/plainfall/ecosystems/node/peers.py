@@ -7,8 +7,9 @@ its peer than that of those who ask for it. What each package finds is told by w
 from __future__ import annotations
 
 from collections.abc import Callable, Collection, Mapping, Sequence
-from dataclasses import replace
 from typing import Any
+
+from msgspec.structs import replace
 
 from plainfall.ecosystems.node.locks.package import Package
 from plainfall.ecosystems.node.versions import admits

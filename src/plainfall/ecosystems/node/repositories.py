@@ -7,9 +7,10 @@ import re
 import shutil
 import stat
 from collections.abc import Iterator, Mapping
-from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
+
+from msgspec import Struct
 
 from plainfall.errors import BadInput, DependencyProblem
 from plainfall.ignoring import ignore_rules
@@ -36,8 +37,7 @@ _NEVER = regex(
 _PACKING = 1  # changes with what `pack` makes of the same checkout
 
 
-@dataclass(frozen=True)
-class RepositorySource:
+class RepositorySource(Struct, frozen=True):
     """A repository: ``addresses`` to try in order, ``revision`` ("" is the default branch), or the ``range``
     that a version tag must be in; ``folder`` within it."""
 

@@ -10,9 +10,11 @@ from __future__ import annotations
 import json
 from collections.abc import Callable, Mapping
 from concurrent.futures import ThreadPoolExecutor
-from dataclasses import dataclass, replace
 from typing import Any
 from urllib.parse import quote
+
+from msgspec import Struct
+from msgspec.structs import replace
 
 from plainfall.ecosystems.node.direct import Direct, is_direct
 from plainfall.ecosystems.node.documents import plain_manifest, tags_of, versions_of
@@ -32,8 +34,7 @@ TABLES = ("dependencies", "devDependencies", "optionalDependencies")
 _SHORT = "application/vnd.npm.install-v1+json; q=1.0, application/json; q=0.8"
 
 
-@dataclass(frozen=True)
-class _Wish:
+class _Wish(Struct, frozen=True):
     """Who asks (the key of a package, or of a folder with a manifest), for which name, how it is worded, the
     names that led there, and whether it may be missing."""
 

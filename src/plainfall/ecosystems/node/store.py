@@ -8,10 +8,12 @@ import shutil
 import stat
 import tempfile
 from collections.abc import Mapping
-from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
 from urllib.parse import quote, unquote, urlsplit
+
+from msgspec import Struct
+from msgspec.structs import replace
 
 from plainfall.ecosystems.node.bins import bins_of, bundled_bins
 from plainfall.ecosystems.node.configuration import Registries
@@ -64,8 +66,7 @@ def registry_address(registry: str, name: str, version: str) -> str:
     return f"{registry}{quote(name, safe='@/')}/-/{quote(base)}-{quote(version, safe='.-')}.tgz"
 
 
-@dataclass
-class Store:
+class Store(Struct, dict=True):
     """Looks packages up and gets what is missing. ``part`` is where ``file:`` addresses and patches count
     from, ``clone`` what patches must be in."""
 

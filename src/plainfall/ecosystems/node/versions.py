@@ -8,9 +8,10 @@ comparator of the same major, minor and patch that is a pre-release itself.
 from __future__ import annotations
 
 import re
-from dataclasses import dataclass
 from functools import lru_cache
 from typing import TypeAlias
+
+from msgspec import Struct
 
 from plainfall.patterns import regex
 
@@ -32,8 +33,7 @@ _COMPARATOR = regex(rf"^(~>?|\^|[<>]?=?){_PARTIAL}$")
 _Pre: TypeAlias = tuple[int | str, ...]
 
 
-@dataclass(frozen=True, slots=True)
-class Version:
+class Version(Struct, frozen=True):
     """Major, minor, patch, and the identifiers of a pre-release (none for a release)."""
 
     major: int
@@ -57,8 +57,7 @@ class Version:
         return ".".join(map(str, self.numbers)) + (f"-{pre}" if pre else "")
 
 
-@dataclass(frozen=True, slots=True)
-class _Bound:
+class _Bound(Struct, frozen=True):
     operator: str
     version: Version
 

@@ -9,8 +9,9 @@ import hashlib
 import posixpath
 import re
 from collections.abc import Callable, Iterator, Mapping, Sequence
-from dataclasses import dataclass, field
 from typing import Any
+
+from msgspec import Struct, field
 
 from plainfall.ecosystems.php.classmap import Rows, excluded
 from plainfall.ecosystems.php.manifests import config_of, mapping, strings
@@ -22,8 +23,7 @@ __all__ = ["ROOT", "Autoload", "Laid", "in_order", "read_autoload", "scanned_fol
 ROOT = "__root__"
 
 
-@dataclass(frozen=True)
-class Laid:
+class Laid(Struct, frozen=True):
     """A package as it lies: its entry, its folder relative to the part ("" for the part itself), and the key of
     its tree in the cache ("" for files that are not from there)."""
 
@@ -47,8 +47,7 @@ class Laid:
             yield mapping(self.entry.get("autoload-dev"))
 
 
-@dataclass
-class Autoload:
+class Autoload(Struct):
     """How classes are found, all paths relative to the part: prefix → folders, class → file, key → file."""
 
     psr4: dict[str, list[str]] = field(default_factory=dict)

@@ -10,9 +10,10 @@ import json
 import os
 import re
 from collections.abc import Mapping
-from dataclasses import replace
 from pathlib import Path
 from typing import Any
+
+from msgspec.structs import replace
 
 from plainfall.ecosystems.php.versions import admits, is_constraint
 from plainfall.packages.remembered import Remembered

@@ -5,8 +5,9 @@ from __future__ import annotations
 import os
 import tempfile
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass, field
 from pathlib import Path
+
+from msgspec import Struct, field
 
 from plainfall.confinement import Confined
 from plainfall.ecosystems.php.manifests import Locked, mapping
@@ -26,8 +27,7 @@ _AT_ONCE = 6  # packages of one task for a worker
 _FEW = 4  # packages that are laid without workers
 
 
-@dataclass
-class Laying:
+class Laying(Struct):
     """What was done, by labels; ``keys`` tell what lies where, ``names`` the entries of each folder."""
 
     laid: list[str] = field(default_factory=list)

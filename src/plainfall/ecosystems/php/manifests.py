@@ -10,9 +10,10 @@ import hashlib
 import json
 import re
 from collections.abc import Iterator, Mapping
-from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
+
+from msgspec import Struct
 
 from plainfall.clone.walk import Tree
 from plainfall.ecosystems.php.versions import constraint, normalized
@@ -92,8 +93,7 @@ def package_name(name: str, place: Evidence) -> str:
     return name
 
 
-@dataclass(frozen=True)
-class Locked:
+class Locked(Struct, frozen=True):
     """One package of a lock: its name as written, the version as written and in its normal form, whether only
     development needs it, and its entry whole."""
 
@@ -148,8 +148,7 @@ class Locked:
         return found
 
 
-@dataclass(frozen=True)
-class Lock:
+class Lock(Struct, frozen=True):
     """A lock: its packages in their order, the manifest's fingerprint, what it asks of the machine (name →
     constraint), the versions that were pretended, and aliases (name → normal version → alias)."""
 

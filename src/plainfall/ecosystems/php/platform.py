@@ -4,8 +4,9 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterable, Mapping
-from dataclasses import dataclass
 from typing import Any
+
+from msgspec import Struct
 
 from plainfall.clone.walk import Tree
 from plainfall.ecosystems.php.manifests import LOCK, MANIFEST, Locked, manifest, mapping, read_lock
@@ -34,8 +35,7 @@ _OWN_PACKAGE = (
 _EXTENSION = regex(r"ext-[a-z0-9_][a-z0-9_. -]{0,60}", re.IGNORECASE)
 
 
-@dataclass(frozen=True, slots=True)
-class ExtensionNeed:
+class ExtensionNeed(Struct, frozen=True):
     """An extension, in its normal name, and who asks for it where."""
 
     name: str

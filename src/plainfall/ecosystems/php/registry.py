@@ -10,13 +10,16 @@ import hashlib
 import re
 from collections.abc import Iterator, Mapping, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
-from dataclasses import dataclass
 from fnmatch import fnmatchcase
 from pathlib import Path
+from threading import Lock
 from typing import Any
 from urllib.parse import urljoin
 
+from msgspec import Struct
+
 from plainfall.ecosystems.php.manifests import MANIFEST, Locked, mapping, strings
+from plainfall.ecosystems.php.own_repositories import GIT_KINDS, rows_of_archives, rows_of_git
 from plainfall.ecosystems.php.versions import normalized
 from plainfall.errors import DependencyProblem, HashMismatch, RegistryProblem
 from plainfall.evidence import Evidence
@@ -29,8 +32,7 @@ _LARGEST = 64 * 1024**2  # bytes of a list
 _UNSET = "__unset"
 
 
-@dataclass(frozen=True)
-class Repository:
+class Repository(Struct, frozen=True):
     """One entry of ``repositories``: its kind, its address or folder, and the whole entry."""
 
     kind: str
@@ -62,7 +64,9 @@ class Offers:
         self._pool = ThreadPoolExecutor(8)
         self._asked: dict[str, Future[list[Locked]]] = {}
         self._lists: dict[str, dict[str, Any]] = {}
-        self.unread = [one for one in repositories if one.kind not in ("composer", "path", "package")]
+        self._variables = variables
+        self._locks = {place: Lock() for place in range(len(repositories))}
+        self._rows: dict[int, list[dict[str, Any]]] = {}
 
     def close(self) -> None:
         """Closes the connections."""
@@ -92,7 +96,9 @@ class Offers:
                 self._list(one.address)
 
     def _versions(self, name: str) -> list[Locked]:
-        for one in self._repositories:
+        for place, one in enumerate(self._repositories):
+            if not _speaks_of(one, name):
+                continue
             if one.kind == "composer":
                 found = self._of_registry(one.address, name)
             elif one.kind == "path":
@@ -101,10 +107,27 @@ class Offers:
                 rows = one.entry.get("package")
                 found = list(_read(name, rows if isinstance(rows, list) else [rows], one.address))
             else:
-                continue
+                found = list(_read(name, self._rows_of(place, one), one.address))
             if found:
                 return found
         return []
+
+    def _rows_of(self, place: int, one: Repository) -> list[dict[str, Any]]:
+        """All that a repository without lists holds: read once, whoever asks first."""
+        with self._locks[place]:
+            if place not in self._rows:
+                if one.kind == "artifact":
+                    self._rows[place] = list(rows_of_archives(self._part, one.address))
+                elif one.kind in GIT_KINDS:
+                    self._rows[place] = rows_of_git(one.address, self._variables)
+                else:
+                    raise DependencyProblem(
+                        f"a repository of the kind {one.kind!r} is named, and that kind is not read",
+                        place=Evidence(MANIFEST),
+                        remedy="composer, path, package, artifact and git repositories are; or get the "
+                        "composer.lock of a teammate.",
+                    )
+            return self._rows[place]
 
     def _list(self, address: str) -> dict[str, Any]:
         if address not in self._lists:
@@ -213,6 +236,14 @@ class Offers:
             version = str(document.get("version") or "dev-main")
             dist = {"type": "path", "url": folder, "reference": ""}
             yield from _read(name, [{**document, "version": version, "dist": dist}], folder)
+
+
+def _speaks_of(repository: Repository, name: str) -> bool:
+    """Whether a repository may be asked for a package: its entry may say which (``only``, ``exclude``)."""
+    only, exclude = (strings(repository.entry.get(key)) for key in ("only", "exclude"))
+    if only and not any(fnmatchcase(name, one.lower()) for one in only):
+        return False
+    return not any(fnmatchcase(name, one.lower()) for one in exclude)
 
 
 def _expanded(rows: object, minified: object) -> list[Any]:

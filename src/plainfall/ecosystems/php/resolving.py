@@ -8,9 +8,10 @@ from __future__ import annotations
 import json
 import re
 from collections.abc import Iterable, Iterator, Mapping, Sequence
-from dataclasses import dataclass, replace
 from typing import Any
 
+from msgspec import Struct
+from msgspec.structs import replace
 from resolvelib import AbstractProvider, BaseReporter, ResolutionImpossible
 from resolvelib.resolvers import RequirementInformation, Resolution, ResolutionTooDeep
 
@@ -33,16 +34,14 @@ __all__ = ["Machine", "lock_text", "resolve"]
 _DEEPEST = 20_000
 
 
-@dataclass(frozen=True)
-class Machine:
+class Machine(Struct, frozen=True):
     """What packages may ask of the machine: PHP's version, and the extensions with theirs."""
 
     php: str
     extensions: Mapping[str, str]
 
 
-@dataclass(frozen=True)
-class _Wish:
+class _Wish(Struct, frozen=True):
     """A requirement: who asks for which versions of a package; ``by`` is a candidate that must stand for it."""
 
     name: str
@@ -51,8 +50,7 @@ class _Wish:
     by: tuple[str, str] = ("", "")
 
 
-@dataclass(frozen=True)
-class _Candidate:
+class _Candidate(Struct, frozen=True):
     """A version of a package, or (``by``: name and version) another package that stands for it, in the versions
     that ``rule`` says."""
 

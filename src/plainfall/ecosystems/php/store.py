@@ -12,9 +12,11 @@ import shutil
 import stat
 import tempfile
 from collections.abc import Mapping
-from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
+
+from msgspec import Struct
+from msgspec.structs import replace
 
 from plainfall.ecosystems.php.manifests import Locked, strings
 from plainfall.errors import DependencyProblem, HashMismatch, PlainfallError, RegistryProblem
@@ -32,8 +34,7 @@ from plainfall.writing import digest_of
 __all__ = ["Store"]
 
 
-@dataclass
-class Store:
+class Store(Struct, dict=True):
     """Looks packages up and gets what is missing; ``lock`` is the path of the lock, for messages. ``part`` is where
     archives of the clone count from, ``clone`` what they must be in."""
 

@@ -11,7 +11,8 @@ from __future__ import annotations
 import functools
 import re
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from plainfall.errors import BadInput
 from plainfall.patterns import regex
@@ -146,8 +147,7 @@ def compare(one: str, other: str) -> int:
 order: Callable[[str], object] = functools.cmp_to_key(compare)
 
 
-@dataclass(frozen=True, slots=True)
-class Constraint:
+class Constraint(Struct, frozen=True):
     """Alternatives, each a row of comparisons (operator, normal version) that all must hold; ``text`` as it was
     written. No row at all admits nothing, an empty row anything."""
 

@@ -12,8 +12,9 @@ from __future__ import annotations
 
 import re
 from collections.abc import Collection, Iterator
-from dataclasses import dataclass, replace
 
+from msgspec import Struct
+from msgspec.structs import replace
 from packaging.requirements import InvalidRequirement, Requirement
 from packaging.utils import canonicalize_name
 
@@ -54,8 +55,7 @@ _FOR_WORK = regex(
 )
 
 
-@dataclass(frozen=True)
-class Library:
+class Library(Struct, frozen=True):
     """A project that can be built, above a part: its folder, its manifest, and what that lists."""
 
     folder: str

@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from plainfall.clone.walk import Tree
 from plainfall.errors import BadInput
@@ -36,8 +37,7 @@ MAIN_GUARD = regex(r"^if\s+__name__\s*==\s*['\"]__main__['\"]", re.MULTILINE)
 _LIKELY = ("wsgi", "asgi", "app", "application", "main", "server", "__init__", "run", "api")
 
 
-@dataclass(frozen=True)
-class Application:
+class Application(Struct, frozen=True):
     """An application object: its module and attribute, the folder to put on the module path ("" is the
     part's own), whether the attribute is a factory to call, and the line."""
 

@@ -11,9 +11,10 @@ import tarfile
 import zipfile
 import zlib
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
+
+from msgspec import Struct
 
 from plainfall import processes
 from plainfall.confinement import Confined
@@ -41,8 +42,7 @@ _GROWTH = 200  # and how many times it may grow, beyond the next
 _GROWTH_FREE = 256 * 1024**2
 
 
-@dataclass(frozen=True)
-class BuildSystem:
+class BuildSystem(Struct, frozen=True):
     """The ``[build-system]`` table, with the specification's defaults where it is absent."""
 
     requires: tuple[str, ...] = ("setuptools>=40.8.0",)

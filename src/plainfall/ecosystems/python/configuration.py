@@ -10,8 +10,9 @@ from __future__ import annotations
 import re
 import subprocess
 from collections.abc import Iterator, Mapping
-from dataclasses import dataclass, field
 from pathlib import Path
+
+from msgspec import Struct, field
 
 from plainfall.ecosystems.python.requirements import IndexOptions
 from plainfall.errors import BadInput, RegistryProblem
@@ -30,16 +31,14 @@ _LISTS = {"extra-index-url", "find-links", "trusted-host", "constraint"}
 _TRUE = {"1", "true", "yes", "on", "y", "t"}
 
 
-@dataclass(frozen=True)
-class Source:
+class Source(Struct, frozen=True):
     """An index address or a folder or page of archives, and where it is set."""
 
     address: str
     evidence: Evidence
 
 
-@dataclass(frozen=True)
-class Sources:
+class Sources(Struct, frozen=True):
     """All that the configuration says: indexes in order, folders or pages of archives, constraint files,
     and how to connect."""
 

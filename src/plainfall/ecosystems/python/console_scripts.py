@@ -5,7 +5,8 @@ from __future__ import annotations
 import ast
 import re
 from collections.abc import Iterable, Iterator
-from dataclasses import dataclass
+
+from msgspec import Struct
 
 from plainfall.clone.walk import Tree
 from plainfall.ecosystems.python.lists.toml import load_table
@@ -28,8 +29,7 @@ def serves_pages(names: Iterable[str]) -> bool:
     return any(name in _SERVER_PACKAGES or name.partition("-")[0] in _SERVER_PACKAGES for name in names)
 
 
-@dataclass(frozen=True)
-class ConsoleScript:
+class ConsoleScript(Struct, frozen=True):
     """A command, the module and attribute that it calls, and where it is declared."""
 
     name: str

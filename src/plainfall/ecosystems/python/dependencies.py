@@ -4,8 +4,8 @@ from __future__ import annotations
 
 import os
 from collections.abc import Mapping, Sequence
-from dataclasses import replace
 
+from msgspec.structs import replace
 from packaging.utils import canonicalize_name
 
 from plainfall.confinement import PARTIAL

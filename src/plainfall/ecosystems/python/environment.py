@@ -5,8 +5,9 @@ from __future__ import annotations
 import os
 import tempfile
 from collections.abc import Mapping
-from dataclasses import dataclass
 from pathlib import Path
+
+from msgspec import Struct
 
 from plainfall.confinement import Confined
 from plainfall.ecosystems.python.activation import activation_scripts
@@ -23,8 +24,7 @@ _MAKER = "plainfall"
 _SEAL = "environment-seal"
 
 
-@dataclass(frozen=True)
-class VirtualEnvironment:
+class VirtualEnvironment(Struct, frozen=True):
     """An environment's folder, and the release line ("3.12") of its interpreter."""
 
     folder: Path
@@ -51,8 +51,7 @@ class VirtualEnvironment:
         return self.folder / "include" / "site" / f"python{self.line}"
 
 
-@dataclass(frozen=True)
-class Standing:
+class Standing(Struct, frozen=True):
     """How an environment stands: ``state`` is "right", "absent" or "wrong"; ``reason`` says what is wrong;
     ``ours`` whether Plainfall made it."""
 

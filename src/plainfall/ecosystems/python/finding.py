@@ -5,11 +5,11 @@ from __future__ import annotations
 import threading
 from collections.abc import Iterable, Mapping, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
-from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 from urllib.parse import quote, unquote, urlsplit
 
+from msgspec import Struct
 from packaging.specifiers import InvalidSpecifier, SpecifierSet
 from packaging.tags import Tag
 from packaging.utils import InvalidSdistFilename, canonicalize_name, parse_sdist_filename
@@ -30,8 +30,7 @@ _POST_RELEASE = regex(r"(?P<project>[A-Za-z][\w.-]*?)-(?P<version>\d+(?:\.\d+)+-
 _AT_ONCE = 8  # pages asked for at the same time
 
 
-@dataclass(frozen=True)
-class Found:
+class Found(Struct, frozen=True):
     """The archive that was chosen, its version, and a remark for people (a yanked release), if any."""
 
     file: IndexFile

@@ -5,8 +5,9 @@ from __future__ import annotations
 import os
 import re
 from collections.abc import Collection, Mapping, Sequence
-from dataclasses import replace
 from typing import TYPE_CHECKING
+
+from msgspec.structs import replace
 
 from plainfall.clone.parts import Addition, PartFound
 from plainfall.clone.walk import Tree

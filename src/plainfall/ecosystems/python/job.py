@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass, field
 from pathlib import Path
 from typing import TYPE_CHECKING
+
+from msgspec import Struct, field
 
 from plainfall.ecosystems.python.environment import VirtualEnvironment
 from plainfall.ecosystems.python.pins import Listed, Reference, Target
@@ -26,8 +27,7 @@ BUILD_TOOLS = (
 )
 
 
-@dataclass(frozen=True)
-class Job:
+class Job(Struct, frozen=True):
     """One installation: the clone, the list, the environment and its interpreter, where the resolved lock
     is kept, the versions taken instead of others, the archives that were installed the time before, what may
     be touched, the day as of which versions are chosen, wishes that count where there is a choice, whether the
@@ -50,8 +50,7 @@ class Job:
     avoided: tuple[str, ...] = ()
 
 
-@dataclass
-class InstallResult:
+class InstallResult(Struct):
     """What was done: names with versions, by what happened to each; bytes fetched; what was built from
     source; remarks for people; ``archives`` maps each installed name to the SHA-256 of its wheel;
     ``resolved`` tells that versions were chosen in this run, ``lock_text`` is the lock that holds them."""

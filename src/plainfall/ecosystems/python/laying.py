@@ -13,9 +13,10 @@ import io
 import os
 import re
 from collections.abc import Collection, Iterator
-from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
+
+from msgspec import Struct
 
 from plainfall.confinement import Confined
 from plainfall.ecosystems.python.environment import VirtualEnvironment
@@ -41,8 +42,7 @@ _PROTECTED = regex(r"pyvenv\.cfg|bin/(?:python|pythonw|activate|deactivate)[^/]*
 _LONGEST_FIRST_LINE = 127  # Linux cuts a script's first line here (BINPRM_BUF_SIZE)
 
 
-@dataclass(frozen=True)
-class Installed:
+class Installed(Struct, frozen=True):
     """A distribution found in an environment: its .dist-info folder's name, and who put it there (empty
     if it is incomplete)."""
 

@@ -8,10 +8,10 @@ import re
 import zipfile
 import zlib
 from collections.abc import Callable
-from dataclasses import dataclass
 from pathlib import Path
 from urllib.parse import unquote, urlsplit
 
+from msgspec import Struct
 from packaging.requirements import InvalidRequirement, Requirement
 
 from plainfall.ecosystems.python.simple import IndexFile
@@ -26,8 +26,7 @@ _LARGEST = 8 * 1024**2  # bytes of a METADATA that are read
 _TAIL = 48 * 1024  # bytes; the central directory of most wheels, and often the METADATA too, lie within
 
 
-@dataclass(frozen=True)
-class Metadata:
+class Metadata(Struct, frozen=True):
     """What resolving needs: the requirements with their markers; ``dynamic`` tells that a source package
     says they are only known after a build."""
 

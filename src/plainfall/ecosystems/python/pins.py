@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field
 from typing import Any
+
+from msgspec import Struct, field
 
 from plainfall.ecosystems.python.requirements import IndexOptions, RequirementLine
 from plainfall.ecosystems.python.simple import IndexFile
@@ -22,8 +23,7 @@ BUILD_TOOLS = (
 )
 
 
-@dataclass(frozen=True)
-class Reference:
+class Reference(Struct, frozen=True):
     """A package that comes from elsewhere than an index: ``kind`` is "path", "archive", "git", or "bundled" for a
     file of the interpreter's own, which no list can name; the address or path (relative to the clone); for git the
     revision; a folder within it; whether its own folder is used in place (PEP 660)."""
@@ -35,8 +35,7 @@ class Reference:
     editable: bool = False
 
 
-@dataclass(frozen=True)
-class Pin:
+class Pin(Struct, frozen=True):
     """One package to install: normalised name, exact version (empty for a reference that says none), the
     hashes that are accepted (none: the index's own count), archives that the lock itself names, the
     reference if it is one, and where it stands."""
@@ -62,8 +61,7 @@ class Pin:
                     ) from error
 
 
-@dataclass(frozen=True)
-class Target:
+class Target(Struct, frozen=True):
     """The target that a list is read for: the interpreter's markers (PEP 508), the extras and groups that are
     wanted,
     the variables that may stand in a list, in addresses at the ``hosts`` for which the person allowed it."""
@@ -82,8 +80,7 @@ class Target:
         return any(marker.evaluate({**self.markers, "extra": name}) for name in extras)
 
 
-@dataclass(frozen=True)
-class Listed:
+class Listed(Struct, frozen=True):
     """A list that was read. ``pins`` is None if it is not complete: then ``wishes`` are to be resolved,
     under ``constraints``. ``extras`` and ``groups`` are those it offers; ``files`` all that were read;
     ``python`` the version of Python that a lock was made for, as a specifier."""

@@ -9,9 +9,10 @@ from __future__ import annotations
 import re
 import shlex
 from collections.abc import Callable, Iterator, Mapping
-from dataclasses import dataclass, field, replace
 from pathlib import PurePosixPath
 
+from msgspec import Struct, field
+from msgspec.structs import replace
 from packaging.requirements import InvalidRequirement, Requirement
 from packaging.utils import canonicalize_name
 
@@ -38,8 +39,7 @@ _WITH_VALUE = {
 _WITHOUT_VALUE = {"--no-index", "--require-hashes", "--pre", "--prefer-binary"}
 
 
-@dataclass(frozen=True)
-class RequirementLine:
+class RequirementLine(Struct, frozen=True):
     """One requirement: the PEP 508 requirement (None for a bare path or address), its hashes by algorithm,
     whether it is editable, the address or path of a direct reference, and where it stands. ``is_own`` marks the
     project itself, which is installed in place where it can be built."""
@@ -68,8 +68,7 @@ class RequirementLine:
         return None
 
 
-@dataclass(frozen=True)
-class IndexOptions:
+class IndexOptions(Struct, frozen=True):
     """What the files say about registries, each with its place. That a host be trusted without a certificate
     is not among it: a clone does not decide that."""
 
@@ -79,8 +78,7 @@ class IndexOptions:
     no_index: bool = False
 
 
-@dataclass(frozen=True)
-class RequirementList:
+class RequirementList(Struct, frozen=True):
     """All requirements and constraints of a file and its includes, in order, and every file read; and the
     lines whose variables were not put in."""
 

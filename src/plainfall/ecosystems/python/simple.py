@@ -5,8 +5,10 @@ from __future__ import annotations
 
 import re
 from collections.abc import Mapping
-from dataclasses import dataclass, field
 from urllib.parse import unquote, urldefrag, urljoin, urlsplit
+
+from msgspec import Struct, field
+from msgspec.structs import force_setattr
 
 from plainfall.errors import BadInput, RegistryProblem
 from plainfall.evidence import Evidence
@@ -22,8 +24,7 @@ ACCEPT = "application/vnd.pypi.simple.v1+json, application/vnd.pypi.simple.v1+ht
 _FILE_NAME = regex(r"[A-Za-z0-9_][^/\\\0-\x1f\x7f\"']*")
 
 
-@dataclass(frozen=True)
-class IndexFile:
+class IndexFile(Struct, frozen=True):
     """One archive that an index offers or a lock names. ``yanked`` is None, or the reason (maybe empty);
     ``metadata`` tells whether its METADATA can be had alone at ``url + ".metadata"``; ``uploaded`` is the time of
     upload (ISO 8601, "" if not said), ``size`` in bytes, None if not said. Raises ValueError for a name that is no
@@ -45,7 +46,7 @@ class IndexFile:
         known = {key: value for key, value in self.hashes.items() if key in ALGORITHMS}
         for algorithm, digest in known.items():
             Digest(algorithm, digest)
-        object.__setattr__(self, "hashes", known)
+        force_setattr(self, "hashes", known)
 
 
 def listed_file(

@@ -11,9 +11,10 @@ import shutil
 import tempfile
 import threading
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
+
+from msgspec import Struct
 
 from plainfall.ecosystems.python.building import build_wheel_from, unpack_source
 from plainfall.ecosystems.python.configuration import Sources
@@ -53,8 +54,7 @@ _BUILD_INTERFACE = (
 )
 
 
-@dataclass
-class Supplied:
+class Supplied(Struct):
     """What was fetched: how many archives, their bytes; what was built; remarks for people."""
 
     count: int = 0
@@ -63,8 +63,7 @@ class Supplied:
     remarks: tuple[str, ...] = ()
 
 
-@dataclass(frozen=True)
-class SourceArchive:
+class SourceArchive(Struct, frozen=True):
     """A fetched source package that is still to be built."""
 
     archive: Path

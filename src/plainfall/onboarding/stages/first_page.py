@@ -4,12 +4,14 @@ from __future__ import annotations
 
 import re
 import time
-from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
+from msgspec.structs import replace
+
 from plainfall.diagnosis.reading import lines_that_matter
 from plainfall.errors import ServerFailed
+from plainfall.evidence import Evidence
 from plainfall.onboarding.explaining import diagnose_for, mend_words
 from plainfall.onboarding.order import proxy_targets
 from plainfall.onboarding.stages.starting import running_of
@@ -20,6 +22,7 @@ from plainfall.server.logs import end_of_log
 from plainfall.server.page import ENDS
 from plainfall.server.ports import is_free
 from plainfall.server.process import belonging
+from plainfall.settings.answers import TEAM_FILE, set_up_values
 
 if TYPE_CHECKING:  # asking over HTTP takes long to import, and most runs have a server that is kept
     from plainfall.server.probe import Probe
@@ -82,9 +85,37 @@ def probe(work: Work) -> StepResult:
         _probe_words(result.as_json()),
         "" if len(tried) == 1 else f"asked in turn: {', '.join(tried)}",
         (),
-        (),
+        _set_up(work, record, result),
         {"probe": result.as_json()},
     )
+
+
+def _set_up(work: Work, record: dict[str, Any], seen: Probe) -> tuple[str, ...]:
+    """Fills the program's own installer where the team's file says so; else says that it waits. Returns remarks."""
+    from plainfall.server.setting_up import is_installer
+
+    if not is_installer(seen.url):
+        return ()
+    values = set_up_values(work.tree, work.part.path)
+    if values is None:
+        return (f"its own installer waits at {seen.url}: fill it there, or with: plainfall probe --set-up",)
+    from plainfall.onboarding.accounts import Accounts
+
+    notes: list[str] = []
+    accounts = Accounts(work.state, work.part.key, record["url"], work.part.pages, notes)
+    done = accounts.fill_installer(work.clone.name.replace("-", " "), values)
+    if done.state != "done":
+        why = f"it wants {', '.join(done.lacks)}" if done.lacks else done.message or "it has no form"
+        raise ServerFailed(
+            f"{done.page}: the program's own installer was not filled: {why}",
+            place=Evidence(TEAM_FILE),
+            remedy=f"Give values by the names of its fields under [set-up] of {TEAM_FILE}, or fill it by hand.",
+            log=record["log"],
+        )
+    record["probe"] = best_page(record["url"], _pages(work, record))[0].as_json()
+    work.state.keep_server(work.part.key, record)
+    forms = "1 form" if done.forms == 1 else f"{done.forms} forms"
+    return (f"set up by its own installer ({forms} filled); the account is in .plainfall/accounts.json",)
 
 
 def _check_proxy(work: Work, record: dict[str, Any]) -> None:

@@ -4,9 +4,10 @@ from __future__ import annotations
 
 import os
 from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import replace
 from pathlib import Path
 from typing import Any
+
+from msgspec.structs import replace
 
 from plainfall.clone.parts import Addition, DependencyFile
 from plainfall.ecosystems.shape import InstallJob, InstallWishes

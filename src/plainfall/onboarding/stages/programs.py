@@ -10,8 +10,9 @@ import subprocess
 import time
 from collections.abc import Iterator, Mapping
 from contextlib import contextmanager
-from dataclasses import replace
 from pathlib import Path
+
+from msgspec.structs import replace
 
 from plainfall.clone.commands import Command
 from plainfall.diagnosis.reading import lines_that_matter

@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import re
 import shlex
-from dataclasses import replace
+
+from msgspec.structs import replace
 
 from plainfall.clone.commands import Command, given_folder
 from plainfall.errors import PlainfallError

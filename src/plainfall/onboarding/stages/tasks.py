@@ -6,7 +6,8 @@ import posixpath
 import re
 import secrets
 import shlex
-from dataclasses import replace
+
+from msgspec.structs import replace
 
 from plainfall.clone.commands import Command
 from plainfall.clone.frameworks import ADMIN_ADDRESS, Administrator

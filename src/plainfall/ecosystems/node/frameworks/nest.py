@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
-import dataclasses
 import re
 from collections.abc import Iterator
+
+from msgspec.structs import replace
 
 from plainfall.clone.frameworks import FrameworkFound, Traits
 from plainfall.clone.walk import Tree
@@ -35,7 +36,7 @@ def recognise(tree: Tree, folder: str, names: frozenset[str]) -> FrameworkFound 
     """A part whose script starts NestJS, or that has its configuration. The port is the variable's, or what
     its main file says."""
     result = dev_server(tree, folder, names, _SERVER)
-    return dataclasses.replace(result, pages=tuple(_pages(tree, folder))[:6]) if result else None
+    return replace(result, pages=tuple(_pages(tree, folder))[:6]) if result else None
 
 
 def _pages(tree: Tree, folder: str) -> Iterator[str]:

@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Collection, Mapping, Sequence
-from dataclasses import dataclass, field, replace
 from typing import Any
+
+from msgspec import Struct, field
+from msgspec.structs import replace
 
 from plainfall.errors import BadInput
 from plainfall.evidence import Evidence
@@ -17,8 +19,7 @@ _NAME = regex(rf"(?:@{_PIECE}/)?{_PIECE}")
 _FOLDER = regex(r"(?:[^/\\:\0]+/)*")
 
 
-@dataclass(frozen=True, slots=True)
-class Package:
+class Package(Struct, frozen=True):
     """Where a package goes (``place``: ``node_modules/a/node_modules/b``, from the part) and what it is.
 
     ``address`` is what the lock says of where it comes from ("" for nothing), ``integrity`` a Subresource
@@ -49,8 +50,7 @@ class Package:
         return f"{self.name} {self.version}" if self.version else self.name
 
 
-@dataclass(frozen=True)
-class LockRead:
+class LockRead(Struct, frozen=True):
     """A lock's packages, each once for each place, and remarks for people (a manifest out of step). ``knows_peers``
     is false for a form whose places do not heed peers, ``knows_systems`` for one that does not say which systems a
     package is for."""

@@ -5,9 +5,10 @@ from __future__ import annotations
 import json
 import posixpath
 from collections.abc import Iterator, Mapping
-from dataclasses import replace
 from functools import partial
 from typing import Any
+
+from msgspec.structs import replace
 
 from plainfall.ecosystems.node.locks.package import LockRead, Package, checked_place
 from plainfall.errors import BadInput

@@ -3,12 +3,13 @@
 from __future__ import annotations
 
 import base64
-import dataclasses
 import posixpath
 import re
 from collections.abc import Iterator, Mapping
 from typing import Any
 from urllib.parse import unquote
+
+from msgspec.structs import replace
 
 from plainfall.ecosystems.node.graph import GraphPackage, hoisted
 from plainfall.ecosystems.node.locks.package import LockRead
@@ -62,11 +63,11 @@ def read_yarn_lock(
         for key, one in graph.items()
     }
     read = _laid_out(entire, chosen, manifest, workspaces, path, lambda name, wish: f"{name}@{wish}")
-    return dataclasses.replace(read, knows_peers=False, knows_systems=False)
+    return replace(read, knows_peers=False, knows_systems=False)
 
 
 def _with_keys(one: GraphPackage, needs: Mapping[str, str]) -> GraphPackage:
-    return dataclasses.replace(one, needs={name: key for name, key in needs.items() if key})
+    return replace(one, needs={name: key for name, key in needs.items() if key})
 
 
 def _named(descriptor: str, path: str, line: int) -> tuple[str, str]:

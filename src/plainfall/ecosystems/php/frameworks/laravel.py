@@ -5,7 +5,16 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from plainfall.clone.commands import Command
-from plainfall.clone.frameworks import RANK, Form, FrameworkFound, SecretForm, Traits, named_in_manifest
+from plainfall.clone.frameworks import (
+    ADMIN_ADDRESS,
+    RANK,
+    Administrator,
+    Form,
+    FrameworkFound,
+    SecretForm,
+    Traits,
+    named_in_manifest,
+)
 from plainfall.clone.second_processes import SecondProcess
 from plainfall.clone.walk import Tree
 from plainfall.evidence import Evidence
@@ -23,6 +32,15 @@ TRAITS = Traits(
     values={"APP_ENV": "local"},
     left_behind=("/public/storage", "/bootstrap/cache/*.php", "/storage/logs/*.log"),
 )
+_NAME, _ADDRESS, _PASSWORD = "FIRST_ADMIN_NAME", "FIRST_ADMIN_ADDRESS", "FIRST_ADMIN_PASSWORD"
+# The commands of known packages that make an administrator, and where that one signs in.
+_ADMINISTRATORS = {
+    "filament/filament": (
+        f'make:filament-user --name=admin --email="${_ADDRESS}" --password="${_PASSWORD}"',
+        "/admin/login",
+    ),
+    "orchid/platform": (f'orchid:admin admin "${_ADDRESS}" "${_PASSWORD}"', "/admin/login"),
+}
 _SQLITE = regex(r"(?m)^DB_CONNECTION\s*=\s*[\"']?sqlite")
 _BY_DEFAULT = regex(r"['\"]default['\"]\s*=>\s*env\(\s*['\"]DB_CONNECTION['\"]\s*,\s*['\"]sqlite")
 
@@ -38,7 +56,31 @@ def recognise(tree: Tree, folder: str, names: frozenset[str]) -> FrameworkFound 
         return FrameworkFound("Laravel", place, serves=False)
     commands = tuple(_commands(tree, folder, Evidence(path, 1)))
     processes = tuple(_processes(tree, folder))
-    return FrameworkFound("Laravel", place, commands, pages=("/",), processes=processes)
+    administrator = next(
+        (
+            _administrator(line, page, place)
+            for name, (line, page) in _ADMINISTRATORS.items()
+            if name in names
+        ),
+        None,
+    )
+    return FrameworkFound(
+        "Laravel", place, commands, pages=("/",), administrator=administrator, processes=processes,
+        routes="php artisan route:list --json",
+    )  # fmt: skip
+
+
+def _administrator(line: str, page: str, place: Evidence) -> Administrator:
+    return Administrator(
+        f"php artisan {line} --no-interaction",
+        _NAME,
+        _ADDRESS,
+        _PASSWORD,
+        "already been taken",
+        page,
+        place,
+        ADMIN_ADDRESS,
+    )
 
 
 def _commands(tree: Tree, folder: str, place: Evidence) -> Iterator[Command]:

@@ -6,7 +6,15 @@ import re
 from collections.abc import Iterator
 
 from plainfall.clone.commands import Command
-from plainfall.clone.frameworks import RANK, Form, FrameworkFound, SecretForm, Traits, named_in_manifest
+from plainfall.clone.frameworks import (
+    RANK,
+    Administrator,
+    Form,
+    FrameworkFound,
+    SecretForm,
+    Traits,
+    named_in_manifest,
+)
 from plainfall.clone.second_processes import SecondProcess
 from plainfall.clone.walk import Tree
 from plainfall.ecosystems.php.documents import front_file, router_command
@@ -40,7 +48,17 @@ def recognise(tree: Tree, folder: str, names: frozenset[str]) -> FrameworkFound 
         return FrameworkFound("Symfony", place, serves=False)
     commands = tuple(_commands(tree, folder, names, Evidence(path, 1), front))
     processes = tuple(_processes(tree, folder))
-    return FrameworkFound("Symfony", place, commands, pages=("/",), processes=processes)
+    administrator = _administrator(Evidence(path, 1)) if "friendsofsymfony/user-bundle" in names else None
+    return FrameworkFound(
+        "Symfony", place, commands, pages=("/",), administrator=administrator, processes=processes,
+        routes="php bin/console debug:router --format=json",
+    )  # fmt: skip
+
+
+def _administrator(place: Evidence) -> Administrator:
+    name, address, password = "FIRST_ADMIN_NAME", "FIRST_ADMIN_ADDRESS", "FIRST_ADMIN_PASSWORD"
+    line = f'php bin/console fos:user:create "${name}" "${address}" "${password}" --super-admin'
+    return Administrator(line, name, address, password, "UniqueConstraintViolation", "/login", place)
 
 
 _TRANSPORTS = regex(r"^\s{8,16}(?!failed|sync)(\w+)\s*:", re.MULTILINE)

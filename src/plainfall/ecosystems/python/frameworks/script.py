@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import re
-from dataclasses import replace
+
+from msgspec.structs import replace
 
 from plainfall.clone.commands import Command
 from plainfall.clone.frameworks import FrameworkFound

@@ -4,9 +4,11 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass, replace
 from importlib import import_module
 from typing import Any
+
+from msgspec import Struct
+from msgspec.structs import replace
 
 from plainfall.clone.walk import Tree
 from plainfall.ecosystems.python.lists.toml import load_table, load_toml
@@ -75,8 +77,7 @@ _FOR_DEVELOPERS = (
 )
 
 
-@dataclass(frozen=True)
-class Candidate:
+class Candidate(Struct, frozen=True):
     """An existing list: its path, the kind of file, the reason for or against it."""
 
     path: str

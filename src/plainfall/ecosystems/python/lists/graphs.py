@@ -4,9 +4,9 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator, Mapping
-from dataclasses import dataclass, field
 from typing import Any
 
+from msgspec import Struct, field
 from packaging.markers import InvalidMarker, Marker
 from packaging.utils import canonicalize_name
 
@@ -21,8 +21,7 @@ from plainfall.patterns import regex
 __all__ = ["read_poetry_lock", "read_uv_lock", "spelled_out"]
 
 
-@dataclass(frozen=True)
-class _Edge:
+class _Edge(Struct, frozen=True):
     """One dependency: name, extras asked of it, marker, and the version where a lock holds several."""
 
     name: str
@@ -31,8 +30,7 @@ class _Edge:
     version: str = ""
 
 
-@dataclass
-class _Node:
+class _Node(Struct):
     """One locked package with its edges; ``optional`` holds those of each extra."""
 
     pin: Pin

@@ -5,8 +5,8 @@ from __future__ import annotations
 import json
 import tomllib
 from collections.abc import Mapping, Sequence
-from dataclasses import replace
 
+from msgspec.structs import replace
 from packaging.pylock import (
     Package,
     PackageSdist,
