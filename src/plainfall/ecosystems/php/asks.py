@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable, Iterator
+from functools import cache
 
 from plainfall.clone.walk import Tree
 from plainfall.ecosystems.ask_files import numbered_lines, upwards, within
@@ -116,6 +117,7 @@ _LINES = tuple(
 )
 
 
+@cache
 def _lines_of(text: str) -> frozenset[str]:
     return frozenset(line for line in _LINES if admits(text, line))
 

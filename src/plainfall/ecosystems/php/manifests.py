@@ -10,6 +10,7 @@ import hashlib
 import json
 import re
 from collections.abc import Iterator, Mapping
+from functools import lru_cache
 from pathlib import Path
 from typing import Any
 
@@ -163,7 +164,11 @@ class Lock(Struct, frozen=True):
 
 def read_lock(root: Path, path: str) -> Lock:
     """Reads a lock. Raises BadInput with the line; a lock may be larger than other files."""
-    text = clone_text(root, path, _LARGEST)
+    return _lock_of(clone_text(root, path, _LARGEST), path)
+
+
+@lru_cache(4)  # several questions of one run are answered from the same lock
+def _lock_of(text: str, path: str) -> Lock:
     document = json_object(text, path)
     if not isinstance(document.get("packages"), list):
         raise BadInput(

@@ -11,6 +11,7 @@ from __future__ import annotations
 import functools
 import re
 from collections.abc import Callable, Sequence
+from functools import lru_cache
 
 from msgspec import Struct
 
@@ -41,6 +42,7 @@ _OPERATOR = regex(r"(<>|!=|>=?|<=?|==?)?\s*(.*)", re.DOTALL)
 _WITH_MODIFIER = regex(rf"-{_MODIFIER}$", re.IGNORECASE)
 
 
+@lru_cache(4096)
 def normalized(version: str) -> str:
     """The normal form. Raises ValueError for what is no version."""
     text = version.strip()
