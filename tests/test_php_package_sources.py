@@ -214,3 +214,15 @@ def test_an_archive_of_another_kind_is_named(machine: Machine, registry: PhpRegi
     registry.files[AMOUNTS.path] = zipped({"a.php": b"<?php"})
     _, run = installed(machine, {**files, "composer.lock": json.dumps(lock)})
     assert run.status == 1 and "its archive is of the kind 'rar', and zip and tar are read" in run.out
+
+
+def test_of_packages_that_share_a_namespace_the_first_by_name_is_asked_first(machine: Machine) -> None:
+    """Not the first in the lock, nor the one that others need."""
+    archives = [
+        php_archive(f"rain/{name}", "1.0.0", {"Mm.php": f"<?php namespace Units; class Mm {{ const SAYS = '{name}'; }}"},
+                    autoload={"psr-4": {"Units\\": ""}}, **more)
+        for name, more in {"clouds": {"require": {"rain/drops": "*"}}, "drops": {}, "air": {}}.items()
+    ]  # fmt: skip
+    with serving_php(archives) as registry:
+        clone, run = installed(machine, clone_files(archives, registry.url, page="<?php echo 'rain';"))
+    assert run.status == 0 and php(clone, "Units\\Mm::SAYS") == "air", run.out

@@ -8,6 +8,7 @@ from __future__ import annotations
 import json
 import os
 import shutil
+import subprocess
 from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
@@ -17,7 +18,14 @@ import urllib3
 from conftest import Machine, Run
 from real_php_clones import CLONES, MANIFESTS
 
-from plainfall.standins.php_registry import PhpArchive, php_lock, serving_php, zipped
+from plainfall.standins.php_registry import (
+    PhpArchive,
+    PhpRegistry,
+    php_archive,
+    php_lock,
+    serving_php,
+    zipped,
+)
 
 FOLDER = Path(os.environ.get("PLAINFALL_REAL_PHP_PACKAGES", "/nonexistent"))
 pytestmark = [
@@ -73,11 +81,12 @@ def archives() -> dict[str, PhpArchive]:
 
 
 def onboarded(
-    machine: Machine, archives: dict[str, PhpArchive], kind: str, **more: str
+    machine: Machine, archives: dict[str, PhpArchive], kind: str, *, also: tuple[str, ...] = (), **more: str
 ) -> tuple[Path, Run, str]:
     """Onboards with no option; again there is nothing to do."""
     needs = json.loads((FOLDER / "needs.json").read_text())
     chosen = [archives[name] for name in dict.fromkeys(one for root in LED_TO[kind] for one in needs[root])]
+    chosen += [archives[name] for name in also]
     document = {**MANIFESTS[kind], "require": {one.name: "*" for one in chosen}}
     with serving_php(chosen) as registry:
         files = {**CLONES[kind], "composer.json": json.dumps(document), **more}
@@ -87,6 +96,71 @@ def onboarded(
     again = machine.run("onboard", clone, "--json")
     assert set(again.states.values()) == {"kept"}, again.states
     return clone, run, str(run.document["servers"][0]["url"])
+
+
+MAPS = ("autoload_psr4", "autoload_namespaces", "autoload_classmap", "autoload_files")
+
+
+def by_the_reference(folder: Path, registry: PhpRegistry, home: Path, *words: str) -> None:
+    """Runs the ecosystem's own client in a folder, with our registry as the only one."""
+    home.mkdir(exist_ok=True)
+    only = [{"type": "composer", "url": registry.url}, {"packagist": False}]
+    (home / "config.json").write_text(json.dumps({"config": {"secure-http": False}, "repositories": only}))
+    done = subprocess.run(
+        ["composer", *words, "--no-scripts", "--no-plugins", "--no-interaction"], cwd=folder,
+        capture_output=True, text=True,
+        env={**os.environ, "COMPOSER_HOME": str(home), "COMPOSER_ALLOW_SUPERUSER": "1",
+             "COMPOSER_CACHE_DIR": str(home / "cache")},
+    )  # fmt: skip
+    assert done.returncode == 0, done.stdout + done.stderr
+
+
+def told_by_php(clone: Path, name: str) -> str:
+    """A map of the loader in its order, its paths as they are in the clone."""
+    program = f"$file = 'vendor/composer/{name}.php'; echo json_encode(is_file($file) ? require $file : []);"
+    done = subprocess.run(["php", "-r", program], cwd=clone, capture_output=True, text=True, check=True)
+    return done.stdout.replace(json.dumps(str(clone))[1:-1].replace("/", "\\/"), "")
+
+
+def installed_files(clone: Path) -> set[str]:
+    """What lies in the folder of packages, but the loader's own files."""
+    found = {path.relative_to(clone).as_posix() for path in (clone / "vendor").rglob("*") if path.is_file()}
+    return {path for path in found if not path.startswith("vendor/composer/")}
+
+
+@pytest.mark.skipif(shutil.which("composer") is None, reason="the ecosystem's own client is not here")
+@pytest.mark.parametrize("kind", ["slim", "symfony", "laravel"])
+def test_a_lock_of_the_ecosystems_own_client(
+    ended: Machine, archives: dict[str, PhpArchive], tmp_path: Path, kind: str
+) -> None:
+    """From its lock to a page; and what lies in ``vendor`` is what that client lays for the same lock."""
+    needs = json.loads((FOLDER / "needs.json").read_text())
+    chosen = [archives[name] for name in dict.fromkeys(one for root in LED_TO[kind] for one in needs[root])]
+    document = {**MANIFESTS[kind], "require": {one.name: "*" for one in chosen}}
+    page_text = (
+        CLONES[kind]
+        .get("public/index.php", "")
+        .replace("Dotenv\\Dotenv::createImmutable(dirname(__DIR__))->safeLoad();", "")
+    )
+    files = {**CLONES[kind], "public/index.php": page_text, "composer.json": json.dumps(document)}
+    with serving_php(chosen) as registry:
+        theirs = ended.clone(files, name=f"{kind}-by-hand")
+        by_the_reference(theirs, registry, tmp_path / "client", "update", "--no-install", "--quiet")
+        lock = (theirs / "composer.lock").read_text()
+        clone = ended.clone({**files, "composer.lock": lock}, name=kind)
+        run = ended.run("onboard", clone, "--json", timeout=180)
+        assert run.status == 0, run.out + run.err
+        assert (clone / "composer.lock").read_text() == lock
+        by_the_reference(theirs, registry, tmp_path / "client", "install", "--quiet")
+        # Right after an installation folders of one prefix stand in the order in which they were installed.
+        by_the_reference(theirs, registry, tmp_path / "client", "dump-autoload", "--quiet")
+    assert {name: told_by_php(clone, name) for name in MAPS} == {
+        name: told_by_php(theirs, name) for name in MAPS
+    }
+    added = {"vendor/autoload_runtime.php"} if kind == "symfony" else set()
+    assert installed_files(clone) - installed_files(theirs) == added
+    assert not installed_files(theirs) - installed_files(clone)
+    assert "<title>" in page(str(run.document["servers"][0]["url"])) or kind == "symfony"
 
 
 def page(url: str) -> str:
@@ -121,6 +195,41 @@ def test_a_full_stack_framework_on_sqlite(ended: Machine, archives: dict[str, Ph
     assert run.states["migrations"] == run.states["seeds"] == "done"
     assert "migrations  Laravel: 1 applied" in ended.run("data", clone).out
     assert "APP_KEY=base64:" in (clone / ".env").read_text()
+
+
+def test_an_administrator_of_a_known_package_and_the_routes_that_the_framework_lists(
+    ended: Machine, archives: dict[str, PhpArchive]
+) -> None:
+    """The package is a made-up one of the known name: its command keeps what it was given."""
+    kernel = (
+        "<?php\nnamespace App\\Console;\nclass Kernel extends \\Illuminate\\Foundation\\Console\\Kernel {\n"
+        "    protected function commands() { require base_path('routes/console.php'); }\n}\n"
+    )
+    command = (
+        "<?php\nuse Illuminate\\Support\\Facades\\Artisan;\n"
+        "Artisan::command('make:filament-user {--name=} {--email=} {--password=}', function () {\n"
+        "    file_put_contents(base_path('made.json'), json_encode($this->options()));\n});\n"
+    )
+    routes = (
+        CLONES["laravel"]["routes/web.php"]
+        + "Route::get('/stations/list', fn () => 'three');\nRoute::post('/readings', fn () => 'kept');\n"
+        + "Route::get('/logout', fn () => file_put_contents(base_path('ended'), ''));\n"
+        + "Route::get('/stations/{name}', fn ($name) => $name);\n"
+    )
+    panel = php_archive("filament/filament", "3.0.0")
+    clone, run, _ = onboarded(
+        ended, {**archives, "panel": panel}, "laravel",
+        **{"app/Console/Kernel.php": kernel, "routes/console.php": command, "routes/web.php": routes},
+        also=("panel",),
+    )  # fmt: skip
+    [account] = json.loads((clone / ".plainfall/accounts.json").read_text()).values()
+    made = json.loads((clone / "made.json").read_text())
+    assert made["email"] == account["name"] and made["password"] == account["password"]
+    assert run.states["tasks"] == "done" and account["password"] not in run.out
+    look = ended.run("probe", clone, "--browser", "none", "--json")
+    [server] = look.document["servers"]
+    assert {one["path"]: one["status"] for one in server["endpoints"]} == {"/stations/list": 200}
+    assert not (clone / "ended").exists()
 
 
 CLONES_PAGE = "<!doctype html><title>Stations</title><ul><li>Ashford Mill</li><li>Copper Hill</li></ul>\n"

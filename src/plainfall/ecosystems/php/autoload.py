@@ -124,20 +124,21 @@ def read_autoload(root: Laid, packages: Sequence[Laid], scanned: Callable[[Laid,
     DependencyProblem for a path that leads out."""
     result = Autoload()
     ordered = [*in_order(packages), root]
-    for package in reversed(ordered):  # the part's own entries come before those of packages
+    # Folders of one prefix: the part's own come first, then those of packages by name.
+    for package in [root, *sorted(packages, key=lambda one: one.name)]:
         for prefix, path in _tables(package, "psr-4"):
             _append(result.psr4, prefix, _inside(package, path))
         target = str(package.entry.get("target-dir") or "")
         for prefix, path in _tables(package, "psr-0"):
             base = package if not target or not package.folder else _above(package, target)
             _append(result.psr0, prefix, _inside(base, path))
+        for path in strings(package.entry.get("include-path")):
+            result.include_paths.append(_inside(package, path))
     for package in ordered:
         for _, path in _tables(package, "files"):
             where = _inside(package, path)
             key = hashlib.md5(f"{package.name}:{path}".encode(), usedforsecurity=False).hexdigest()
             result.files[key] = where
-        for path in strings(package.entry.get("include-path")):
-            result.include_paths.append(_inside(package, path))
     for package in reversed(ordered):
         left_out = excluded([path for _, path in _tables(package, "exclude-from-classmap")])
         for _, path in _tables(package, "classmap"):
