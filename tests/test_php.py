@@ -11,6 +11,7 @@ from pathlib import Path
 
 import pytest
 from conftest import Machine
+from php_clones import clone_files
 
 from plainfall.clone.walk import walk
 from plainfall.ecosystems.php.asks import php_asks
@@ -21,6 +22,7 @@ from plainfall.ecosystems.php.places import place_of, vendor_folder
 from plainfall.ecosystems.php.platform import extension_needs, system_package
 from plainfall.ecosystems.php.versions import admits, compare, constraint, normalized, stability
 from plainfall.errors import BadInput
+from plainfall.standins.php_registry import php_archive, serving_php
 
 LIBRARY = Path("/usr/share/php/Composer/Semver/autoload.php")
 
@@ -283,3 +285,31 @@ def test_installer_paths(machine: Machine) -> None:
     document = {"extra": {"installer-paths": {"web/modules/{$name}/": ["type:gauge-module"]}}}
     assert place_of(lock.packages[0], document, ["composer/installers"]) == "web/modules/radar"
     assert place_of(lock.packages[0], document, []) == "vendor/rain/radar"
+
+
+def test_what_doctrine_wants_is_run_in_order(machine: Machine) -> None:
+    """Migrations, fixtures, import map: a console of the test's own tells what it was asked for."""
+    archives = [php_archive(name) for name in ("symfony/framework-bundle", "doctrine/doctrine-bundle",
+                "doctrine/doctrine-migrations-bundle", "doctrine/doctrine-fixtures-bundle")]  # fmt: skip
+    told = "<?php file_put_contents('told.txt', implode(' ', array_slice($argv, 1)) . \"\\n\", FILE_APPEND); echo '{}';"
+    with serving_php(archives) as registry:
+        files = {
+            **clone_files(
+                archives, registry.url, page="<?php echo '<!doctype html><title>Rain</title><h1>Rain</h1>';"
+            ),
+            "bin/console": told,
+            "migrations/Version1.php": "<?php",
+            "src/DataFixtures/Stations.php": "<?php",
+            "importmap.php": "<?php",
+        }
+        clone = machine.clone(files)
+        run = machine.run("onboard", clone, "--json")
+    assert run.status == 0, run.out
+    assert (clone / "told.txt").read_text().splitlines() == [
+        "doctrine:migrations:migrate --no-interaction --allow-no-migration",
+        "doctrine:fixtures:load --append --no-interaction",
+        "importmap:install",
+    ]
+    again = machine.run("onboard", clone, "--json")
+    assert {again.states[stage] for stage in ("migrations", "seeds", "tasks")} == {"kept"}
+    machine.run("stop", "--all")

@@ -344,6 +344,27 @@ def test_a_php_that_no_package_admits(machine: Machine, registry: PhpRegistry) -
     assert "~5.3.0 of pluvial/amounts 1.2.0" in run.out
 
 
+def test_what_development_alone_needs_does_not_keep_the_clone_from_running(
+    machine: Machine, registry: PhpRegistry
+) -> None:
+    tool = replace(TOOL, manifest={**TOOL.manifest, "require": {"php": "^7.1"}})
+    sheet = replace(SHEET, manifest={**SHEET.manifest, "require": {"ext-rainfall": "*"}})
+    manifest = {
+        "require": {"pluvial/amounts": "*"},
+        "require-dev": {"hollin/tool": "*", "hollin/sheet": "*"},
+        "autoload-dev": {"files": ["tests/absent.php"]},
+    }
+    files = clone_files([AMOUNTS, tool, sheet], registry.url, manifest)
+    clone, run = installed(machine, files)
+    assert run.status == 0, run.out
+    [said] = [one for one in run.step("dependencies")["remarks"] if "left out" in one]
+    assert "2 packages for development alone are left out" in said
+    assert "hollin/tool 3.0.0 needs PHP ^7.1" in said and "needs the extension rainfall" in said
+    assert php(clone, "Pluvial\\Amount::words(3)") == "3 mm"
+    assert not (clone / "vendor/hollin").exists()
+    assert json.loads((clone / "vendor/composer/installed.json").read_text())["dev"] is False
+
+
 def test_extensions_that_are_lacking_are_named_with_their_packages(
     machine: Machine, registry: PhpRegistry
 ) -> None:

@@ -81,7 +81,7 @@ def archives() -> dict[str, PhpArchive]:
 
 
 def onboarded(
-    machine: Machine, archives: dict[str, PhpArchive], kind: str, *, also: tuple[str, ...] = (), **more: str
+    machine: Machine, archives: dict[str, PhpArchive], kind: str, also: tuple[str, ...] = (), /, **more: str
 ) -> tuple[Path, Run, str]:
     """Onboards with no option; again there is nothing to do."""
     needs = json.loads((FOLDER / "needs.json").read_text())
@@ -218,9 +218,8 @@ def test_an_administrator_of_a_known_package_and_the_routes_that_the_framework_l
     )
     panel = php_archive("filament/filament", "3.0.0")
     clone, run, _ = onboarded(
-        ended, {**archives, "panel": panel}, "laravel",
+        ended, {**archives, "panel": panel}, "laravel", ("panel",),
         **{"app/Console/Kernel.php": kernel, "routes/console.php": command, "routes/web.php": routes},
-        also=("panel",),
     )  # fmt: skip
     [account] = json.loads((clone / ".plainfall/accounts.json").read_text()).values()
     made = json.loads((clone / "made.json").read_text())

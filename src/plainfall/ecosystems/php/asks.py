@@ -93,14 +93,16 @@ def _manifest(tree: Tree, folder: str) -> Iterator[VersionAsk]:
 
 def _lock(tree: Tree, folder: str) -> Iterator[VersionAsk]:
     """What the lock's packages need: a runtime that one of them does not admit cannot run the clone. Of those that
-    admit the same release lines one speaks for all, and what admits all that the manifest does says nothing."""
+    admit the same release lines one speaks for all, and what admits all that the manifest does says nothing.
+    Packages for development alone only say what is better: they can be left out."""
     path = within(folder, LOCK)
     if path not in tree:
         return
     own = mapping(manifest(tree, folder).get("require")).get("php")
     allowed = _lines_of(own) if isinstance(own, str) and is_constraint(own) else frozenset(_LINES)
     seen = set()
-    for one in read_lock(tree.root, path).packages:
+    packages = read_lock(tree.root, path).packages
+    for one in sorted(packages, key=lambda one: one.is_dev):
         text = one.requires.get("php", "")
         if not text or not is_constraint(text):
             continue
@@ -109,7 +111,8 @@ def _lock(tree: Tree, folder: str) -> Iterator[VersionAsk]:
             continue
         seen.add(lines)
         place = Evidence(path, 1, f"{one.label} needs PHP {text}")
-        yield VersionAsk(f"{text} of {one.label}", text, Strength.RANGE, "lock", place)
+        strength = Strength.PREFERENCE if one.is_dev else Strength.RANGE
+        yield VersionAsk(f"{text} of {one.label}", text, strength, "lock", place)
 
 
 _LINES = tuple(

@@ -15,16 +15,22 @@ __all__ = ["records"]
 
 
 def records(
-    document: Mapping[str, Any], packages: Sequence[Locked], places: Mapping[str, str], vendor: str
+    document: Mapping[str, Any],
+    packages: Sequence[Locked],
+    places: Mapping[str, str],
+    vendor: str,
+    *,
+    dev: bool = True,
 ) -> dict[str, str]:
-    """The two files: name → text. ``places`` are the folders of the packages, relative to the part."""
+    """The two files: name → text. ``places`` are the folders of the packages, relative to the part; ``dev`` tells
+    whether those for development alone are among them."""
     ordered = sorted(packages, key=lambda one: one.name)
     rows = [_row(one, places.get(one.name), vendor) for one in ordered]
-    value = {"packages": rows, "dev": True, "dev-package-names": [one.name for one in ordered if one.is_dev]}
+    value = {"packages": rows, "dev": dev, "dev-package-names": [one.name for one in ordered if one.is_dev]}
     text = json.dumps(value, indent=4, ensure_ascii=False)
     return {
         "composer/installed.json": f"{text}\n",
-        "composer/installed.php": _php(document, ordered, places, vendor),
+        "composer/installed.php": _php(document, ordered, places, vendor, dev=dev),
     }
 
 
@@ -41,7 +47,12 @@ def _row(package: Locked, place: str | None, vendor: str) -> dict[str, Any]:
 
 
 def _php(
-    document: Mapping[str, Any], packages: Sequence[Locked], places: Mapping[str, str], vendor: str
+    document: Mapping[str, Any],
+    packages: Sequence[Locked],
+    places: Mapping[str, str],
+    vendor: str,
+    *,
+    dev: bool,
 ) -> str:
     up = "/..".join(["__DIR__ . '", *[""] * (vendor.count("/") + 2)]) + "/'"
     name = str(document.get("name") or ROOT)
@@ -82,7 +93,7 @@ def _php(
             row[key] = f"array({', '.join(map(php_text, sorted(texts)))})"
     lines = ["<?php return array(", "    'root' => array(", f"        'name' => {php_text(name)},"]
     lines += [f"        '{key}' => {value}," for key, value in own.items()]
-    lines += ["        'dev' => true,", "    ),", "    'versions' => array("]
+    lines += [f"        'dev' => {_truth(dev)},", "    ),", "    'versions' => array("]
     for other, row in sorted(versions.items()):
         lines.append(f"        {php_text(other)} => array(")
         lines += [f"            '{key}' => {value}," for key, value in row.items()]

@@ -7,6 +7,8 @@ from collections.abc import Iterable, Mapping, Sequence
 from pathlib import Path
 from typing import Any
 
+from msgspec.structs import replace
+
 from plainfall.ecosystems.php.autoload import ROOT, Laid, in_order, read_autoload, scanned_folders
 from plainfall.ecosystems.php.bins import write_bins
 from plainfall.ecosystems.php.classmap import Rows, scan
@@ -26,6 +28,7 @@ from plainfall.ecosystems.php.manifests import (
     read_lock,
 )
 from plainfall.ecosystems.php.places import bin_folder, place_of, vendor_folder
+from plainfall.ecosystems.php.platform import unfit
 from plainfall.ecosystems.php.plugins import plugin_remarks, write_runtime_entry
 from plainfall.ecosystems.php.store import Store
 from plainfall.ecosystems.shape import Installation, InstallJob
@@ -44,10 +47,11 @@ _LEXER = 1  # changes with what the lexer finds
 def install(job: InstallJob, document: Mapping[str, Any], environment: str) -> Installation:
     """Makes the folder of installed packages what the lock says. ``document`` is the manifest, ``environment`` the
     environment's folder, from which the layout counts. Raises what reading, store and laying raise."""
-    part, inside = job.folder, job.access.confined
+    part, inside, whole = job.folder, job.access.confined, document
     inner = "" if part == job.clone else part.relative_to(job.clone).as_posix()
     lock = read_lock(job.clone, job.listed.path if job.listed.kind == "lock" else _resolved(job, document))
     _check_fits(document, lock)
+    document, lock, left_out = _without_what_does_not_fit(document, lock, job)
     vendor, bins = vendor_folder(document, inner), bin_folder(document, inner)
     names = [one.name for one in lock.packages]
     wanted = {place_of(one, document, names, inner): one for one in lock.packages if not one.is_meta}
@@ -67,7 +71,7 @@ def install(job: InstallJob, document: Mapping[str, Any], environment: str) -> I
     classes.prepare(root, laid)
     autoload = read_autoload(root, [one for one in laid if one.name in places], classes.of)
     files = {
-        **records(document, lock.packages, places, vendor),
+        **records(document, lock.packages, places, vendor, dev=not left_out),
         **loader_files(autoload, root, lock.packages, vendor),
     }
     _check_replaceable(inside, part / vendor, files)
@@ -81,7 +85,7 @@ def install(job: InstallJob, document: Mapping[str, Any], environment: str) -> I
     _write(inside, part / vendor / "autoload.php", entry)
     ordered = [one for one in in_order(laid) if one.name in places]
     programs = write_bins(inside, part, ordered, bins, vendor, job.memory.get("programs", []))
-    remarks = [*_remarks(document, lock), *plugin_remarks(lock.packages)]
+    remarks = [*left_out, *_remarks(whole, lock), *plugin_remarks(lock.packages)]
     layout = {
         place: entries for place, entries in done.names.items() if not done.keys[place].startswith("link:")
     }
@@ -182,6 +186,28 @@ def _check_fits(document: Mapping[str, Any], lock: Lock) -> None:
             remedy="Nothing was installed. Somebody changed the manifest and did not write the lock again, or a "
             "merge took one of them: take both from the same commit, or write the lock again with its tool.",
         )
+
+
+def _without_what_does_not_fit(
+    document: Mapping[str, Any], lock: Lock, job: InstallJob
+) -> tuple[Mapping[str, Any], Lock, list[str]]:
+    """Manifest and lock as they are; or without all that is for development alone, where this PHP cannot take a
+    package of it, with that in words."""
+    interpreter = job.choice.taken
+    extensions = extensions_of(interpreter)
+    stood_for = {name for one in lock.packages for name in one.stands_for}
+    dev = [one for one in lock.packages if one.is_dev]
+    reasons = [why for one in dev if (why := unfit(one, interpreter.version, extensions, stood_for))]
+    if not reasons:
+        return document, lock, []
+    more = f" (and {len(reasons) - 2} more)" if len(reasons) > 2 else ""
+    said = (
+        f"{len(dev)} packages for development alone are left out: {'; '.join(reasons[:2])}{more}; here is PHP "
+        f"{interpreter.version}"
+    )
+    used = [one for one in lock.packages if not one.is_dev]
+    kept = {key: value for key, value in document.items() if key not in ("require-dev", "autoload-dev")}
+    return kept, replace(lock, packages=tuple(used)), [said]
 
 
 def _remarks(document: Mapping[str, Any], lock: Lock) -> list[str]:

@@ -3,17 +3,18 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterable, Mapping
+from collections.abc import Collection, Iterable, Mapping
 from typing import Any
 
 from msgspec import Struct
 
 from plainfall.clone.walk import Tree
 from plainfall.ecosystems.php.manifests import LOCK, MANIFEST, Locked, manifest, mapping, read_lock
+from plainfall.ecosystems.php.versions import admits, is_constraint
 from plainfall.evidence import Evidence
 from plainfall.patterns import regex
 
-__all__ = ["ExtensionNeed", "extension_needs", "lacking_words", "system_package"]
+__all__ = ["ExtensionNeed", "extension_needs", "lacking_words", "system_package", "unfit"]
 
 # Extensions that Debian and its kin bring under another name than their own; "" is part of every PHP there.
 _PACKAGES = {
@@ -48,8 +49,8 @@ def _plain(name: str) -> str:
 
 
 def extension_needs(tree: Tree, folder: str) -> list[ExtensionNeed]:
-    """The extensions that the manifest and the lock's packages ask for; those that a package of the lock stands
-    in for are left out. Raises BadInput."""
+    """The extensions that the manifest and the lock's packages ask for, those for development alone aside; what a
+    package of the lock stands in for is left out. Raises BadInput."""
     place = f"{folder}/" if folder else ""
     document = manifest(tree, folder)
     packages: tuple[Locked, ...] = ()
@@ -59,8 +60,7 @@ def extension_needs(tree: Tree, folder: str) -> list[ExtensionNeed]:
     found: dict[str, ExtensionNeed] = {}
     rows: list[tuple[Iterable[str], str, str]] = [
         (_names(document, "require"), "the manifest", place + MANIFEST),
-        (_names(document, "require-dev"), "the manifest", place + MANIFEST),
-        *((one.requires, one.label, place + LOCK) for one in packages),
+        *((one.requires, one.label, place + LOCK) for one in packages if not one.is_dev),
     ]
     for names, who, path in rows:
         for name in names:
@@ -68,6 +68,17 @@ def extension_needs(tree: Tree, folder: str) -> list[ExtensionNeed]:
                 evidence = tree.line_of(path, f'"{name}"')
                 found.setdefault(_plain(name), ExtensionNeed(_plain(name), who, evidence))
     return list(found.values())
+
+
+def unfit(package: Locked, php: str, extensions: Collection[str], stood_for: Collection[str]) -> str:
+    """Why a PHP of that version with these extensions cannot take a package; "" where it can."""
+    for name, wanted in package.requires.items():
+        if name.lower() == "php" and is_constraint(wanted) and not admits(wanted, php):
+            return f"{package.label} needs PHP {wanted}"
+        is_lacking = _EXTENSION.fullmatch(name) and name.lower() not in stood_for
+        if extensions and is_lacking and _plain(name) not in extensions:
+            return f"{package.label} needs the extension {_plain(name)}"
+    return ""
 
 
 def _names(document: Mapping[str, Any], table: str) -> Iterable[str]:

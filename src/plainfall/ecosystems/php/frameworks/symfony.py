@@ -79,7 +79,7 @@ def _processes(tree: Tree, folder: str) -> Iterator[SecondProcess]:
 def _commands(
     tree: Tree, folder: str, names: frozenset[str], place: Evidence, front: str
 ) -> Iterator[Command]:
-    below = tree.below(folder)
+    below = [*tree.below(folder)]
     run = "php bin/console"
     migrations = [path for path in below if path.startswith(("migrations/", "src/Migrations/"))]
     entities = any(path.startswith("src/Entity/") and path.endswith(".php") for path in below)
