@@ -11,20 +11,30 @@ from plainfall.confinement import Confined
 from plainfall.ecosystems.shape import CloneAccess
 from plainfall.writing import digest_of
 
-__all__ = ["names_folder", "names_place", "write_program"]
+__all__ = ["names_folder", "names_place", "own_folder", "own_place", "write_program"]
 
 
 def names_folder(folder: Path, access: CloneAccess) -> Path:
     """A part's folder of command names, in what Plainfall keeps in the clone."""
-    root = access.confined.root
-    inner = Path(os.path.realpath(folder)).relative_to(root).as_posix()
-    return root / names_place("" if inner == "." else inner)
+    return own_folder("commands", folder, access)
 
 
 def names_place(inner: str) -> str:
     """That folder, from the clone's top, of the part in the folder ``inner`` of the clone."""
+    return own_place("commands", inner)
+
+
+def own_place(kind: str, inner: str) -> str:
+    """A folder of that kind of ours, from the clone's top, for the part in the folder ``inner`` of the clone."""
     name = quote(os.fsencode(inner), safe="") if inner else "top"
-    return f".plainfall/commands/{digest_of(name) if len(name) > 200 else name}"
+    return f".plainfall/{kind}/{digest_of(name) if len(name) > 200 else name}"
+
+
+def own_folder(kind: str, folder: Path, access: CloneAccess) -> Path:
+    """That folder of the part in ``folder`` (a path of this machine)."""
+    root = access.confined.root
+    inner = Path(os.path.realpath(folder)).relative_to(root).as_posix()
+    return root / own_place(kind, "" if inner == "." else inner)
 
 
 def write_program(confined: Confined, file: Path, text: str) -> None:

@@ -32,16 +32,17 @@ _OCTAL = regex(rb"[0-7]*")
 _PAX = regex(rb"(?<!\d)\d+ ([^=\n]+)=([^\n]*)\n")
 
 
-def unpack_tarball(data: bytes, folder: Path, name: str) -> list[Unpacked]:
+def unpack_tarball(data: bytes, folder: Path, name: str, *, wrapped: bool = True) -> list[Unpacked]:
     """Writes every file of the archive below ``folder`` (which exists and is empty) and lists them.
 
     Files can be read and written by all and get the archive's bits for running, less the umask. Links that
     stay inside are skipped, as registries' clients do; a ``.gitignore`` becomes an ``.npmignore`` where the folder
-    has none, as npm lays it. Raises ArchiveRefused, naming the archive, for anything damaged or hostile; what was
-    written by then is the caller's to remove.
-    """
+    has none, as npm lays it; neither this nor taking the first folder off is done to an archive that is not
+    ``wrapped`` into one folder. Raises ArchiveRefused, naming the archive, for anything damaged or hostile; what
+    was written by then is the caller's to remove."""
     entire = _inflated(data, name, folder)
-    members = _with_ignore_files(list(_members(entire, name)))
+    members = list(_members(entire, name, wrapped=wrapped))
+    members = _with_ignore_files(members) if wrapped else members
     check_no_clashes((path for path, _, _, _ in members), name)
     root, made, written = f"{folder}/", {""}, []
     for path, mode, start, size in members:
@@ -123,7 +124,9 @@ def _pieces(data: bytes, name: str) -> Iterator[bytes]:
 _AGAIN = "Run the same command again to fetch it again; if it stays so, the registry's copy is bad."
 
 
-def _members(whole: bytes | mmap.mmap, name: str) -> Iterator[tuple[str, int, int, int]]:
+def _members(
+    whole: bytes | mmap.mmap, name: str, *, wrapped: bool = True
+) -> Iterator[tuple[str, int, int, int]]:
     """(path, mode, start, size) of every regular file; a later member of a name replaces an earlier one."""
     results: dict[str, tuple[str, int, int, int]] = {}
     position, end = 0, len(whole)
@@ -164,12 +167,12 @@ def _members(whole: bytes | mmap.mmap, name: str) -> Iterator[tuple[str, int, in
         path = extended.get("path") or long_name or _name(header)
         link = extended.get("linkpath") or header[157:257].rstrip(b"\0").decode("utf-8", "replace")
         long_name, extended = None, {}
-        inner = _inner(path, name)
+        inner = _inner(path, name) if wrapped else member_path(path, name) if path.strip("./") else ""
         if kind in (b"0", b"\0", b"7") and inner and not path.endswith("/"):
             results[inner] = (inner, _octal(header[100:108], name), start, size)
             check_amount(len(results), name)
         elif kind in (b"1", b"2"):
-            _check_link(inner, link, name, hard=kind == b"1")
+            _check_link(inner, link, name, hard=kind == b"1" and wrapped)
         elif kind in (b"3", b"4", b"6"):
             raise ArchiveRefused(f"{name} holds {path!r}, which is a device, not a file", remedy=_HOSTILE)
     yield from results.values()

@@ -20,7 +20,7 @@ from msgspec import Struct
 from plainfall.errors import ArchiveRefused
 from plainfall.packages.paths import check_amount, check_no_clashes, is_of_archive, member_path
 
-__all__ = ["Unpacked", "unpack_zip"]
+__all__ = ["Unpacked", "moved_into", "unpack_zip"]
 
 # A package of more than this, or one that grows more than this many times, is taken for a size bomb. The
 # largest wheels in use are under 4 GiB; well-compressed source text grows 5 to 20 times.
@@ -152,3 +152,21 @@ def _content(view: mmap.mmap, info: zipfile.ZipInfo, path: str, name: str) -> by
     if len(data) != info.file_size or zlib.crc32(data) != info.CRC:
         raise zipfile.BadZipFile(f"the content of {path!r} does not have the length and checksum stated")
     return data
+
+
+def moved_into(inner: Path, folder: Path) -> list[Unpacked]:
+    """Moves what is in a folder into another, empty one; returns its files. Links are left out."""
+    for entry in list(os.scandir(inner)):
+        os.rename(entry.path, folder / entry.name)
+    files = []
+    for root, folders, names in os.walk(folder):
+        folders.sort()
+        for name in sorted(names):
+            path = os.path.join(root, name)
+            state = os.lstat(path)
+            if not stat.S_ISREG(state.st_mode):
+                os.unlink(path)
+                continue
+            where = os.path.relpath(path, folder)
+            files.append(Unpacked(where, stat.S_IMODE(state.st_mode), state.st_size, state.st_mtime_ns))
+    return files

@@ -9,7 +9,6 @@ from __future__ import annotations
 import hashlib
 import os
 import shutil
-import stat
 import tempfile
 from collections.abc import Mapping
 from pathlib import Path
@@ -28,7 +27,7 @@ from plainfall.packages.client import Connection, RegistryClient, without_creden
 from plainfall.packages.digests import Digest
 from plainfall.packages.local import archive_of_clone
 from plainfall.packages.tarballs import unpack_tarball
-from plainfall.packages.unpacking import Unpacked, unpack_zip
+from plainfall.packages.unpacking import Unpacked, moved_into, unpack_zip
 from plainfall.writing import digest_of
 
 __all__ = ["Store"]
@@ -145,7 +144,7 @@ class Store(Struct, dict=True):
                 self.cache,
                 key,
                 package.label,
-                lambda folder: _moved(checkout, folder),
+                lambda folder: moved_into(checkout, folder),
                 lambda folder, files: self._seen(package, folder, files),
             )
 
@@ -236,21 +235,3 @@ def _without_wrapping(inner: Path, folder: Path, files: list[Unpacked]) -> list[
     for entry in list(os.scandir(inner)):
         os.rename(entry.path, folder / entry.name)
     return [replace(one, path=one.path.removeprefix(start)) for one in files]
-
-
-def _moved(inner: Path, folder: Path) -> list[Unpacked]:
-    """Moves what is in a folder into another, empty one; returns its files. Links are left out."""
-    for entry in list(os.scandir(inner)):
-        os.rename(entry.path, folder / entry.name)
-    files = []
-    for root, folders, names in os.walk(folder):
-        folders.sort()
-        for name in sorted(names):
-            path = os.path.join(root, name)
-            state = os.lstat(path)
-            if not stat.S_ISREG(state.st_mode):
-                os.unlink(path)
-                continue
-            where = os.path.relpath(path, folder)
-            files.append(Unpacked(where, stat.S_IMODE(state.st_mode), state.st_size, state.st_mtime_ns))
-    return files

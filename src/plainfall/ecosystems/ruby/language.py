@@ -1,7 +1,11 @@
-"""Ruby, in the shape of a language: recognised, its settings looked after."""
+"""Ruby, in the shape of a language."""
 
 from __future__ import annotations
 
+from plainfall.ecosystems.ruby.environments import RubyEnvironment
+from plainfall.ecosystems.ruby.installing import RubyInstalling
+from plainfall.ecosystems.ruby.interpreters import GRAMMAR
+from plainfall.ecosystems.ruby.recognising import RubyRecognising
 from plainfall.ecosystems.shape import Language
 from plainfall.sources.files import SourceReader
 
@@ -23,10 +27,17 @@ LANGUAGE = Language(
             configuration=True,
         ),
     ),
-    programs=("ruby",),
+    programs=("ruby", "bundle", "rake", "rails", "rackup"),
     port=3000,
-    manifests=("Gemfile", "config.ru"),
-    mains=("app.rb", "main.rb", "server.rb"),
-    clients=("bundle",),
+    manifests=("Gemfile", "gems.rb", "config.ru"),
+    mains=("app.rb", "main.rb", "server.rb", "web.rb"),
+    clients=("bundle", "bundler", "gem"),
+    known_by="a Gemfile, a config.ru, or a script that starts a server",
     package_folders=("vendor",),
+    left_behind=("/log/*.log", "/tmp/"),
+    precedence=2,
+    grammar=GRAMMAR,
+    recognising=RubyRecognising(),
+    environment=RubyEnvironment(),
+    installing=RubyInstalling(),
 )

@@ -1,13 +1,26 @@
-"""Ruby on Rails: known by the manifest; what it wants of settings."""
+"""Ruby on Rails: ``bin/rails`` runs everything."""
 
 from __future__ import annotations
 
-from plainfall.clone.frameworks import Form, FrameworkFound, SecretForm, Traits, named_in_manifest
+from collections.abc import Iterator
+
+from plainfall.clone.commands import Command
+from plainfall.clone.frameworks import RANK, Form, FrameworkFound, SecretForm, Traits, named_in_manifest
+from plainfall.clone.second_processes import SecondProcess
 from plainfall.clone.walk import Tree
+from plainfall.ecosystems.ask_files import within
+from plainfall.ecosystems.ruby.gemfile import manifest_of
+from plainfall.errors import BadInput
+from plainfall.evidence import Evidence
+from plainfall.patterns import regex
 
-__all__ = ["TRAITS", "recognise"]
+__all__ = ["REPEATABLE", "TRAITS", "recognise"]
 
-ORDER = 20
+ORDER = 1
+
+REPEATABLE = regex(
+    r"\b(rails|rake) (db:(create|migrate)( db:migrate)?)(?!:)(?!.*(seed|reset|setup|drop|schema))"
+)
 TRAITS = Traits(
     ("Rails",),
     prefixes=("RAILS_",),
@@ -15,10 +28,77 @@ TRAITS = Traits(
         SecretForm(("SECRET_KEY_BASE",), Form("hex", 128, "", "Rails"), True),
         SecretForm(("RAILS_MASTER_KEY",), Form("hex", 32, "", "Rails"), True),
     ),
+    left_behind=("/log/*.log", "/tmp/", "/storage/", "/public/packs-test", "/app/assets/builds/*"),
 )
 
 
 def recognise(tree: Tree, folder: str, names: frozenset[str]) -> FrameworkFound | None:
-    """A part whose manifest lists it."""
+    """A part whose manifest lists it, with its own files; one without them only has settings."""
+    place = _listed(tree, folder)
+    if place is None:
+        return None
+    start = "bin/rails" if within(folder, "bin/rails") in tree else ""
+    if not start and within(folder, "config/application.rb") not in tree:
+        return FrameworkFound("Rails", place, serves=False)
+    run = start or "bundle exec rails"
+    evidence = Evidence(within(folder, start or "config/application.rb"), 1)
+    commands = tuple(_commands(tree, folder, names, evidence, run))
+    variables = {"RAILS_ENV": "development"}
+    processes = tuple(_processes(tree, folder, names))
+    return FrameworkFound("Rails", place, commands, variables, ("/",), processes=processes)
+
+
+def _listed(tree: Tree, folder: str) -> Evidence | None:
     place = named_in_manifest(tree, folder, "Gemfile", "rails")
-    return FrameworkFound("Rails", place, serves=False) if place else None
+    if place is not None:
+        return place
+    try:
+        manifest = manifest_of(tree, folder)
+    except BadInput:
+        return None  # reported by the step that installs from it
+    return (
+        next((one.place for one in manifest.wishes if one.name in ("rails", "railties")), None)
+        if manifest
+        else None
+    )
+
+
+def _commands(tree: Tree, folder: str, names: frozenset[str], place: Evidence, run: str) -> Iterator[Command]:
+    below = [*tree.below(folder)]
+    has_records = within(folder, "config/database.yml") in tree or any(
+        path.startswith("config/database.") for path in below
+    )
+    if has_records and any(path.startswith("db/") for path in below):
+        migrates = any(path.startswith("db/migrate/") for path in below)
+        line = f"{run} db:create db:migrate" if migrates else f"{run} db:create db:schema:load"
+        if migrates or "db/schema.rb" in below:
+            yield Command("migrations", line, "Rails' migrations", RANK, place, folder)
+    seeds = within(folder, "db/seeds.rb")
+    if seeds in tree and _has_code(tree, seeds):
+        yield Command("seeds", f"{run} db:seed", "Rails' seeds", RANK, Evidence(seeds, 1), folder)
+    for name, line in (("tailwindcss-rails", "tailwindcss:build"), ("jsbundling-rails", "javascript:build"),
+                       ("cssbundling-rails", "css:build")):  # fmt: skip
+        if name in names:
+            why = f"builds what pages load ({name})"
+            yield Command("tasks", f"{run} {line}", why, RANK, place, folder, may_fail=True)
+    line = f"{run} server -b 127.0.0.1 -p ${{PORT:-3000}} -P tmp/pids/plainfall-${{PORT:-3000}}.pid"
+    yield Command("server", line, "Rails' server", RANK, place, folder)
+
+
+def _has_code(tree: Tree, path: str) -> bool:
+    try:
+        lines = tree.text(path).splitlines()
+    except BadInput:
+        return False
+    return any(line.strip() and not line.strip().startswith("#") for line in lines)
+
+
+def _processes(tree: Tree, folder: str, names: frozenset[str]) -> Iterator[SecondProcess]:
+    """The workers of its queue, where one is configured."""
+    for name, line in (("sidekiq", "bundle exec sidekiq"), ("good_job", "bundle exec good_job start"),
+                       ("delayed_job", "bin/delayed_job run"), ("solid_queue", "bin/jobs")):  # fmt: skip
+        jobs = next((path for path in tree.files if path.startswith(within(folder, "app/jobs/"))
+                     and not path.endswith("application_job.rb")), None)  # fmt: skip
+        if name in names and jobs is not None:
+            yield SecondProcess("jobs", line, Evidence(jobs, 1))
+            return

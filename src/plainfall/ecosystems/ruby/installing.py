@@ -1,0 +1,54 @@
+"""Installing Ruby's packages, in the shape that every language has."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Collection, Mapping, Sequence
+
+from plainfall.clone.parts import Addition, PartFound
+from plainfall.clone.walk import Tree
+from plainfall.ecosystems.own_files import names_folder
+from plainfall.ecosystems.ruby.environments import RubyEnvironment
+from plainfall.ecosystems.ruby.gemfile import MANIFESTS
+from plainfall.ecosystems.shape import Installation, InstallJob
+from plainfall.evidence import Evidence
+from plainfall.packages.consent import Withheld
+
+__all__ = ["RubyInstalling"]
+
+
+class RubyInstalling:
+    """Locks, and manifests without one."""
+
+    def withheld(self, job: InstallJob) -> Sequence[Withheld]:
+        return ()  # of a clone's own configuration no login is taken at all
+
+    def missing_driver(self, settings: Mapping[str, str], names: Collection[str]) -> tuple[str, str] | None:
+        return None  # a manifest without a driver fails with the framework's own words, which a rule knows
+
+    def package_for(self, tree: Tree, part: PartFound, module: str) -> Addition | None:
+        return None
+
+    def extra_with(self, tree: Tree, part: PartFound, addition: Addition) -> str:
+        return ""
+
+    def says_to_work_with(self, tree: Tree, part: PartFound) -> Mapping[str, Evidence]:
+        return {}
+
+    def may_resolve(self, part: PartFound) -> bool:
+        return False
+
+    def package_names(self, module: str) -> frozenset[str]:
+        return frozenset({module.lower()})
+
+    def install(self, job: InstallJob) -> Installation:
+        from plainfall.ecosystems.ruby.packages import install
+
+        inside = job.folder.relative_to(job.clone).as_posix() if job.folder != job.clone else ""
+        name = next((one for one in MANIFESTS if (job.folder / one).is_file()), MANIFESTS[0])
+        environment = os.path.relpath(names_folder(job.folder, job.access), job.folder)
+        own = RubyEnvironment().variables(job.folder, job.choice, job.access)
+        person = job.surroundings.for_project()
+        path = os.pathsep.join(filter(None, [own["PATH"], person.get("PATH", "")]))
+        variables = {**person, **own, "PATH": path}
+        return install(job, f"{inside}/{name}" if inside else name, environment, variables)

@@ -1,0 +1,24 @@
+# Written by Plainfall: tells what this Ruby is.
+require 'rubygems'
+require 'json'
+require 'rbconfig'
+
+defaults = {}
+libraries = []
+in_place = File.file?(File.join(RbConfig::CONFIG['rubylibdir'], 'bundler/setup.rb'))
+Gem::Specification.each do |spec|
+  if spec.name == 'bundler'
+    own = File.file?(File.join(spec.full_gem_path, 'lib', 'bundler', 'setup.rb'))
+    next unless own || (spec.default_gem? && in_place)
+    libraries << [spec.version.to_s, spec.full_gem_path, spec.loaded_from, spec.default_gem?]
+  elsif spec.default_gem?
+    defaults[spec.name] = spec.version.to_s
+  end
+end
+headers = File.file?(File.join(RbConfig::CONFIG['rubyhdrdir'].to_s, 'ruby.h'))
+puts JSON.generate(
+  'version' => RUBY_VERSION, 'executable' => File.realpath(RbConfig.ruby), 'engine' => RUBY_ENGINE,
+  'api' => RbConfig::CONFIG['ruby_version'], 'extensions' => Gem.extension_api_version,
+  'system' => Gem::Platform.local.to_s, 'rubygems' => Gem::VERSION, 'defaults' => defaults,
+  'libraries' => libraries, 'headers' => headers
+)

@@ -1,0 +1,44 @@
+"""Chooses a Ruby part's dependency list."""
+
+from __future__ import annotations
+
+from plainfall.clone.parts import DependencyFile
+from plainfall.clone.walk import Tree
+from plainfall.ecosystems.ruby.asks import lock_path
+from plainfall.ecosystems.ruby.gemfile import manifest_of
+from plainfall.ecosystems.ruby.locks import lock_names, read_lock
+from plainfall.evidence import Evidence
+
+__all__ = ["dependency_file"]
+
+
+def dependency_file(tree: Tree, folder: str) -> DependencyFile | None:
+    """The list that counts: the lock, else the manifest if it lists anything; None if there is neither."""
+    manifest = manifest_of(tree, folder)
+    if manifest is None:
+        return None
+    asked = tuple(dict.fromkeys(one.name.lower() for one in manifest.wishes))
+    path = lock_path(tree, folder)
+    files = (manifest.path, *(f"{folder}/{one}" if folder else one for one in _gemspecs(tree, folder)))
+    if path:
+        lock = read_lock(tree.root, path)
+        count = len({one.name for one in lock.packages if one.source.kind != "path"})
+        return DependencyFile(
+            path,
+            "lock",
+            "the lock file",
+            count,
+            Evidence(path, 1),
+            files=(path, *files),
+            names=lock_names(lock),
+        )
+    if not asked and not manifest.gemspecs and not manifest.unread:
+        return None
+    place = manifest.wishes[0].place if manifest.wishes else Evidence(manifest.path, 1)
+    return DependencyFile(
+        manifest.path, "unlocked", "the manifest, without a lock", len(asked), place, files=files, names=asked
+    )
+
+
+def _gemspecs(tree: Tree, folder: str) -> list[str]:
+    return [name for name in tree.folders.get(folder, ()) if name.endswith(".gemspec")]

@@ -1,0 +1,52 @@
+"""Commands that a Ruby part has outside of a framework: migrations of mappers, seeds, builds beside the server."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator
+
+from plainfall.clone.commands import Command
+from plainfall.clone.frameworks import RANK
+from plainfall.clone.walk import Tree
+from plainfall.ecosystems.ask_files import within
+from plainfall.errors import BadInput
+from plainfall.evidence import Evidence
+
+__all__ = ["has_task", "set_up_commands"]
+
+_TASK = re.compile(r"^[ \t]*(?:task|multitask)[ (]+:?['\"]?([a-z_]\w*)", re.MULTILINE)
+_SPACE = re.compile(r"^[ \t]*namespace[ (]+:?['\"]?(\w+)", re.MULTILINE)
+
+
+def has_task(tree: Tree, folder: str, space: str, name: str) -> Evidence | None:
+    """Where the rake files of a part define a task, as far as their plain lines tell; None if they do not."""
+    files = [within(folder, one) for one in ("Rakefile", "rakefile.rb", "Rakefile.rb")]
+    start = within(folder, "")
+    files += [path for path in tree.files if path.startswith(start) and path.endswith(".rake")]
+    for path in files:
+        if path not in tree:
+            continue
+        try:
+            text = tree.text(path)
+        except BadInput:
+            continue  # no text: it defines nothing
+        spaces = [(match.start(), match.group(1)) for match in _SPACE.finditer(text)]
+        for match in _TASK.finditer(text):
+            inside = [one for place, one in spaces if place < match.start()]
+            if match.group(1) == name and (not space or (inside and inside[-1] == space)):
+                return Evidence(path, text.count("\n", 0, match.start()) + 1, match.group().strip())
+    return None
+
+
+def set_up_commands(tree: Tree, folder: str) -> Iterator[Command]:
+    """The rake tasks that a part's database wants, where no framework has its own."""
+    if within(folder, "bin/rails") in tree or within(folder, "config/application.rb") in tree:
+        return
+    for stage, names in (("migrations", ("migrate",)), ("seeds", ("seed", "seeds"))):
+        for name in names:
+            place = has_task(tree, folder, "db", name)
+            if place is not None:
+                yield Command(
+                    stage, f"bundle exec rake db:{name}", "a task of the part's own", RANK, place, folder
+                )
+                break

@@ -1,0 +1,232 @@
+"""What a Ruby part asks for, as packages to find: manifests, gemspecs of the clone, commits; and the lock that
+this comes to where the clone has none."""
+
+from __future__ import annotations
+
+import os
+import posixpath
+import re
+from collections.abc import Iterator, Mapping, Sequence
+from pathlib import Path
+
+from msgspec import Struct
+from msgspec.structs import replace
+
+from plainfall.ecosystems.own_files import own_folder
+from plainfall.ecosystems.ruby.configuration import mirrors_of, user_connection
+from plainfall.ecosystems.ruby.evaluating import Described, evaluate_gemspecs, evaluated
+from plainfall.ecosystems.ruby.gemfile import Manifest, Wish, applies, manifest_at
+from plainfall.ecosystems.ruby.index import Offers
+from plainfall.ecosystems.ruby.interpreters import default_packages, library_of
+from plainfall.ecosystems.ruby.locks import Lock, Locked, Source
+from plainfall.ecosystems.ruby.resolving import Asked, Machine, lock_text, resolve
+from plainfall.ecosystems.ruby.store import Store
+from plainfall.ecosystems.ruby.versions import requirement, system
+from plainfall.ecosystems.shape import InstallJob
+from plainfall.errors import BadInput, DependencyProblem
+from plainfall.evidence import Evidence
+from plainfall.packages.checkouts import references_of
+from plainfall.writing import digest_of
+
+__all__ = ["Listed", "machine_of", "manifest_folder", "resolved_lock", "whole_manifest", "write_manifest"]
+
+_NEED = re.compile(r"add_runtime_dependency\(%q<([\w.-]+)>(?:\.freeze)?, \[([^\]]*)\]\)")
+
+
+class Listed(Struct, frozen=True):
+    """A lock that counts, and the manifest that it is of."""
+
+    lock: Lock
+    manifest: Manifest
+
+
+def machine_of(job: InstallJob) -> Machine:
+    """What packages may ask of the chosen runtime."""
+    taken = job.choice.taken
+    return Machine(
+        taken.version,
+        str(taken.facts["rubygems"]),
+        system(str(taken.facts["system"])),
+        default_packages(taken),
+    )
+
+
+def manifest_folder(job_folder: Path, access: object) -> Path:
+    """The folder of a manifest of ours, which includes the clone's and has another lock beside it."""
+    return own_folder("manifests", job_folder, access)  # type: ignore[arg-type]
+
+
+def whole_manifest(job: InstallJob, path: str, variables: Mapping[str, str]) -> Manifest:
+    """The manifest, evaluated by Ruby where it is not plain. Raises BadInput, CommandFailed."""
+    manifest = manifest_at(job.clone, path)
+    if not manifest.unread:
+        return manifest
+    return evaluated(manifest, job.clone, job.folder, job.choice.taken.file, variables)
+
+
+def resolved_lock(job: InstallJob, manifest: Manifest, store: Store, variables: Mapping[str, str]) -> Lock:
+    """The lock that the manifest came to before, if it asks for the same; else versions are chosen now, and it is
+    kept. Raises what resolving raises."""
+    from plainfall.ecosystems.ruby.locks import read_lock
+
+    folder = manifest_folder(job.folder, job.access)
+    kept, mark = folder / "Gemfile.lock", folder / "asked.json"
+    described = _described(job, manifest, variables)
+    machine = machine_of(job)
+    asked = digest_of(
+        [(one.name, one.requirements, one.platforms, sorted(one.source.items())) for one in manifest.wishes],
+        manifest.sources, [(one.name, one.version, sorted(one.needs.items())) for one in described],
+        machine.ruby, job.choice.taken.facts["system"],
+    )  # fmt: skip
+    if kept.is_file() and mark.is_file() and mark.read_text("utf-8") == asked:
+        return read_lock(job.clone, kept.relative_to(job.clone).as_posix())
+    lock = _resolve(job, manifest, described, store, machine)
+    write_manifest(job, manifest, lock)
+    job.access.confined.write(mark, asked)
+    return lock
+
+
+def write_manifest(job: InstallJob, manifest: Manifest, lock: Lock) -> None:
+    """Writes a manifest of ours that includes the clone's, with this lock beside it."""
+    folder = manifest_folder(job.folder, job.access)
+    job.access.confined.write(folder / "Gemfile.lock", lock_text(lock))
+    up = os.path.relpath(job.clone / manifest.path, folder)
+    text = f"# Written by Plainfall.\neval_gemfile File.expand_path({up!r}, __dir__)\n"
+    job.access.confined.write(folder / "Gemfile", text)
+
+
+def _described(job: InstallJob, manifest: Manifest, variables: Mapping[str, str]) -> list[Described]:
+    """The gemspecs of the clone that the manifest takes packages from."""
+    places = [*manifest.gemspecs, *(one.source["path"] for one in manifest.wishes if "path" in one.source)]
+    folders = dict.fromkeys(posixpath.normpath(one) for one in places)
+    files: list[Path] = []
+    for one in folders:
+        folder = Path(os.path.realpath(job.folder / one))
+        if not folder.is_relative_to(os.path.realpath(job.clone)):
+            raise DependencyProblem(
+                f"a package is to be the folder {one[:200]}, which is no folder of the clone",
+                place=Evidence(manifest.path),
+                remedy="Fetch what belongs there into the clone, or take the line out.",
+            )
+        found = sorted(folder.glob("*.gemspec")) or sorted(folder.glob("*/*.gemspec"))
+        files += [file for file in found if not file.is_symlink()]
+    return evaluate_gemspecs(files, job.clone, job.choice.taken.file, variables)
+
+
+def _resolve(
+    job: InstallJob, manifest: Manifest, described: Sequence[Described], store: Store, machine: Machine
+) -> Lock:
+    taken = job.choice.taken
+    here = str(taken.facts["system"])
+    wishes = [one for one in manifest.wishes if applies(one.platforms, taken.version, here)]
+    given = [*_of_clone(job, described), *_of_commits(wishes, store)]
+    names = {one.name for one in given}
+    asked = []
+    for one in wishes:
+        if one.name not in names and one.name != "bundler":
+            asked.append(Asked(one.name, _rule(one), one.place, one.source.get("source", "")))
+    own = [_folder_of(one, job) for one in described]
+    roots = {posixpath.normpath(one) for one in manifest.gemspecs}
+    for spec, folder in zip(described, own, strict=True):
+        if os.path.relpath(folder, job.folder) in roots:
+            for name, rule in spec.for_development.items():
+                if name not in names and name != "bundler" and name not in {wish.name for wish in asked}:
+                    asked.append(Asked(name, rule, Evidence(manifest.path)))
+    if not manifest.sources and any(not one.registry for one in asked):
+        raise DependencyProblem(
+            "the manifest names no registry (source), and no lock says where its packages are",
+            place=Evidence(manifest.path, 1),
+            remedy='Name one in it, as source "https://registry.example", or get the lock of a teammate.',
+        )
+    offers = Offers(
+        manifest.sources,
+        user_connection(job.surroundings),
+        job.surroundings.variables,
+        mirrors_of(job.surroundings),
+    )
+    try:
+        packages = resolve(asked, given, manifest.path, offers, machine)
+    finally:
+        offers.close()
+    rules = {one.name: one.rule for one in asked}
+    for known in given:
+        stated = next((wish for wish in wishes if wish.name == known.name), None)
+        rules[known.name] = _rule(stated) if stated is not None else ""
+    rules |= {
+        one.name: _rule(one) for one in manifest.wishes if one.name not in rules and one.name != "bundler"
+    }
+    library = library_of(taken)
+    merged = [
+        replace(
+            one,
+            source=replace(one.source, remotes=tuple(f"{each.rstrip('/')}/" for each in manifest.sources)),
+        )
+        if one.source.kind == "gem"
+        and one.source.remotes[0] in {f"{each.rstrip('/')}/" for each in manifest.sources}
+        else one
+        for one in packages
+    ]
+    bundled = (
+        library[0]
+        if library is not None
+        else next((one.version for one in packages if one.name == "bundler"), "")
+    )
+    return Lock(manifest.path, tuple(merged), (here,), rules, "", bundled)
+
+
+def _rule(wish: Wish) -> str:
+    try:
+        return str(requirement(", ".join(wish.requirements)))
+    except ValueError as error:
+        raise BadInput(
+            str(error), place=wish.place, remedy='Write one such as gem "name", "~> 1.2".'
+        ) from None
+
+
+def _folder_of(one: Described, job: InstallJob) -> Path:
+    return Path(one.file).parent
+
+
+def _of_clone(job: InstallJob, described: Sequence[Described]) -> Iterator[Locked]:
+    ours = manifest_folder(job.folder, job.access)
+    for one in described:
+        remote = os.path.relpath(Path(one.file).parent, ours)
+        yield Locked(one.name, one.version, "ruby", one.needs, Source("path", (remote,)), Evidence(one.file))
+
+
+def _of_commits(wishes: Sequence[Wish], store: Store) -> Iterator[Locked]:
+    """The packages that come from repositories: of each the commit that its line means now."""
+    for one in wishes:
+        address = one.source.get("git", "")
+        if not address:
+            continue
+        wanted = one.source.get("ref") or one.source.get("tag") or one.source.get("branch") or "HEAD"
+        known = references_of([address], store.variables)
+        commit = known.get(wanted, wanted)
+        if not re.fullmatch(r"[0-9a-f]{40}", commit):
+            raise DependencyProblem(
+                f"{one.name}: its repository has no branch, tag or commit {wanted[:60]!r}",
+                place=one.place,
+                lines=tuple(sorted(known)[:8]),
+                remedy="Name one that is there.",
+            )
+        options = {key: one.source[key] for key in ("branch", "tag", "ref", "glob") if key in one.source}
+        source = Source("git", (address,), commit, options)
+        tree = store.tree(Locked(one.name, "0", "ruby", {}, source, one.place))
+        text = next(
+            (
+                (tree.folder / file.path).read_text("utf-8", "replace")
+                for file in tree.files
+                if file.path.rpartition("/")[2] == f"{one.name}.gemspec"
+            ),
+            "",
+        )
+        stub = re.search(r"^# stub: (\S+) (\S+) ", text, re.MULTILINE)
+        if stub is None or stub.group(1) != one.name:
+            raise DependencyProblem(
+                f"{one.name}: its repository has no gemspec of that name",
+                place=one.place,
+                remedy="Check the address and the revision.",
+            )
+        needs = {name: ", ".join(re.findall(r'"([^"]+)"', rules)) for name, rules in _NEED.findall(text)}
+        yield Locked(one.name, stub.group(2), "ruby", needs, source, one.place)
