@@ -35,9 +35,10 @@ from plainfall.runtimes.choice import Choice
 from plainfall.settings.setting import Asker, Setting
 from plainfall.surroundings import Surroundings
 
-__all__ = ["DEVELOPMENT", "ENVIRONMENT", "IMPORT_FOLDER", "SECRET_KEY", "Wishes", "Work"]
+__all__ = ["DEVELOPMENT", "ENVIRONMENT", "IMPORT_FOLDER", "SECRET_KEY", "SERVER_VARIABLES", "Wishes", "Work"]
 
 ENVIRONMENT = "environment folder"  # the record of its name
+SERVER_VARIABLES = "server variables"  # the record of what drivers read of private servers
 SECRET_KEY = "secret key"  # the record that an application gets one of Plainfall's, as variables
 DEVELOPMENT = "development mode"  # the record of a settings module of ours: its folder, and the variables
 IMPORT_FOLDER = "import folder"  # the record of folders beside the part that its modules are found in
@@ -196,6 +197,7 @@ class Work(Struct, dict=True):
         return {
             **variables,
             **self._secret_key(),
+            **self.state.record(self.part.key, SERVER_VARIABLES).get("variables", {}),
             **named,
             **self.settings,
             **development.get("variables", {}),

@@ -23,7 +23,7 @@ LANGUAGE = Language(
         SourceReader(
             "plainfall.ecosystems.ruby.embedded:read_embedded",
             (".yml", ".yaml", ".erb"),
-            ("ENV[", "ENV.", "ENV&"),
+            ("ENV[", "ENV.", "ENV&", "adapter:"),
             configuration=True,
         ),
     ),

@@ -152,6 +152,7 @@ def _lay_chunk(
             if linked is None:
                 lacking.append((place, one))
             else:
+                folders.make(f"{root}/{place}")  # a package may have no files
                 laid[place] = (key, linked[1])
         if lacking:
             from concurrent.futures import ThreadPoolExecutor

@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING
 from plainfall.errors import PlainfallError, ServiceFailed
 from plainfall.onboarding.services import Brought, bring_up
 from plainfall.onboarding.steps import State, StepResult
-from plainfall.onboarding.work import Work
+from plainfall.onboarding.work import SERVER_VARIABLES, Work
 from plainfall.services.needs import ServiceNeed
 from plainfall.services.shape import kind_named
 from plainfall.settings.setting import Question
@@ -37,6 +37,7 @@ def services(work: Work) -> StepResult:
             if one.name and one.identity and account.database
         )
     )
+    work.state.keep(work.part.key, SERVER_VARIABLES, {"variables": _driver_variables(brought)})
     states = {one.state for one in brought}
     state = State.DONE if "done" in states else State.LEFT_OUT if states == {"lacking"} else State.KEPT
     met = [one for one in brought if one.state != "lacking"]
@@ -50,6 +51,19 @@ def services(work: Work) -> StepResult:
     }
     why = "; ".join(_why(one.need) for one in met)
     return StepResult(state, title, why, places, tuple(remarks), detail)
+
+
+def _driver_variables(brought: list[Brought]) -> dict[str, str]:
+    """What drivers read where a configuration in the sources says no host: they would look for a socket of the
+    system's own server."""
+    found: dict[str, str] = {}
+    for one in brought:
+        account = one.need.accounts[0] if one.need.accounts else None
+        if one.need.kind == "postgres" and one.need.fixed and one.name and account is not None:
+            found |= {"PGHOST": "127.0.0.1", "PGPORT": str(one.port or one.need.port)}
+            found |= {"PGUSER": account.user} if account.user else {}
+            found |= {"PGPASSWORD": account.password} if account.password else {}
+    return found
 
 
 def _all(work: Work, needs: list[ServiceNeed]) -> list[Brought]:
