@@ -75,7 +75,9 @@ def _databases(text: str, path: str) -> Iterator[Constant]:
     for row in [section] if "adapter" in section else inner:
         if str(row["adapter"]) in marks or str(row["adapter"]).startswith("sqlite"):
             continue
-        pieces = {name: _piece(str(row[key]), marks) for key, name in _PIECES.items() if row.get(key) is not None}
+        pieces = {
+            name: _piece(str(row[key]), marks) for key, name in _PIECES.items() if row.get(key) is not None
+        }
         if re.match(r"postg", str(row["adapter"])):
             pieces.setdefault("USER", {"value": _DEVELOPER})
         line = next((number for number, one in enumerate(text.splitlines(), 1) if "development:" in one), 1)

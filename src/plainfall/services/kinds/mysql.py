@@ -30,7 +30,7 @@ KIND = ServiceKind(
     },
     root_variables=("MYSQL_ROOT_PASSWORD", "MARIADB_ROOT_PASSWORD"),
     adapter=r"^(django\.db\.backends\.|django_\w+\.)?(mysql|mariadb)",
-    drivers=r'mysqlclient|pymysql|aiomysql|asyncmy|mysql-connector|"(mysql2?|mariadb)"|ext-(pdo_mysql|mysqli)',
+    drivers=r"""mysqlclient|pymysql|aiomysql|asyncmy|mysql-connector|["'](mysql2?|mariadb|trilogy)["']|ext-(pdo_mysql|mysqli)""",
     host="127.0.0.1",  # "localhost" is a socket to drivers on the C client, at a place of their own
     precedence=2,
 )

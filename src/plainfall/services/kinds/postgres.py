@@ -28,7 +28,7 @@ KIND = ServiceKind(
     variables={"user": ("POSTGRES_USER",), "password": ("POSTGRES_PASSWORD",), "name": ("POSTGRES_DB",)},
     default_user="postgres",
     adapter=r"^(django\.db\.backends\.|django\.contrib\.gis\.db\.backends\.|django_\w+\.)?(postg|pgsql|pg$)",
-    drivers=r'psycopg|asyncpg|pg8000|["\''](pg|postgres)["\'']|pg-promise|postgrator|aiopg',
+    drivers=r"""psycopg|asyncpg|pg8000|["'](pg|postgres)["']|pg-promise|postgrator|aiopg""",
     fetched="24 MB",
     precedence=1,
 )
