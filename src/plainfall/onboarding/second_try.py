@@ -36,7 +36,7 @@ _WRITTEN = regex(
 # What a program says that lacks a part of a package that only the package's own code makes.
 _LACKS_BUILD = regex(
     r"bindings|\.node\b|native (build|module|add-?on)|node-gyp|prebuil[dt]|has not been found installed|"
-    r"for another platform|npm (install|rebuild)",
+    r"for another platform|npm (install|rebuild)|extensions are not built|Could not find \S+ in (any of|locally)",
     re.IGNORECASE,
 )
 _UNKNOWN_WORD = regex(r"[Nn]o such command '([\w-]+)'|invalid choice: '([\w-]+)'")
@@ -99,7 +99,10 @@ def _withheld_code(work: Work, error: PlainfallError) -> str:
     meant = [
         one
         for one in names
-        if re.search(rf"(?<![\w./-]|/){re.escape(one)}(?![\w-])|/{re.escape(one)}/", text)
+        if re.search(
+            rf"(?<![\w./-]|/){re.escape(one)}(?![\w-])|/{re.escape(one)}/|(?<![\w/-]){re.escape(one)}-\d",
+            text,
+        )
     ]
     if not meant or not _LACKS_BUILD.search(text):
         return ""

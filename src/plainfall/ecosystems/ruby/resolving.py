@@ -22,12 +22,13 @@ _DEEPEST = 20_000
 
 class Machine(Struct, frozen=True):
     """What packages may ask of the machine: versions of Ruby and of its loader, the system, and the packages that
-    the runtime has."""
+    the runtime has, with what those need."""
 
     ruby: str
     rubygems: str
     system: System
     defaults: Mapping[str, str]
+    needs: Mapping[str, Mapping[str, str]]
 
 
 class Asked(Struct, frozen=True):
@@ -81,11 +82,11 @@ def resolve(
             found.append(provider.given[name])
         elif one.offer is not None:
             source = Source("gem", (one.offer.registry,))
-            found.append(
-                Locked(
-                    name, one.version, one.offer.system, one.needs, source, Evidence(path), one.offer.checksum
-                )
-            )
+            needs, checksum = one.needs, one.offer.checksum
+            found.append(Locked(name, one.version, one.offer.system, needs, source, Evidence(path), checksum))
+        else:  # part of the runtime
+            source = Source("gem", tuple(offers.registries[:1]))
+            found.append(Locked(name, one.version, "ruby", one.needs, source, Evidence(path)))
     return found
 
 
@@ -170,7 +171,8 @@ class _Provider(AbstractProvider[_Wish, _Candidate, str]):
         ordered = sorted(best.values(), key=lambda one: version(one.version), reverse=True)
         self._fitting[name] = [_Candidate(name, one.version, one.needs, one) for one in ordered]
         if not ordered and name in self._machine.defaults:
-            self._fitting[name] = [_Candidate(name, self._machine.defaults[name], {})]
+            needs = self._machine.needs.get(name, {})
+            self._fitting[name] = [_Candidate(name, self._machine.defaults[name], needs)]
         return self._fitting[name]
 
     def _against(self, offer: Offer) -> str:
@@ -215,6 +217,12 @@ def _sections(packages: Sequence[Locked]) -> Iterator[tuple[Source, list[Locked]
     yield from sorted(sources.values(), key=lambda pair: (order.get(pair[0].kind, 3), pair[0].remotes))
 
 
+def _shown(rule: str) -> str:
+    """A requirement as it stands in a lock: its conditions sorted, the last first."""
+    pieces = sorted((piece.strip() for piece in rule.split(",")), reverse=True)
+    return "" if not rule or rule == ">= 0" else f" ({', '.join(pieces)})"
+
+
 def lock_text(lock: Lock) -> str:
     """A lock as the ecosystem's own client writes it."""
     lines: list[str] = []
@@ -227,12 +235,11 @@ def lock_text(lock: Lock) -> str:
             stated = one.version if one.system == "ruby" else f"{one.version}-{one.system}"
             lines.append(f"    {one.name} ({stated})")
             for name, rule in sorted(one.needs.items()):
-                lines.append(f"      {name}" + ("" if not rule or rule == ">= 0" else f" ({rule})"))
+                lines.append(f"      {name}{_shown(rule)}")
         lines.append("")
     apart = {one.name for one in lock.packages if one.source.kind != "gem"}
     lines += ["PLATFORMS", *(f"  {one}" for one in lock.systems), "", "DEPENDENCIES"]
     for name, rule in sorted(lock.wishes.items()):
-        shown = "" if not rule or rule == ">= 0" else f" ({rule})"
-        lines.append(f"  {name}{shown}{'!' if name in apart else ''}")
+        lines.append(f"  {name}{_shown(rule)}{'!' if name in apart else ''}")
     lines += ["", "BUNDLED WITH", f"   {lock.bundled_with}"] if lock.bundled_with else []
     return "\n".join([*lines, ""])

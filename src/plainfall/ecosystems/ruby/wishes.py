@@ -48,6 +48,7 @@ def machine_of(job: InstallJob) -> Machine:
         str(taken.facts["rubygems"]),
         system(str(taken.facts["system"])),
         default_packages(taken),
+        taken.facts.get("needs") or {},
     )
 
 

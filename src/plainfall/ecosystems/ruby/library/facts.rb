@@ -4,6 +4,7 @@ require 'json'
 require 'rbconfig'
 
 defaults = {}
+needs = {}
 libraries = []
 in_place = File.file?(File.join(RbConfig::CONFIG['rubylibdir'], 'bundler/setup.rb'))
 Gem::Specification.each do |spec|
@@ -13,12 +14,13 @@ Gem::Specification.each do |spec|
     libraries << [spec.version.to_s, spec.full_gem_path, spec.loaded_from, spec.default_gem?]
   elsif spec.default_gem?
     defaults[spec.name] = spec.version.to_s
+    needs[spec.name] = spec.runtime_dependencies.to_h { |one| [one.name, one.requirement.to_s] }
   end
 end
 headers = File.file?(File.join(RbConfig::CONFIG['rubyhdrdir'].to_s, 'ruby.h'))
 puts JSON.generate(
   'version' => RUBY_VERSION, 'executable' => File.realpath(RbConfig.ruby), 'engine' => RUBY_ENGINE,
   'api' => RbConfig::CONFIG['ruby_version'], 'extensions' => Gem.extension_api_version,
-  'system' => Gem::Platform.local.to_s, 'rubygems' => Gem::VERSION, 'defaults' => defaults,
+  'system' => Gem::Platform.local.to_s, 'rubygems' => Gem::VERSION, 'defaults' => defaults, 'needs' => needs,
   'libraries' => libraries, 'headers' => headers
 )
