@@ -112,12 +112,22 @@ def _is_complete(home: Path, place: str, key: str, store: Store, edited: frozens
 
 
 def _settle(root: Path, wanted: Mapping[str, Locked], store: Store, done: Laying, progress: Progress) -> None:
-    """Lays the packages below ``root``, in worker processes where there are many."""
-    rows = list(wanted.items())
+    """Lays the packages below ``root``: what the cache has is linked at once, the rest is fetched and unpacked by
+    worker processes where there are many."""
+    cache, folders = PackageCache(store.cache), Folders(root)
+    rows: list[tuple[str, Locked]] = []
+    for place, one in wanted.items():
+        key = store.key(one)
+        linked = cache.link_tree(key, f"{root}/{place}/", folders) if key else None
+        if linked is None:
+            rows.append((place, one))
+        else:
+            folders.make(f"{root}/{place}")  # a package may have no files
+            _note(done, place, key, linked[1])
     workers = worker_pool() if len(rows) >= _FEW else None
     chunks = [rows[start : start + _AT_ONCE] for start in range(0, len(rows), _AT_ONCE)]
     if workers is None:
-        results = [_lay_chunk(root, rows, store)]
+        results = [_lay_chunk(root, rows, store)] if rows else []
     else:
         tasks = [workers.submit(_lay_chunk, root, chunk, store) for chunk in chunks]
         results = []
@@ -131,41 +141,33 @@ def _settle(root: Path, wanted: Mapping[str, Locked], store: Store, done: Laying
         done.fetched += fetched
         done.fetched_bytes += size
         for place, (key, facts) in laid.items():
-            done.keys[place] = key
-            if "spec" in facts:
-                done.described[place] = facts["spec"]
-    progress(len(rows), len(rows), "packages laid")
+            _note(done, place, key, facts)
+    progress(len(wanted), len(wanted), "packages laid")
+
+
+def _note(done: Laying, place: str, key: str, facts: Mapping[str, Any]) -> None:
+    done.keys[place] = key
+    if "spec" in facts:
+        done.described[place] = facts["spec"]
 
 
 def _lay_chunk(
     root: Path, rows: Sequence[tuple[str, Locked]], store: Store
 ) -> tuple[int, int, dict[str, tuple[str, dict[str, Any]]]]:
-    """Lays some packages: what the cache has is linked at once; the rest is fetched in threads, then linked.
-    Returns how many were fetched, their bytes, and the key and facts of each."""
-    mine = Store(store.cache, store.connection, store.variables, store.mirrors, store.lock, store.ruby)
-    cache, folders = PackageCache(mine.cache), Folders(root)
-    lacking, laid = [], {}
-    try:
-        for place, one in rows:
-            key = mine.key(one)
-            linked = cache.link_tree(key, f"{root}/{place}/", folders) if key else None
-            if linked is None:
-                lacking.append((place, one))
-            else:
-                folders.make(f"{root}/{place}")  # a package may have no files
-                laid[place] = (key, linked[1])
-        if lacking:
-            from concurrent.futures import ThreadPoolExecutor
+    """Fetches some packages in threads and links them. Returns how many were fetched, their bytes, and the key and
+    facts of each."""
+    from concurrent.futures import ThreadPoolExecutor
 
-            with ThreadPoolExecutor(4) as pool:
-                trees = list(pool.map(mine.tree, [one for _, one in lacking]))
-            for (place, _), tree in zip(lacking, trees, strict=True):
-                source, target = f"{tree.folder}/", f"{root}/{place}/"
-                place_files(
-                    (Placement(source + file.path, target + file.path) for file in tree.files), folders
-                )
-                folders.make(target.rstrip("/"))
-                laid[place] = (tree.sha256, tree.facts)
+    mine = Store(store.cache, store.connection, store.variables, store.mirrors, store.lock, store.ruby)
+    folders, laid = Folders(root), {}
+    try:
+        with ThreadPoolExecutor(4) as pool:
+            trees = list(pool.map(mine.tree, [one for _, one in rows]))
+        for (place, _), tree in zip(rows, trees, strict=True):
+            source, target = f"{tree.folder}/", f"{root}/{place}/"
+            place_files((Placement(source + file.path, target + file.path) for file in tree.files), folders)
+            folders.make(target.rstrip("/"))
+            laid[place] = (tree.sha256, tree.facts)
         return mine.fetched, mine.fetched_bytes, laid
     finally:
         mine.close()
