@@ -155,7 +155,10 @@ class Builder(Struct):
                     "build-essential.",
                 ) from error
             output.seek(max(0, output.seek(0, os.SEEK_END) - 64_000))
-            lines = output.read().decode("utf-8", "replace").strip().splitlines()
+            text = output.read().decode("utf-8", "replace").strip()
+            lines = text.partition("*** extconf.rb failed ***")[
+                0
+            ].splitlines()  # options are listed behind it
         if status == 0:
             return
         logged = folder / "mkmf.log"

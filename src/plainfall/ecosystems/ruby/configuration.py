@@ -19,7 +19,7 @@ from plainfall.surroundings import Surroundings
 
 __all__ = ["mirrors_of", "user_connection"]
 
-_LINE = regex(r"(BUNDLE_[A-Z0-9_]+): *\"?([^\"\n]*?)\"?")
+_LINE = regex(r"(BUNDLE_[A-Z0-9_:/.-]{1,300}): \"?([^\"\n]*?)\"?")
 _MIRROR = "BUNDLE_MIRROR__"
 
 

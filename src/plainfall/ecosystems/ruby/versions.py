@@ -24,9 +24,9 @@ __all__ = [
     "version",
 ]
 
-_VERSION = regex(r"\s*([0-9]+(?:\.[0-9a-zA-Z]+)*(?:-[0-9A-Za-z-]+(?:\.[0-9A-Za-z-]+)*)?)?\s*")
+_VERSION = regex(r"([0-9]+(?:\.[0-9a-zA-Z]+)*(?:-[0-9A-Za-z-]+(?:\.[0-9A-Za-z-]+)*)?)?")
 _PIECE = regex(r"[0-9]+|[a-zA-Z]+")
-_WISH = regex(r"\s*(=|!=|>=|<=|~>|>|<)?\s*([0-9][0-9A-Za-z.-]*)\s*")
+_WISH = regex(r"(=|!=|>=|<=|~>|>|<)?[ \t]{0,4}([0-9][0-9A-Za-z.-]*)")
 _LONGEST = 200  # characters of a version or requirement
 
 
@@ -98,7 +98,7 @@ def _compared(one: Sequence[int | str], other: Sequence[int | str]) -> int:
 
 def is_version(text: str) -> bool:
     """Whether a text is a version."""
-    return len(text) <= _LONGEST and _VERSION.fullmatch(text) is not None
+    return len(text) <= _LONGEST and _VERSION.fullmatch(text.strip()) is not None
 
 
 @lru_cache(8192)
@@ -166,7 +166,7 @@ def requirement(text: str) -> Requirement:
     """The requirement of conditions with commas or ``&`` between them. Raises ValueError for what is none."""
     rows = []
     for piece in re.split(r"[,&]", text) if text.strip() else [">= 0"]:
-        match = _WISH.fullmatch(piece) if len(piece) <= _LONGEST else None
+        match = _WISH.fullmatch(piece.strip()) if len(piece) <= _LONGEST else None
         if match is None:
             raise ValueError(f"{piece.strip()[:60]!r} is no requirement of a version")
         rows.append((match.group(1) or "=", version(match.group(2))))
