@@ -2,11 +2,19 @@
 
 from __future__ import annotations
 
+import shutil
+import subprocess
 from collections.abc import Mapping, Sequence
 
 from plainfall.standins.ruby_registry import Gem, gem, ruby_lock
 
-__all__ = ["AMOUNTS", "EVERY", "PAGE", "SHEET", "TOOL", "clone_files"]
+__all__ = ["AMOUNTS", "EVERY", "HAS_RUBY", "PAGE", "SHEET", "TOOL", "clone_files", "manifest"]
+
+RUBY = shutil.which("ruby")
+HAS_RUBY = (
+    RUBY is not None
+    and not subprocess.run([RUBY, "-e", "require 'bundler'"], capture_output=True, check=False).returncode
+)
 
 AMOUNTS = gem("pluvial-amounts", "1.2.0", {
     "lib/pluvial_amounts.rb": 'module PluvialAmounts; def self.words(n) = "#{n} mm"; end\n'})  # fmt: skip

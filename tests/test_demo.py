@@ -13,6 +13,7 @@ from pathlib import Path
 import psutil
 import pytest
 from conftest import Machine, listeners, records, resealed
+from ruby_clones import HAS_RUBY
 
 PHP = shutil.which("php")
 HAS_BULLETIN = (
@@ -22,6 +23,7 @@ TITLES = {
     "": "Rain gauge readings",
     "dashboard": "Rain gauge dashboard",
     **({"bulletin": "The wettest days"} if HAS_BULLETIN else {}),
+    **({"notebook": "Notes of the readers"} if HAS_RUBY else {}),
 }
 
 
@@ -46,7 +48,7 @@ def test_the_demo_ends_with_a_good_page_and_no_process(machine: Machine) -> None
     assert titles == TITLES
     for server in run.document["servers"]:
         assert server["probe"]["status"] == 200 and (
-            server["probe"]["assets"] or server["part"] == "bulletin"
+            server["probe"]["assets"] or server["part"] in ("bulletin", "notebook")
         )
         assert {asset["status"] for asset in server["probe"]["assets"]} <= {200}
         assert not psutil.pid_exists(server["pid"])

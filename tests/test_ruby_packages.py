@@ -13,7 +13,7 @@ from typing import Any
 import pytest
 from conftest import Machine, Run
 from msgspec.structs import replace
-from ruby_clones import AMOUNTS, EVERY, PAGE, SHEET, TOOL, clone_files, manifest
+from ruby_clones import AMOUNTS, EVERY, HAS_RUBY, PAGE, SHEET, TOOL, clone_files, manifest
 
 from plainfall.standins.ruby_registry import (
     Gem,
@@ -25,7 +25,7 @@ from plainfall.standins.ruby_registry import (
     serving_ruby,
 )
 
-pytestmark = pytest.mark.skipif(shutil.which("ruby") is None, reason="no Ruby here")
+pytestmark = pytest.mark.skipif(not HAS_RUBY, reason="no Ruby with the library of its package client here")
 
 
 @pytest.fixture

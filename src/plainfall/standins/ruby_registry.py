@@ -169,8 +169,13 @@ class RubyRegistry(ThreadingHTTPServer):
         by_name: dict[str, list[str]] = {}
         for one in gems:
             by_name.setdefault(one.name, []).append(one.line)
-        for name, lines in by_name.items():
-            self.files[f"info/{name}"] = "\n".join(["---", *lines, ""]).encode()
+        rows = ["created_at: 2026-01-05T06:00:00Z", "---"]
+        for name, lines in sorted(by_name.items()):
+            text = "\n".join(["---", *lines, ""]).encode()
+            self.files[f"info/{name}"] = text
+            stated = ",".join(line.partition(" ")[0] for line in lines)
+            rows.append(f"{name} {stated} {hashlib.md5(text, usedforsecurity=False).hexdigest()}")
+        self.files["versions"] = "\n".join([*rows, ""]).encode()
 
     def answer(self, path: str) -> tuple[int, str, bytes]:
         """Status, media type and body."""

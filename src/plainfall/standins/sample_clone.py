@@ -13,12 +13,14 @@ from pathlib import Path
 from plainfall.standins.building import Built
 from plainfall.standins.node_registry import NodeArchive
 from plainfall.standins.php_registry import PhpArchive, php_lock
+from plainfall.standins.ruby_registry import Gem, ruby_lock
 
 __all__ = ["lock_text", "make_sample", "make_sample_with", "node_lock_text"]
 
 _SAMPLE = Path(__file__).parent / "sample"
 _DASHBOARD = Path(__file__).parent / "sample_dashboard"
 _BULLETIN = Path(__file__).parent / "sample_bulletin"
+_NOTEBOOK = Path(__file__).parent / "sample_notebook"
 _WITH_SERVICES = Path(__file__).parent / "sample_services"
 _TEMPLATED = {"README.md", "pyproject.toml", ".python-version"}
 
@@ -30,12 +32,13 @@ def make_sample(
     line: str | None = None,
     dashboard: Sequence[NodeArchive] = (),
     bulletin: tuple[Sequence[PhpArchive], str] | None = None,
+    notebook: tuple[Sequence[Gem], str] | None = None,
 ) -> bool:
     """Writes the sample into a folder that does not exist yet, and commits it.
 
     ``line`` is the release line of Python that it asks for; without it, the one that runs Plainfall. With
     ``dashboard`` (the packages that it is locked to) it has a part for Node, with ``bulletin`` (packages, and the
-    address of their registry) one for PHP.
+    address of their registry) one for PHP, with ``notebook`` one for Ruby.
     Returns whether it became a repository (not where no git is installed). Raises OSError.
     """
     line = line or f"{sys.version_info[0]}.{sys.version_info[1]}"
@@ -59,6 +62,14 @@ def make_sample(
         (inner / "composer.lock").write_text(php_lock(document, *bulletin), "utf-8")
         with open(folder / ".gitignore", "a", encoding="utf-8") as ignored:
             ignored.write("vendor/\n")
+    if notebook is not None:
+        gems, registry = notebook
+        inner = folder / "notebook"
+        shutil.copytree(_NOTEBOOK, inner)
+        wishes = {"page-slip": "~> 1.0", "rain-rack": ""}
+        lines = [f'source "{registry}"', "", 'gem "page-slip", "~> 1.0"', 'gem "rain-rack"', ""]
+        (inner / "Gemfile").write_text("\n".join(lines), "utf-8")
+        (inner / "Gemfile.lock").write_text(ruby_lock(gems, registry, wishes, checksums=True), "utf-8")
     return _commit(folder)
 
 

@@ -25,6 +25,8 @@ from plainfall.diagnosis.system_packages import install_words
 from plainfall.ecosystems.node.interpreters import node_interpreters
 from plainfall.ecosystems.php.interpreters import extensions_of, php_interpreters
 from plainfall.ecosystems.php.platform import system_package
+from plainfall.ecosystems.ruby.interpreters import library_of, ruby_interpreters
+from plainfall.ecosystems.ruby.versions import version
 from plainfall.errors import UsageProblem
 from plainfall.onboarding.clone_root import CloneFolder
 from plainfall.onboarding.running import Outcome, onboard
@@ -34,6 +36,7 @@ from plainfall.standins.building import build_all
 from plainfall.standins.node_registry import built_node_packages, serving_node
 from plainfall.standins.php_registry import built_php_packages, serving_php
 from plainfall.standins.registry import Archive, serving
+from plainfall.standins.ruby_registry import built_ruby_packages, serving_ruby
 from plainfall.standins.sample_clone import make_sample, make_sample_with
 from plainfall.surroundings import Surroundings
 
@@ -96,15 +99,19 @@ def _run(options: argparse.Namespace, console: Console, clone: Path) -> int:
     clone.parent.mkdir(parents=True, exist_ok=True)
     php_words = _without_php(surroundings)
     bulletin = [] if php_words else built_php_packages()
+    ruby_words = _without_ruby(surroundings)
+    notebook = [] if ruby_words else built_ruby_packages()
     view = RunView(console)
     archives = [Archive.of(archive) for archive in built]
     with (
         serving(archives) as registry,
         serving_node(dashboard) as node_registry,
         serving_php(bulletin) as php_registry,
+        serving_ruby(notebook) as ruby_registry,
     ):
         third = None if php_words else (bulletin, php_registry.url)
-        repository = make_sample(clone, built, dashboard=dashboard, bulletin=third)
+        fourth = None if ruby_words else (notebook, ruby_registry.url)
+        repository = make_sample(clone, built, dashboard=dashboard, bulletin=third, notebook=fourth)
         variables = {
             **surroundings.variables,
             "PIP_INDEX_URL": registry.url,
@@ -114,11 +121,14 @@ def _run(options: argparse.Namespace, console: Console, clone: Path) -> int:
         console.note(console.wrapped(f"a sample clone in {clone}", 0))
         addresses = [registry.url, *([node_registry.url] if has_node else [])]
         addresses += [] if php_words else [php_registry.url]
+        addresses += [] if ruby_words else [ruby_registry.url]
         console.note(console.wrapped(f"its packages from stand-in registries at {', '.join(addresses)}", 0))
         if not has_node:
             console.note("(no Node here: the sample is without its dashboard)")
         if php_words:
             console.note(console.wrapped(f"({php_words}: the sample is without its bulletin)", 0))
+        if ruby_words:
+            console.note(console.wrapped(f"({ruby_words}: the sample is without its notebook)", 0))
         if not repository:
             console.note("(no git here: the sample is a folder without history)")
         outcome = _onboarded(options, clone, replace(surroundings, variables=variables), view)
@@ -132,6 +142,17 @@ def _without_php(surroundings: Surroundings) -> str:
         return "no PHP here"
     if not any("pdo_sqlite" in extensions_of(one) for one in here):
         return f"PHP is here without pdo_sqlite, which {system_package('pdo_sqlite', here[0].version)} brings"
+    return ""
+
+
+def _without_ruby(surroundings: Surroundings) -> str:
+    """Why the sample's part for Ruby cannot run here, in words; "" where it can."""
+    here = [one for one in ruby_interpreters(surroundings) if isinstance(one, Interpreter)]
+    if not here:
+        return "no Ruby here"
+    newest = max(here, key=lambda one: version(one.version))
+    if library_of(newest) is None:
+        return "Ruby is here without the library of its package client, which ruby-bundler brings"
     return ""
 
 
@@ -203,6 +224,6 @@ def _with_registry(surroundings: Surroundings) -> Surroundings:
     variables = {
         name: value
         for name, value in surroundings.variables.items()
-        if not name.lower().startswith(("pip_", "npm_"))
+        if not name.lower().startswith(("pip_", "npm_", "bundle_"))
     }
     return replace(surroundings, variables={**variables, "PIP_CONFIG_FILE": "/dev/null"})
