@@ -97,7 +97,9 @@ def gems() -> list[Gem]:
         ["ruby", "-e", _DESCRIBE, str(FOLDER)], capture_output=True, text=True, check=True, env=variables
     )
     found = [gem_of(row) for row in json.loads(done.stdout)]
-    return list({one.full_name: one for one in found}.values())  # the runtime bundles some that are apart, too
+    return list(
+        {one.full_name: one for one in found}.values()
+    )  # the runtime bundles some that are apart, too
 
 
 def by_the_reference(folder: Path, home: Path, *words: str) -> str:

@@ -4,7 +4,7 @@ A module there offers ``recognise(tree, folder, names)``, which returns a ``Fram
 are the normalised names in the part's dependency list. ``ORDER`` (0 where it is not given) says which is asked
 first: an application that one framework claims is not asked about by the next. ``ALONE`` marks one that counts only
 where no other serves, ``REPEATABLE`` is a pattern of its command for migrations, ``MIGRATES_FROM`` says which files
-that works through. What needs no framework (process
+that works through, ``MADE_BY_MIGRATIONS`` matches those that it writes. What needs no framework (process
 files, scripts, README steps) is the survey's own.
 
 ``TRAITS`` of a module hold what is known of the framework beyond a part, and
@@ -31,7 +31,14 @@ from plainfall.errors import BadInput
 from plainfall.patterns import regex
 from plainfall.server.reload_channel import ChannelFinder
 
-__all__ = ["every_traits", "find_frameworks", "is_repeatable", "reload_channels", "without_files"]
+__all__ = [
+    "every_traits",
+    "find_frameworks",
+    "is_made_by_migrations",
+    "is_repeatable",
+    "reload_channels",
+    "without_files",
+]
 
 # Commands that may be combined with a migration in one line and touch no database.
 _HARMLESS = regex(r"(cd|echo|touch|true|:|export|set)\b|(npx )?prisma generate\b")
@@ -73,6 +80,13 @@ def is_repeatable(command: Command, language: str) -> bool:
     ]
     pieces = [piece for piece in command.pieces if not _HARMLESS.match(piece)]
     return bool(pieces) and all(any(pattern.search(piece) for pattern in patterns) for piece in pieces)
+
+
+def is_made_by_migrations(path: str, language: str) -> bool:
+    """Whether a framework's migrations write that file themselves (a path in the part), so that it decides
+    nothing."""
+    patterns = (getattr(one, "MADE_BY_MIGRATIONS", None) for one in _modules(language))
+    return any(pattern.search(path) for pattern in patterns if pattern is not None)
 
 
 def without_files(tree: Tree, folder: str, language: str, commands: Iterable[Command]) -> Iterator[Command]:

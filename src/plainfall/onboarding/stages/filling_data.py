@@ -21,7 +21,7 @@ from plainfall.data.sqlite import (
     difference,
     look_into,
 )
-from plainfall.ecosystems.frameworks import is_repeatable
+from plainfall.ecosystems.frameworks import is_made_by_migrations, is_repeatable
 from plainfall.errors import CommandFailed, PathRefused
 from plainfall.evidence import Evidence
 from plainfall.onboarding.commands import USAGE, end_leftovers, run_command
@@ -336,10 +336,14 @@ def _files(work: Work, command: Command) -> list[str]:
     the command names."""
     place = f"{work.part.path}/" if work.part.path else ""
     words = set(re.split(r"[\s=]+", command.line))
+    loads_schema = "schema" in command.line
     return [
         place + path
         for path in work.tree.below(work.part.path)
-        if (_MIGRATION_FOLDER.search(path) and Path(path).suffix not in (".db", ".sqlite3"))
-        or _SCHEMA.search(path)
-        or path in words
+        if (loads_schema or not is_made_by_migrations(path, work.part.language))
+        and (
+            (_MIGRATION_FOLDER.search(path) and Path(path).suffix not in (".db", ".sqlite3"))
+            or _SCHEMA.search(path)
+            or path in words
+        )
     ]

@@ -14,13 +14,14 @@ from plainfall.errors import BadInput
 from plainfall.evidence import Evidence
 from plainfall.patterns import regex
 
-__all__ = ["REPEATABLE", "TRAITS", "recognise"]
+__all__ = ["MADE_BY_MIGRATIONS", "REPEATABLE", "TRAITS", "recognise"]
 
 ORDER = 1
 
 REPEATABLE = regex(
     r"\b(rails|rake) (db:(create|migrate)( db:migrate)?)(?!:)(?!.*(seed|reset|setup|drop|schema))"
 )
+MADE_BY_MIGRATIONS = regex(r"^db/(\w+_)?(schema\.rb|structure\.sql)$")
 TRAITS = Traits(
     ("Rails",),
     prefixes=("RAILS_",),
