@@ -46,7 +46,8 @@ class DependencyFile(Struct, frozen=True):
     and groups; ``archives`` the names of the archives that it lists, by package; ``pinned`` names and versions
     of its exact pins, ``options`` what it says of registries (the language's own value). ``additions`` are needed
     and come from other lists of the project; ``unlisted`` are imported, and no list names them; with
-    ``is_from_imports`` there is no list at all."""
+    ``is_from_imports`` there is no list at all. ``needs_settings`` tells that the list is a program that reads a
+    settings file: the settings come first then."""
 
     path: str
     kind: str
@@ -64,6 +65,7 @@ class DependencyFile(Struct, frozen=True):
     additions: tuple[Addition, ...] = ()
     unlisted: tuple[Addition, ...] = ()
     is_from_imports: bool = False
+    needs_settings: bool = False
 
 
 class Extension(Struct, frozen=True):

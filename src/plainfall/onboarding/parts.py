@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 import os
 import threading
 import time
@@ -50,7 +51,8 @@ class PartRun:
 
     def __init__(self, work: Work, steps: Sequence[Step], tell: Listener) -> None:
         self.work = work
-        self.early = [step for step in steps if step.stage.position <= Stage.DEPENDENCIES.position]
+        last = Stage.DEPENDENCIES.position  # where settings come before dependencies, those are no early step
+        self.early = [*itertools.takewhile(lambda step: step.stage.position <= last, steps)]
         self.late = [step for step in steps if step not in self.early]
         self.results: list[tuple[Step, StepResult, float]] = []
         self.failure: tuple[Step, PlainfallError] | None = None

@@ -35,6 +35,9 @@ def plan(part: PartFound, settling: Settling) -> list[Step]:
         Step(part.key, Stage.ENVIRONMENT, "make an isolated environment", "", (), installing.environment),
     ]
     listed = part.dependencies
+    settings_first = listed is not None and listed.needs_settings
+    if settings_first:
+        steps += plan_settings(part, settling)
     if listed:
         verb = "imports" if listed.is_from_imports else "lists"
         title = f"install what {listed.path} {verb} ({listed.count})"
@@ -50,7 +53,7 @@ def plan(part: PartFound, settling: Settling) -> list[Step]:
         )
     else:
         steps.append(_left_out(part, Stage.DEPENDENCIES, "no dependency list was found in this part"))
-    steps += [*plan_settings(part, settling), *_services(part, settling)]
+    steps += [*([] if settings_first else plan_settings(part, settling)), *_services(part, settling)]
     for stage, action in ((Stage.MIGRATIONS, filling_data.migrations), (Stage.SEEDS, filling_data.seeds)):
         for command in part.candidates(stage.value)[:1]:
             steps.append(

@@ -28,6 +28,7 @@ _MANIFEST = regex(
     r"^(requirements[^/]*\.(txt|in)|pyproject\.toml|setup\.(py|cfg)|Pipfile|package\.json|composer\.json|Gemfile)$"
 )
 _ELSEWHERE = regex(r"(^|[/_.-])(prod|production|staging|stage|tests?|testing|ci|docker|heroku)([_./-]|$)")
+_TEMPLATE = regex(r"[._-](?:example|sample|dist|template)(?=\.ya?ml$|$)")
 _OWN = frozenset({"there already", "given", "asked", "team"})
 
 
@@ -125,6 +126,8 @@ class ServiceNeeds:
         for path in sorted(sources):
             if _ELSEWHERE.search(path[len(unit.folder) :].lstrip("/")):
                 continue
+            if _TEMPLATE.search(path) and _TEMPLATE.sub("", path) in self._tree:
+                continue  # the file itself is there
             for one in sources[path].addresses:
                 if one.kind == "database":
                     yield from (replace(each, place=one.place) for each in of_databases(one.value, values))

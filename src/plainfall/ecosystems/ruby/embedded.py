@@ -16,7 +16,7 @@ __all__ = ["read_embedded"]
 _RUBY = regex(r"<%=?-?(.*?)-?%>", re.DOTALL)
 _SECTION = regex(r"^([A-Za-z_]\w*):", re.MULTILINE)
 _OTHERS = ("production", "test", "staging", "ci")  # modes that no developer's machine is in
-_DATABASE = regex(r"(?:^|/)config/database\.ya?ml$")
+_DATABASE = regex(r"(?:^|/)config/database(?:[._-](?:example|sample|dist|template))?\.ya?ml(?:\.\w{1,12})?$")
 _PIECES = {"adapter": "ENGINE", "host": "HOST", "port": "PORT", "username": "USER", "password": "PASSWORD",
            "database": "NAME"}  # fmt: skip
 _DEVELOPER = "developer"  # who comes in where the file names nobody

@@ -22,7 +22,7 @@ LANGUAGE = Language(
         ),
         SourceReader(
             "plainfall.ecosystems.ruby.embedded:read_embedded",
-            (".yml", ".yaml", ".erb"),
+            (".yml", ".yaml", ".erb", ".yml.example", ".yml.sample", ".yml.dist", ".yml.template"),
             ("ENV[", "ENV.", "ENV&", "adapter:"),
             configuration=True,
         ),

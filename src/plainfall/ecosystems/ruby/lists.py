@@ -8,8 +8,11 @@ from plainfall.ecosystems.ruby.asks import lock_path
 from plainfall.ecosystems.ruby.gemfile import manifest_of
 from plainfall.ecosystems.ruby.locks import lock_names, read_lock
 from plainfall.evidence import Evidence
+from plainfall.patterns import regex
 
 __all__ = ["dependency_file"]
+
+_SETTINGS = regex(r"config/[\w./-]{1,80}\.ya?ml|\.env\b")
 
 
 def dependency_file(tree: Tree, folder: str) -> DependencyFile | None:
@@ -20,6 +23,7 @@ def dependency_file(tree: Tree, folder: str) -> DependencyFile | None:
     asked = tuple(dict.fromkeys(one.name.lower() for one in manifest.wishes))
     path = lock_path(tree, folder)
     files = (manifest.path, *(f"{folder}/{one}" if folder else one for one in _gemspecs(tree, folder)))
+    needs_settings = bool(manifest.unread) and _SETTINGS.search(tree.text(manifest.path)) is not None
     if path:
         lock = read_lock(tree.root, path)
         count = len({one.name for one in lock.packages if one.source.kind != "path"})
@@ -31,12 +35,20 @@ def dependency_file(tree: Tree, folder: str) -> DependencyFile | None:
             Evidence(path, 1),
             files=(path, *files),
             names=lock_names(lock),
+            needs_settings=needs_settings,
         )
     if not asked and not manifest.gemspecs and not manifest.unread:
         return None
     place = manifest.wishes[0].place if manifest.wishes else Evidence(manifest.path, 1)
     return DependencyFile(
-        manifest.path, "unlocked", "the manifest, without a lock", len(asked), place, files=files, names=asked
+        manifest.path,
+        "unlocked",
+        "the manifest, without a lock",
+        len(asked),
+        place,
+        files=files,
+        names=asked,
+        needs_settings=needs_settings,
     )
 
 

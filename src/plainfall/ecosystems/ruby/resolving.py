@@ -241,5 +241,6 @@ def lock_text(lock: Lock) -> str:
     lines += ["PLATFORMS", *(f"  {one}" for one in lock.systems), "", "DEPENDENCIES"]
     for name, rule in sorted(lock.wishes.items()):
         lines.append(f"  {name}{_shown(rule)}{'!' if name in apart else ''}")
+    lines += ["", "RUBY VERSION", f"   ruby {lock.ruby}"] if lock.ruby else []
     lines += ["", "BUNDLED WITH", f"   {lock.bundled_with}"] if lock.bundled_with else []
     return "\n".join([*lines, ""])

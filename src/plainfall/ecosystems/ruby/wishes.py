@@ -153,9 +153,7 @@ def _resolve(
     for known in given:
         stated = next((wish for wish in wishes if wish.name == known.name), None)
         rules[known.name] = _rule(stated) if stated is not None else ""
-    rules |= {
-        one.name: _rule(one) for one in manifest.wishes if one.name not in rules and one.name != "bundler"
-    }
+    rules |= {one.name: _rule(one) for one in manifest.wishes if one.name not in rules}
     library = library_of(taken)
     merged = [
         replace(
@@ -172,7 +170,10 @@ def _resolve(
         if library is not None
         else next((one.version for one in packages if one.name == "bundler"), "")
     )
-    return Lock(manifest.path, tuple(merged), (here,), rules, "", bundled)
+    ruby = (
+        f"{taken.version}p{taken.facts.get('patchlevel', 0)}" if manifest.ruby or manifest.ruby_file else ""
+    )
+    return Lock(manifest.path, tuple(merged), (here,), rules, ruby, bundled)
 
 
 def _rule(wish: Wish) -> str:

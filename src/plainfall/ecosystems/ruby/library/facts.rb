@@ -19,7 +19,7 @@ Gem::Specification.each do |spec|
 end
 headers = File.file?(File.join(RbConfig::CONFIG['rubyhdrdir'].to_s, 'ruby.h'))
 puts JSON.generate(
-  'version' => RUBY_VERSION, 'executable' => File.realpath(RbConfig.ruby), 'engine' => RUBY_ENGINE,
+  'version' => RUBY_VERSION, 'patchlevel' => RUBY_PATCHLEVEL, 'executable' => File.realpath(RbConfig.ruby), 'engine' => RUBY_ENGINE,
   'api' => RbConfig::CONFIG['ruby_version'], 'extensions' => Gem.extension_api_version,
   'system' => Gem::Platform.local.to_s, 'rubygems' => Gem::VERSION, 'defaults' => defaults, 'needs' => needs,
   'libraries' => libraries, 'headers' => headers
