@@ -32,6 +32,8 @@ MAY_CHANGE_FILES = {
     "ecosystems/node/repositories.py": "a new folder of the cache",
     "ecosystems/node/store.py": "a new folder of the cache",
     "ecosystems/php/store.py": "a new folder of the cache",
+    "ecosystems/ruby/store.py": "a new folder of the cache",
+    "ecosystems/ruby/building.py": "a workshop in the cache",
     "ecosystems/node/components.py": "the cache's own folder",
     "onboarding/register.py": "the user's state folder",
     "services/private.py": "data folders below a confined one or of root's alone, copies in the cache, sockets",
@@ -152,7 +154,12 @@ def test_processes_are_started_in_one_place() -> None:
 
 def test_nothing_is_printed_below_the_command_line() -> None:
     # Programs of their own.
-    own = ("ecosystems/node/runner.py", "ecosystems/php/runner.py", "ecosystems/python/own_names.py")
+    own = (
+        "ecosystems/node/runner.py",
+        "ecosystems/php/runner.py",
+        "ecosystems/ruby/runner.py",
+        "ecosystems/python/own_names.py",
+    )
     for name, tree in modules():
         if not name.startswith("cli/") and name not in (*own, "__main__.py"):
             calls = [node for node in ast.walk(tree) if isinstance(node, ast.Call)]
@@ -175,6 +182,7 @@ def test_foreign_documents_are_read_with_bounds(word: str) -> None:
         "ecosystems/node/runner.py": "a program of its own, run by the project",
         "ecosystems/php/runner.py": "a program of its own, run by the project",
         "ecosystems/php/interpreters.py": "what an interpreter that Plainfall asked printed",
+        "ecosystems/ruby/interpreters.py": "the same",
         "ecosystems/node/lines.py": "a file of Plainfall's own",
         "diagnosis/system_packages.py": "a file of Plainfall's own",
         "diagnosis/reading.py": "a file of Plainfall's own",

@@ -4,6 +4,7 @@ traceback, whatever stands where a table, a list or a word should be."""
 from __future__ import annotations
 
 import copy
+import contextlib
 import json
 import tempfile
 import tomllib
@@ -33,6 +34,10 @@ from plainfall.ecosystems.php.places import bin_folder, place_of, vendor_folder
 from plainfall.ecosystems.php.store import Store
 from plainfall.ecosystems.python.lists.discover import read_list, stale_remarks
 from plainfall.ecosystems.python.pins import Target
+from plainfall.ecosystems.ruby.gemfile import manifest_of as ruby_manifest
+from plainfall.ecosystems.ruby.laying import place_of as ruby_place
+from plainfall.ecosystems.ruby.locks import read_lock as read_ruby_lock
+from plainfall.ecosystems.ruby.resolving import lock_text
 from plainfall.errors import PlainfallError
 from plainfall.onboarding.planning import plan, plan_settings
 from plainfall.onboarding.settling import Settling
@@ -259,6 +264,8 @@ def read_whole(clone: Path, tmp: Path) -> None:
             stale_remarks(tree, read_list(tree, listed.path, listed.kind, target), target)
         elif part.language == "php":
             read_php(clone, tree, part.path, listed)
+        elif part.language == "ruby":
+            read_ruby(clone, tree, part.path, listed)
         elif listed.kind not in ("unlocked", "workspace", "components"):
             document = manifest(tree, part.path)
             disagreements(clone, listed, read_lock(clone, listed.path, document), document)
@@ -281,6 +288,95 @@ def read_php(clone: Path, tree: Tree, folder: str, listed: DependencyFile) -> No
     if lock is not None:
         mismatches(document, lock)
         fingerprint(document)
+
+
+def read_ruby(clone: Path, tree: Tree, folder: str, listed: DependencyFile) -> None:
+    """All that is read of a Ruby part before its packages are fetched, and its lock written again."""
+    assert ruby_manifest(tree, folder) is not None
+    if listed.kind == "lock":
+        lock = read_ruby_lock(clone, listed.path)
+        (clone / "again.lock").write_text(lock_text(lock))
+        again = read_ruby_lock(clone, "again.lock")
+        assert {one.full_name for one in again.packages} == {one.full_name for one in lock.packages}
+        assert all(ruby_place(one) for one in lock.packages if one.source.remotes)
+
+
+RUBY_LOCK = """\
+GIT
+  remote: https://host.example/drops.git
+  revision: 1a2b3c
+  specs:
+    drops (0.1)
+
+PATH
+  remote: gems/own
+  specs:
+    own (1.0)
+      rain
+
+GEM
+  remote: https://registry.example/
+  specs:
+    rain (1.2.0)
+      own (>= 1, < 2)
+    rain (1.2.0-x86_64-linux)
+
+PLATFORMS
+  ruby
+
+DEPENDENCIES
+  drops!
+  own!
+  rain (~> 1.2)
+
+CHECKSUMS
+  rain (1.2.0) sha256=aa
+
+RUBY VERSION
+   ruby 3.1.2p20
+
+BUNDLED WITH
+   2.3.7
+"""
+GEMFILE = """\
+source "https://registry.example"
+ruby "~> 3.1"
+gem "rain", "~> 1.2", group: [:test], platforms: %i[mri jruby]
+group :development do
+  gem "own", path: "gems/own"
+end
+gem "drops", git: "https://host.example/drops.git", ref: "1a2b3c" if ENV["DROPS"]
+eval_gemfile "more.rb"
+"""
+
+
+@pytest.mark.parametrize("name", ["Gemfile", "Gemfile.lock", "config/database.yml"])
+def test_any_change_in_ruby_files_is_read_or_refused(name: str) -> None:
+    texts = {"Gemfile": GEMFILE, "Gemfile.lock": RUBY_LOCK, "config.ru": "run X", "more.rb": "gem 'more'\n",
+             "config/database.yml": "development:\n  adapter: mysql2\n  host: <%= ENV.fetch('H') { 'x' } %>\n"}  # fmt: skip
+    rows = texts[name].splitlines(keepends=True)
+
+    @given(st.integers(0, len(rows) - 1), st.integers(0, 40), st.text(max_size=6), st.sampled_from("iudr"))
+    def check(number: int, column: int, text: str, way: str) -> None:
+        changed = list(rows)
+        line = changed[number]
+        if way == "i":
+            changed[number] = line[:column] + text + line[column:]
+        elif way == "u":
+            changed[number] = line[:column] + text
+        elif way == "d":
+            changed[number] = line * 2
+        else:
+            del changed[number]
+        with tempfile.TemporaryDirectory() as made:
+            clone = Path(made, "gauges")
+            for path, content in {**texts, name: "".join(changed)}.items():
+                (clone / path).parent.mkdir(parents=True, exist_ok=True)
+                (clone / path).write_bytes(content.encode("utf-8", "surrogatepass"))
+            with contextlib.suppress(PlainfallError):  # refused with words of its own
+                read_whole(clone, Path(made))
+
+    check()
 
 
 @pytest.mark.parametrize("name", DOCUMENTS)
@@ -311,4 +407,4 @@ def test_any_value_in_any_place(name: str) -> None:
 
 def test_every_language_that_is_onboarded_has_its_readers_here() -> None:
     onboarded = [one.name for one in languages() if one.onboarded]
-    assert onboarded == ["python", "php", "node"] and all(installing_of(name) for name in onboarded)
+    assert onboarded == ["python", "php", "ruby", "node"] and all(installing_of(name) for name in onboarded)

@@ -138,11 +138,13 @@ def yaml_value(text: str, path: str, remedy: str = _RESTORE) -> Any:
     return value
 
 
-def yaml_node(text: str, path: str) -> Any:
+def yaml_node(text: str, path: str, *, typed: bool = True) -> Any:
     """The same as nodes that know their places (PyYAML's), None for an empty text. Raises BadInput."""
     import yaml
 
-    node = _of_yaml(lambda: yaml.compose(text, Loader=yaml.SafeLoader), text, path, _RESTORE)
+    loader = yaml.SafeLoader if typed else getattr(yaml, "CBaseLoader", yaml.BaseLoader)
+
+    node = _of_yaml(lambda: yaml.compose(text, Loader=loader), text, path, _RESTORE)
     if "&" in text:
         _check_amount(_size(node, {}), path, _MOST_YAML_VALUES)
     return node

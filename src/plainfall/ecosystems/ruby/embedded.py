@@ -5,10 +5,11 @@ from __future__ import annotations
 import json
 import re
 from collections.abc import Iterator
-from typing import Any
 
+from plainfall.errors import BadInput
 from plainfall.evidence import Evidence
 from plainfall.patterns import regex
+from plainfall.reading import yaml_value
 from plainfall.sources.values import Constant, FileFound, Use
 
 __all__ = ["read_embedded"]
@@ -55,8 +56,6 @@ def _embedded(text: str, path: str) -> Iterator[Use]:
 
 def _databases(text: str, path: str) -> Iterator[Constant]:
     """The databases of development that a server holds, in pieces: each a value, or the key and default of one."""
-    import yaml
-
     marks: dict[str, dict[str, str]] = {}
 
     def marked(match: re.Match[str]) -> str:
@@ -65,8 +64,8 @@ def _databases(text: str, path: str) -> Iterator[Constant]:
         return name
 
     try:
-        document: Any = yaml.safe_load(_RUBY.sub(marked, text))
-    except (yaml.YAMLError, ValueError, RecursionError):
+        document = yaml_value(_RUBY.sub(marked, text), path)
+    except BadInput:
         return  # its framework says what is wrong with it
     section = document.get("development") if isinstance(document, dict) else None
     if not isinstance(section, dict):

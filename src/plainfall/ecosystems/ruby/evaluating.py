@@ -4,7 +4,6 @@ later."""
 
 from __future__ import annotations
 
-import json
 import subprocess
 from collections.abc import Mapping, Sequence
 from pathlib import Path
@@ -14,9 +13,10 @@ from msgspec import Struct
 from msgspec.structs import replace
 
 from plainfall.ecosystems.ruby.gemfile import Manifest, Wish
-from plainfall.errors import CommandFailed
+from plainfall.errors import BadInput, CommandFailed
 from plainfall.evidence import Evidence
 from plainfall.processes import run
+from plainfall.reading import foreign_json
 
 __all__ = ["Described", "evaluate_gemspecs", "evaluated"]
 
@@ -41,11 +41,11 @@ def _run(
         done = run([str(ruby), *words], variables, folder=folder, seconds=_SECONDS)
         lines = done.output.strip().splitlines()
         if done.status == 0 and lines:
-            return json.loads(lines[-1])
+            return foreign_json(lines[-1].encode(), place.path)
         told = done.errors.strip().splitlines()[-6:]
     except subprocess.TimeoutExpired:
         told = [f"it did not end within {_SECONDS:.0f} s"]
-    except (OSError, ValueError) as error:
+    except (OSError, BadInput) as error:
         told = [str(error)]
     raise CommandFailed(
         f"{place.path} could not be evaluated by Ruby",

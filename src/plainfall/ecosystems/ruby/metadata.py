@@ -14,12 +14,12 @@ from typing import Any
 import yaml
 
 from plainfall.ecosystems.ruby.versions import is_version, requirement
-from plainfall.errors import ArchiveRefused
+from plainfall.errors import ArchiveRefused, BadInput
 from plainfall.patterns import regex
+from plainfall.reading import yaml_node
 
 __all__ = ["gemspec_text", "read_metadata", "ruby_text"]
 
-_Loader: Any = getattr(yaml, "CBaseLoader", yaml.BaseLoader)
 _LARGEST = 8 << 20  # bytes
 _TAGS = regex(
     r"tag:yaml\.org,2002:\w+|!|!binary|!ruby/(?:object:)?(?:Gem::(?:Specification|Version(?:::Requirement)?"
@@ -37,10 +37,9 @@ def read_metadata(data: bytes, label: str) -> dict[str, Any]:
     if len(data) > _LARGEST:
         raise ArchiveRefused(f"{label}: its description is larger than {_LARGEST:,} bytes", remedy=_AGAIN)
     try:
-        node = yaml.compose(data.decode("utf-8", "replace"), _Loader)
-    except (yaml.YAMLError, RecursionError, ValueError) as error:
-        reason = getattr(error, "problem", None) or str(error)
-        raise ArchiveRefused(f"{label}: its description is no YAML: {reason}", remedy=_AGAIN) from error
+        node = yaml_node(data.decode("utf-8", "replace"), label, typed=False)
+    except BadInput as error:
+        raise ArchiveRefused(f"{label}: its description is no YAML: {error.cause}", remedy=_AGAIN) from error
     _check_tags(node, label)
     if not isinstance(node, yaml.MappingNode) or not node.tag.endswith("Gem::Specification"):
         raise ArchiveRefused(f"{label}: its description is not one of a package", remedy=_AGAIN)
