@@ -3,8 +3,8 @@ traceback, whatever stands where a table, a list or a word should be."""
 
 from __future__ import annotations
 
-import copy
 import contextlib
+import copy
 import json
 import tempfile
 import tomllib

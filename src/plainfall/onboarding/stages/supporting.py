@@ -10,6 +10,7 @@ from plainfall.errors import PlainfallError, ServiceFailed
 from plainfall.onboarding.services import Brought, bring_up
 from plainfall.onboarding.steps import State, StepResult
 from plainfall.onboarding.work import SERVER_VARIABLES, Work
+from plainfall.services.kinds.mysql import SOCKET
 from plainfall.services.needs import ServiceNeed
 from plainfall.services.shape import kind_named
 from plainfall.settings.setting import Question
@@ -37,7 +38,7 @@ def services(work: Work) -> StepResult:
             if one.name and one.identity and account.database
         )
     )
-    work.state.keep(work.part.key, SERVER_VARIABLES, {"variables": _driver_variables(brought)})
+    work.state.keep(work.part.key, SERVER_VARIABLES, {"variables": _driver_variables(work, brought)})
     states = {one.state for one in brought}
     state = State.DONE if "done" in states else State.LEFT_OUT if states == {"lacking"} else State.KEPT
     met = [one for one in brought if one.state != "lacking"]
@@ -53,9 +54,9 @@ def services(work: Work) -> StepResult:
     return StepResult(state, title, why, places, tuple(remarks), detail)
 
 
-def _driver_variables(brought: list[Brought]) -> dict[str, str]:
-    """What drivers read where a configuration in the sources says no host: they would look for a socket of the
-    system's own server."""
+def _driver_variables(work: Work, brought: list[Brought]) -> dict[str, str]:
+    """What drivers read where a configuration in the sources says no host, or ``localhost``, which means a socket
+    to some: they would look for that of the system's own server."""
     found: dict[str, str] = {}
     for one in brought:
         account = one.need.accounts[0] if one.need.accounts else None
@@ -63,6 +64,12 @@ def _driver_variables(brought: list[Brought]) -> dict[str, str]:
             found |= {"PGHOST": "127.0.0.1", "PGPORT": str(one.port or one.need.port)}
             found |= {"PGUSER": account.user} if account.user else {}
             found |= {"PGPASSWORD": account.password} if account.password else {}
+        sockets = (work.state.services.get(one.name) or {}).get("sockets") if one.name else None
+        if one.need.kind == "mysql" and one.need.fixed and sockets:
+            found |= {
+                "MYSQL_UNIX_PORT": f"{sockets}/{SOCKET}",
+                "MYSQL_TCP_PORT": str(one.port or one.need.port),
+            }
     return found
 
 

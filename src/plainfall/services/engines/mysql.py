@@ -16,13 +16,13 @@ from typing import TYPE_CHECKING, Any
 from plainfall import processes
 from plainfall.errors import ServiceFailed
 from plainfall.services.engine import Account, Place, Program, Reach, found_programs
+from plainfall.services.kinds.mysql import SOCKET
 
 if TYPE_CHECKING:
     import pymysql
 
 __all__ = ["ENGINE"]
 
-_SOCKET = "private.sock"
 _HOSTS = "localhost", "127.0.0.1"
 _LARGEST_COPY = 64 * 1024**2  # bytes
 _DUMPS = ("mariadb-dump", "mysqldump")
@@ -67,7 +67,7 @@ class _MySql:
         """No configuration file is read."""
         return [
             str(program.path), "--no-defaults", f"--basedir={_base(program)}", f"--datadir={place.data}",
-            f"--socket={place.sockets / _SOCKET}", f"--port={port}", "--bind-address=127.0.0.1",
+            f"--socket={place.sockets / SOCKET}", f"--port={port}", "--bind-address=127.0.0.1",
             f"--pid-file={place.data / 'private.pid'}", "--innodb-buffer-pool-size=64M", "--skip-log-bin",
             "--skip-name-resolve",  # who comes over the port is not the root of the socket
             "--character-set-server=utf8mb4", "--tmpdir=/tmp", "--innodb-flush-log-at-trx-commit=2",
@@ -76,7 +76,7 @@ class _MySql:
     def is_ready(self, place: Place, port: int, pid: int) -> bool:
         """It lets its root in."""
         try:
-            with _connected(unix_socket=str(place.sockets / _SOCKET), user=_me()):
+            with _connected(unix_socket=str(place.sockets / SOCKET), user=_me()):
                 return True
         except ServiceFailed:
             return False
@@ -85,7 +85,7 @@ class _MySql:
         """Accounts for both names of this machine, as clients over socket and port are seen."""
         made = []
         with (
-            _connected(unix_socket=str(place.sockets / _SOCKET), user=_me()) as database,
+            _connected(unix_socket=str(place.sockets / SOCKET), user=_me()) as database,
             database.cursor() as cursor,
         ):
             cursor.execute("SHOW DATABASES")
@@ -112,7 +112,7 @@ class _MySql:
     def keep_copy(self, place: Place, port: int, database: str, copy: str) -> str:
         """As a dump in a file beside the data: this server copies no database by itself."""
         with (
-            _connected(unix_socket=str(place.sockets / _SOCKET), user=_me()) as server,
+            _connected(unix_socket=str(place.sockets / SOCKET), user=_me()) as server,
             server.cursor() as cursor,
         ):
             cursor.execute(
@@ -137,7 +137,7 @@ class _MySql:
         if not file.is_file():
             return "there is no copy"
         with (
-            _connected(unix_socket=str(place.sockets / _SOCKET), user=_me()) as server,
+            _connected(unix_socket=str(place.sockets / SOCKET), user=_me()) as server,
             server.cursor() as cursor,
         ):
             cursor.execute("SELECT id FROM information_schema.processlist WHERE db = %s", (database,))
@@ -192,7 +192,7 @@ def _ran(place: Place, names: Sequence[str], words: Sequence[str], data: bytes |
     )
     if program is None:
         return f"{names[0]} is not on this machine"
-    login = ["--no-defaults", f"--socket={place.sockets / _SOCKET}", f"--user={_me()}"]
+    login = ["--no-defaults", f"--socket={place.sockets / SOCKET}", f"--user={_me()}"]
     done = processes.run([program, *login, *words], place.variables, seconds=120, data=data)
     return "" if done.status == 0 else (done.errors.strip().splitlines() or [f"status {done.status}"])[-1]
 

@@ -4,8 +4,9 @@ from __future__ import annotations
 
 from plainfall.services.shape import ServiceKind
 
-__all__ = ["KIND"]
+__all__ = ["KIND", "SOCKET"]
 
+SOCKET = "private.sock"  # the name of a private server's socket in its folder
 KIND = ServiceKind(
     name="mysql",
     title="MariaDB",
