@@ -160,6 +160,9 @@ class _Reading:
 
     def _statement(self, parsed: Parsed, node: Node, around: _Around, depth: int) -> None:
         kind = node.type
+        if kind == "identifier" and _text(parsed, node) == "gemspec":  # called without arguments
+            self._gemspecs.append(".")
+            return
         if kind in ("comment", "identifier", "string", "empty_statement"):
             return
         if kind == "call" and node.child_by_field_name("receiver") is None:

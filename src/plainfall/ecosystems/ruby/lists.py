@@ -2,10 +2,13 @@
 
 from __future__ import annotations
 
+import posixpath
+from collections.abc import Iterator
+
 from plainfall.clone.parts import DependencyFile
 from plainfall.clone.walk import Tree
 from plainfall.ecosystems.ruby.asks import lock_path
-from plainfall.ecosystems.ruby.gemfile import manifest_of
+from plainfall.ecosystems.ruby.gemfile import Manifest, Wish, gemspec_of, manifest_of
 from plainfall.ecosystems.ruby.locks import lock_names, read_lock
 from plainfall.evidence import Evidence
 from plainfall.patterns import regex
@@ -20,7 +23,9 @@ def dependency_file(tree: Tree, folder: str) -> DependencyFile | None:
     manifest = manifest_of(tree, folder)
     if manifest is None:
         return None
-    asked = tuple(dict.fromkeys(one.name.lower() for one in manifest.wishes))
+    asked = tuple(
+        dict.fromkeys(one.name.lower() for one in (*manifest.wishes, *_of_gemspecs(tree, folder, manifest)))
+    )
     path = lock_path(tree, folder)
     files = (manifest.path, *(f"{folder}/{one}" if folder else one for one in _gemspecs(tree, folder)))
     needs_settings = bool(manifest.unread) and _SETTINGS.search(tree.text(manifest.path)) is not None
@@ -50,6 +55,16 @@ def dependency_file(tree: Tree, folder: str) -> DependencyFile | None:
         names=asked,
         needs_settings=needs_settings,
     )
+
+
+def _of_gemspecs(tree: Tree, folder: str, manifest: Manifest) -> Iterator[Wish]:
+    """What the gemspecs ask for that the manifest takes packages from, as far as their lines are plain."""
+    for place in manifest.gemspecs:
+        inner = posixpath.normpath(posixpath.join(folder, place))
+        inner = "" if inner == "." else inner
+        for name in _gemspecs(tree, inner):
+            path = f"{inner}/{name}" if inner else name
+            yield from gemspec_of(tree.text(path), path)[1]
 
 
 def _gemspecs(tree: Tree, folder: str) -> list[str]:

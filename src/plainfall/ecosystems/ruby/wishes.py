@@ -122,7 +122,8 @@ def _resolve(
     wishes = [one for one in manifest.wishes if applies(one.platforms, taken.version, here)]
     given = [*_of_clone(job, described), *_of_commits(wishes, store)]
     names = {one.name for one in given}
-    asked = []
+    asked: list[Asked] = []
+    unsought: dict[str, str] = {}  # part of the runtime's own library
     for one in wishes:
         if one.name not in names and one.name != "bundler":
             asked.append(Asked(one.name, _rule(one), one.place, one.source.get("source", "")))
@@ -131,7 +132,9 @@ def _resolve(
     for spec, folder in zip(described, own, strict=True):
         if os.path.relpath(folder, job.folder) in roots:
             for name, rule in spec.for_development.items():
-                if name not in names and name != "bundler" and name not in {wish.name for wish in asked}:
+                if name == "bundler":
+                    unsought[name] = rule
+                elif name not in names and name not in {wish.name for wish in asked}:
                     asked.append(Asked(name, rule, Evidence(manifest.path)))
     if not manifest.sources and any(not one.registry for one in asked):
         raise DependencyProblem(
@@ -149,7 +152,7 @@ def _resolve(
         packages = resolve(asked, given, manifest.path, offers, machine)
     finally:
         offers.close()
-    rules = {one.name: one.rule for one in asked}
+    rules = {**unsought, **{one.name: one.rule for one in asked}}
     for known in given:
         stated = next((wish for wish in wishes if wish.name == known.name), None)
         rules[known.name] = _rule(stated) if stated is not None else ""
