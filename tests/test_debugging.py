@@ -7,6 +7,7 @@ import json
 import os
 import shutil
 import socket
+import subprocess
 import urllib.request
 from collections.abc import Iterator
 from pathlib import Path
@@ -166,3 +167,45 @@ def test_a_breakpoint_in_python_is_hit_by_a_probe(machine: Machine) -> None:
     adapter.send("continue", threadId=stopped["threadId"])
     out, _ = probing.communicate(timeout=30)
     assert json.loads(out)["servers"][0]["probe"]["title"] == "Gauge"
+
+RUBY_SERVER = """\
+require 'socket'
+def page
+  '<title>Gauge</title>'
+end
+server = TCPServer.new('127.0.0.1', ENV['PORT'].to_i)
+loop do
+  client = server.accept
+  nil until client.gets.to_s.strip.empty?
+  body = page
+  client.write "HTTP/1.0 200 OK\\r\\ncontent-type: text/html\\r\\ncontent-length: #{body.bytesize}\\r\\n\\r\\n#{body}"
+  client.close
+end
+"""
+HAS_DEBUGGER = (
+    shutil.which("ruby") is not None
+    and not subprocess.run(["ruby", "-e", "gem 'debug', '>= 1'"], capture_output=True, check=False).returncode
+)
+
+
+@pytest.mark.skipif(not HAS_DEBUGGER, reason="no Ruby that bundles a debugger here")
+def test_a_breakpoint_in_ruby_is_hit_by_a_probe(machine: Machine) -> None:
+    clone = machine.clone({"server.rb": RUBY_SERVER, "Procfile": "web: ruby server.rb\n"})
+    assert machine.run("onboard", clone, "--until", "settings").status == 0
+    attach = attach_of(machine, clone)
+    assert attach["type"] == "rdbg" and attach["request"] == "attach"
+    adapter = Adapter(int(attach["debugPort"].rpartition(":")[2]))
+    adapter.send("initialize", adapterID="rdbg", clientID="test", linesStartAt1=True, pathFormat="path")
+    adapter.send("attach", **attach)
+    line = RUBY_SERVER.splitlines().index("  '<title>Gauge</title>'") + 1
+    adapter.send("setBreakpoints", source={"path": str(clone / "server.rb")}, breakpoints=[{"line": line}])
+    adapter.send("configurationDone")
+    probing = machine.start("probe", clone, "--path", "/", "--json")
+    stopped = adapter.until(lambda one: one.get("event") == "stopped")["body"]
+    frames = adapter.send("stackTrace", threadId=stopped["threadId"])["body"]["stackFrames"]
+    assert frames[0]["line"] == line
+    adapter.send("setBreakpoints", source={"path": str(clone / "server.rb")}, breakpoints=[])
+    adapter.send("continue", threadId=stopped["threadId"], wait=False)
+    out, _ = probing.communicate(timeout=30)
+    assert json.loads(out)["servers"][0]["probe"]["title"] == "Gauge"
+    machine.run("stop", "--all")

@@ -89,10 +89,11 @@ class RubyEnvironment:
     def debugging(self, wish: DebugWish) -> Debugging:
         """The debugger that newer Rubies bundle, where the part has it; it listens, and an editor attaches."""
         home = own_folder("gems", wish.folder, wish.access)
-        laid = sorted((home / "gems").glob("debug-*")) if (home / "gems").is_dir() else []
-        bundled = sorted(Path(wish.choice.taken.file).parent.parent.glob("lib/ruby/gems/*/gems/debug-1.*"))
-        found = [one for one in (*laid, *bundled) if (one / "lib" / "debug").is_dir()]
-        if not found:
+        laid = sorted((home / "gems").glob("debug-[1-9]*/lib")) if (home / "gems").is_dir() else []
+        paths = (
+            [str(laid[-1])] if laid else [str(one) for one in wish.choice.taken.facts.get("debugger") or ()]
+        )
+        if not paths:
             raise EnvironmentProblem(
                 f"neither the part nor Ruby {wish.choice.taken.version} has the package debug, by which an editor "
                 "attaches",
@@ -106,10 +107,8 @@ class RubyEnvironment:
             "localfs": True,
         }
         variables = {
-            "RUBY_DEBUG_OPEN": "true",
             "RUBY_DEBUG_HOST": "127.0.0.1",
             "RUBY_DEBUG_PORT": str(wish.port),
-            "RUBY_DEBUG_NONSTOP": "1",
-            "RUBYOPT": f"-I{found[-1]}/lib -rdebug/start",
+            "RUBYOPT": " ".join([*(f"-I{one}" for one in paths), "-rdebug/open_nonstop"]),
         }
         return Debugging(variables, {"RUBYOPT": " "}, attach)

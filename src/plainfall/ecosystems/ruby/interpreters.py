@@ -40,7 +40,7 @@ def ask_ruby(file: Path) -> Mapping[str, Any]:
 
 def ruby_interpreters(surroundings: Surroundings) -> list[Interpreter | BrokenInterpreter]:
     """Every usual Ruby on this machine, the one that the shell would take first."""
-    return find_interpreters(surroundings, lambda name: _NAME.match(name) is not None, ask_ruby, "ruby-2")
+    return find_interpreters(surroundings, lambda name: _NAME.match(name) is not None, ask_ruby, "ruby-5")
 
 
 def interpreter_at(path: Path) -> Interpreter:

@@ -6,8 +6,10 @@ require 'rbconfig'
 defaults = {}
 needs = {}
 libraries = []
+debuggers = []
 in_place = File.file?(File.join(RbConfig::CONFIG['rubylibdir'], 'bundler/setup.rb'))
 Gem::Specification.each do |spec|
+  debuggers = spec.full_require_paths if spec.name == 'debug' && spec.version >= Gem::Version.new('1.0')
   if spec.name == 'bundler'
     own = File.file?(File.join(spec.full_gem_path, 'lib', 'bundler', 'setup.rb'))
     next unless own || (spec.default_gem? && in_place)
@@ -22,5 +24,5 @@ puts JSON.generate(
   'version' => RUBY_VERSION, 'patchlevel' => RUBY_PATCHLEVEL, 'executable' => File.realpath(RbConfig.ruby), 'engine' => RUBY_ENGINE,
   'api' => RbConfig::CONFIG['ruby_version'], 'extensions' => Gem.extension_api_version,
   'system' => Gem::Platform.local.to_s, 'rubygems' => Gem::VERSION, 'defaults' => defaults, 'needs' => needs,
-  'libraries' => libraries, 'headers' => headers
+  'libraries' => libraries, 'debugger' => debuggers, 'headers' => headers
 )
