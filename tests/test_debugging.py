@@ -168,6 +168,7 @@ def test_a_breakpoint_in_python_is_hit_by_a_probe(machine: Machine) -> None:
     out, _ = probing.communicate(timeout=30)
     assert json.loads(out)["servers"][0]["probe"]["title"] == "Gauge"
 
+
 RUBY_SERVER = """\
 require 'socket'
 def page
@@ -202,8 +203,11 @@ def test_a_breakpoint_in_ruby_is_hit_by_a_probe(machine: Machine) -> None:
     adapter.send("configurationDone")
     probing = machine.start("probe", clone, "--path", "/", "--json")
     stopped = adapter.until(lambda one: one.get("event") == "stopped")["body"]
+    while stopped["reason"] == "pause":  # whoever attaches pauses it
+        adapter.send("continue", threadId=stopped["threadId"])
+        stopped = adapter.until(lambda one: one.get("event") == "stopped")["body"]
     frames = adapter.send("stackTrace", threadId=stopped["threadId"])["body"]["stackFrames"]
-    assert frames[0]["line"] == line
+    assert stopped["reason"] == "breakpoint" and frames[0]["line"] == line
     adapter.send("setBreakpoints", source={"path": str(clone / "server.rb")}, breakpoints=[])
     adapter.send("continue", threadId=stopped["threadId"], wait=False)
     out, _ = probing.communicate(timeout=30)

@@ -304,7 +304,7 @@ def read_ruby(clone: Path, tree: Tree, folder: str, listed: DependencyFile) -> N
 RUBY_LOCK = """\
 GIT
   remote: https://host.example/drops.git
-  revision: 1a2b3c
+  revision: 1a2b3c4
   specs:
     drops (0.1)
 

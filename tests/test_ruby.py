@@ -152,6 +152,10 @@ def test_asks(tmp_path: Path, files: dict[str, str], asks: list[tuple[str, str]]
         ("GEM\n  specs:\n    ../../rain (1.0)\n", "is nothing that a lock"),
         ("GEM\n  specs:\n    rain (1.0/../..)\n", "is nothing that a lock"),
         ("GEM\n  specs:\n    rain (one)\n", "is nothing that a lock"),
+        (
+            "GIT\n  remote: x\n  revision: a/../../../../src\n  specs:\n    rain (1)\n",
+            "is nothing that a lock",
+        ),
         ("GEM\n  specs:\n    rain (1.0)\n      drops (~~ 1)\n", "is no requirement"),
         ('{"packages": []}\n', "is nothing that a lock"),
         ("PLATFORMS\n  ruby\n", "no section of packages"),
@@ -166,7 +170,7 @@ def test_locks_that_are_wrong_name_the_line(tmp_path: Path, text: str, words: st
 def test_a_lock_with_every_section(tmp_path: Path) -> None:
     digest = "a" * 64
     (tmp_path / "Gemfile.lock").write_text(
-        "GIT\n  remote: https://host.example/drops.git\n  revision: 1a2b3c\n  branch: main\n  specs:\n    drops (0.1)\n\n"
+        "GIT\n  remote: https://host.example/drops.git\n  revision: 1a2b3c4\n  branch: main\n  specs:\n    drops (0.1)\n\n"
         "PATH\n  remote: gems/own\n  specs:\n    own (1.0)\n      rain\n\n"
         "PLUGIN SOURCE\n  remote: x\n  type: y\n  specs:\n    odd (1)\n\n"
         "GEM\n  remote: https://registry.example/\n  remote: https://other.example/\n  specs:\n"
@@ -179,7 +183,7 @@ def test_a_lock_with_every_section(tmp_path: Path) -> None:
         ("drops-0.1", "git"), ("own-1.0", "path"), ("odd-1", "plugin"), ("rain-1.2.0", "gem"),
         ("rain-1.2.0-x86_64-linux", "gem"),
     ]  # fmt: skip
-    assert lock.packages[0].source.revision == "1a2b3c" and lock.packages[0].source.options == {
+    assert lock.packages[0].source.revision == "1a2b3c4" and lock.packages[0].source.options == {
         "branch": "main"
     }
     assert lock.packages[3].checksum == digest and lock.packages[3].needs == {"own": ">= 1, < 2"}

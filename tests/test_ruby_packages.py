@@ -303,3 +303,36 @@ def test_a_version_that_was_withdrawn(machine: Machine, registry: RubyRegistry) 
     del registry.files[f"gems/{TOOL.full_name}.gem"]
     _, run = installed(machine, clone_files(EVERY, registry.url))
     assert run.status == 1 and "hollin-tool 3.0.0 (hollin-tool-3.0.0.gem) is not at" in run.out
+
+
+def test_a_folders_name_is_no_code(machine: Machine, registry: RubyRegistry) -> None:
+    """Of a part whose folder's name is Ruby, the manifest of ours that includes its own only includes."""
+    name = "it's #{system('touch climbed')}"
+    text = manifest(registry.url, {"hollin-sheet": ""})
+    clone = machine.clone({f"{name}/Gemfile": text, f"{name}/app.rb": PAGE, f"{name}/config.ru": "run 1"})
+    run = machine.run("onboard", clone / name, "--until", "dependencies", "--json")
+    assert run.status == 0, run.out
+    told = machine.run(
+        "inside", clone / name, "--", "bundle", "exec", "ruby", "-e", "require 'hollin_sheet'; puts 4"
+    )
+    assert told.out.strip() == "4", told.out + told.err
+    assert not list(machine.home.rglob("climbed"))
+
+
+def test_a_packages_program_does_not_run_under_the_name_of_a_tool(machine: Machine) -> None:
+    evil = gem("tools", "1.0", {"bin/make": "File.write(File.join(Dir.home, 'ran'), '')"}, programs=["make"])
+    with serving_ruby([evil, extension()]) as served:
+        files = clone_files([evil, extension()], served.url)
+        assert installed(machine, files)[1].status == 0
+        _, run = installed(machine, files, "gauges", "--allow-install-code", "gauge-drum")
+    assert run.status in (0, 1) and not (machine.home / "ran").exists(), run.out
+
+
+def test_a_registry_is_a_web_address_even_where_the_lock_has_checksums(
+    machine: Machine, tmp_path: Path
+) -> None:
+    (tmp_path / "gems").mkdir()
+    (tmp_path / f"gems/{AMOUNTS.full_name}.gem").write_bytes(AMOUNTS.content)
+    files = clone_files([AMOUNTS], f"file://{tmp_path}/", checksums=True)
+    _, run = installed(machine, files)
+    assert run.status == 1 and "which is no web address" in run.out, run.out

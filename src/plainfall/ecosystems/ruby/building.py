@@ -130,7 +130,8 @@ class Builder(Struct):
         elif re.fullmatch(r"(?i)rakefile(\.rb)?|mkrf_conf\.rb", name):
             if name.startswith("mkrf"):
                 yield [ruby, name], folder
-            yield [ruby, "-S", "rake", f"RUBYARCHDIR={out}", f"RUBYLIBDIR={out}"], folder
+            load = "load Gem.activate_bin_path('rake', 'rake', '>= 0.a')"
+            yield [ruby, "-e", load, f"RUBYARCHDIR={out}", f"RUBYLIBDIR={out}"], folder
         else:
             raise DependencyProblem(
                 f"{label} is built by {extension}, and extconf.rb and rake files are run",

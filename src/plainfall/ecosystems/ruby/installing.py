@@ -49,6 +49,8 @@ class RubyInstalling:
         environment = os.path.relpath(names_folder(job.folder, job.access), job.folder)
         own = RubyEnvironment().variables(job.folder, job.choice, job.access)
         person = job.surroundings.for_project()
-        path = os.pathsep.join(filter(None, [own["PATH"], person.get("PATH", "")]))
+        # Without the programs of packages: none of them is to run under the name of a tool while others are built.
+        names = str(names_folder(job.folder, job.access))
+        path = os.pathsep.join(filter(None, [names, person.get("PATH", "")]))
         variables = {**person, **own, "PATH": path}
         return install(job, f"{inside}/{name}" if inside else name, environment, variables)

@@ -177,6 +177,8 @@ def _packages(
             key, value = option.groups()
             if key == "remote":
                 remotes.append(value.strip())
+            elif key == "revision" and not re.fullmatch(r"[0-9a-f]{7,64}", value.strip()):
+                raise _wrong(path, number, line)  # it becomes part of a folder's name
             elif key != "specs":
                 options[key] = value.strip()
             continue

@@ -141,6 +141,12 @@ class Store(Struct, dict=True):
 
     def _fetch(self, package: Locked, registry: str) -> bytes | None:
         address = f"{self.offers.address_of(registry)}gems/{package.full_name}.gem"
+        if not address.startswith(("https://", "http://")):
+            raise DependencyProblem(
+                f"{package.label} comes from {without_credentials(registry)[:200]!r}, which is no web address",
+                place=package.place,
+                remedy="Restore the lock from version control, or write it again with its tool.",
+            )
         page = self.offers.client.page(address, largest=LIMITS.in_memory)
         if page is None:
             return None

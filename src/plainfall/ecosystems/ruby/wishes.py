@@ -19,6 +19,7 @@ from plainfall.ecosystems.ruby.gemfile import Manifest, Wish, applies, manifest_
 from plainfall.ecosystems.ruby.index import Offers
 from plainfall.ecosystems.ruby.interpreters import default_packages, library_of
 from plainfall.ecosystems.ruby.locks import Lock, Locked, Source
+from plainfall.ecosystems.ruby.metadata import ruby_text
 from plainfall.ecosystems.ruby.resolving import Asked, Machine, lock_text, resolve
 from plainfall.ecosystems.ruby.store import Store
 from plainfall.ecosystems.ruby.versions import requirement, system
@@ -92,7 +93,7 @@ def write_manifest(job: InstallJob, manifest: Manifest, lock: Lock) -> None:
     folder = manifest_folder(job.folder, job.access)
     job.access.confined.write(folder / "Gemfile.lock", lock_text(lock))
     up = os.path.relpath(job.clone / manifest.path, folder)
-    text = f"# Written by Plainfall.\neval_gemfile File.expand_path({up!r}, __dir__)\n"
+    text = f"# Written by Plainfall.\neval_gemfile File.expand_path({ruby_text(up)}, __dir__)\n"
     job.access.confined.write(folder / "Gemfile", text)
 
 
