@@ -310,8 +310,7 @@ def test_a_folders_name_is_no_code(machine: Machine, registry: RubyRegistry) -> 
     name = "it's #{system('touch climbed')}"
     text = manifest(registry.url, {"hollin-sheet": ""})
     clone = machine.clone({f"{name}/Gemfile": text, f"{name}/app.rb": PAGE, f"{name}/config.ru": "run 1"})
-    subprocess.run(["git", "init", "-q", str(clone)], check=True)
-    run = machine.run("onboard", clone / name, "--until", "dependencies", "--json")
+    run = machine.run("onboard", clone, "--until", "dependencies", "--json")
     assert run.status == 0, run.out
     assert list((clone / ".plainfall/manifests").glob("*system*/Gemfile"))
     told = machine.run(
