@@ -337,3 +337,30 @@ def test_a_registry_is_a_web_address_even_where_the_lock_has_checksums(
     files = clone_files([AMOUNTS], f"file://{tmp_path}/", checksums=True)
     _, run = installed(machine, files)
     assert run.status == 1 and "which is no web address" in run.out, run.out
+
+
+def test_headers_that_a_package_needs_are_named_before_it_is_built(machine: Machine) -> None:
+    if list(Path("/usr/include").glob("ImageMagick-*")):
+        pytest.skip("the headers are here")
+    pictures = gem("rmagick", "5.0", {"ext/extconf.rb": "raise 'built'"}, extensions=["ext/extconf.rb"])
+    with serving_ruby([pictures]) as served:
+        _, run = installed(
+            machine, clone_files([pictures], served.url), "gauges", "--allow-install-code", "rmagick"
+        )
+    assert run.status == 1 and "has to be compiled, and headers that it needs are not here" in run.out, (
+        run.out
+    )
+    assert "libmagickwand-dev" in run.out or "ruby-dev" in run.out
+
+
+def test_a_registry_without_an_index_serves_a_lock_and_that_nothing_was_checked_is_said(
+    machine: Machine, registry: RubyRegistry
+) -> None:
+    for name in [one for one in registry.files if one.startswith("info/")]:
+        del registry.files[name]
+    _, run = installed(machine, clone_files(EVERY, registry.url))
+    assert run.status == 0, run.out
+    [said] = run.step("dependencies")["remarks"]
+    assert "neither lock nor registry has a checksum of hollin-sheet, hollin-tool, pluvial-amounts" in said
+    again = clone_files(EVERY, registry.url, checksums=True)
+    assert not installed(machine, again, "other")[1].step("dependencies")["remarks"]

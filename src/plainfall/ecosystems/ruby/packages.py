@@ -72,6 +72,14 @@ def install(
     finally:
         store.close()
     _link_library(job, home)
+    unsaid = sorted(
+        str(facts["name"])
+        for place, facts in done.described.items()
+        if not facts.get("checked", True) and not places[place].checksum
+    )
+    if unsaid:
+        names = ", ".join(unsaid[:6]) + (f" and {len(unsaid) - 6} more" if len(unsaid) > 6 else "")
+        remarks.append(f"neither lock nor registry has a checksum of {names}: what came could not be checked")
     programs = write_descriptions(
         inside,
         home,

@@ -114,7 +114,7 @@ class Store(Struct, dict=True):
                     remedy="The file was thrown away. Either that is wrong or the host gave another file: compare "
                     "with a teammate's before you change the lock.",
                 )
-            tree = self._unpacked(package, data, got)
+            tree = self._unpacked(package, data, got, checked=bool(stated))
             if not expected:
                 self._cache.remember("ruby-sums", self._seen(package), got)
             return tree
@@ -154,9 +154,10 @@ class Store(Struct, dict=True):
         self.fetched_bytes += len(page.body)
         return page.body
 
-    def _unpacked(self, package: Locked, data: bytes, key: str) -> CachedTree:
+    def _unpacked(self, package: Locked, data: bytes, key: str, *, checked: bool) -> CachedTree:
         name = f"{package.full_name}.gem"
         facts, inner = open_archive(data, name)
+        facts["checked"] = checked
         told = (facts["name"], facts["version"])
         if told != (package.name, package.version):
             raise ArchiveRefused(
