@@ -262,3 +262,22 @@ def test_servers(machine: Machine, files: dict[str, str], command: str) -> None:
     document = machine.run("survey", machine.clone(files), "--json").document
     assert document["parts"][0]["language"] == "ruby"
     assert document["parts"][0]["server"]["command"].startswith(command)
+
+
+def test_tasks_of_packages_and_what_is_said_of_a_key_that_is_not_here(machine: Machine) -> None:
+    files = {
+        "Gemfile": "gem 'sinatra'\ngem 'sinatra-activerecord'\n", "config.ru": "run X",
+        "Rakefile": "require './app'\nrequire 'sinatra/activerecord/rake'\n", "db/migrate/1_rain.rb": "", "db/seeds.rb": "x",
+    }  # fmt: skip
+    part = machine.run("survey", machine.clone(files), "--json").document["parts"][0]
+    assert part["migrations"]["command"] == "bundle exec rake db:create db:migrate"
+    assert part["seeds"]["command"] == "bundle exec rake db:seed"
+    files = {
+        "Gemfile": "gem 'rails'\n", "bin/rails": "", "config/application.rb": "", "config/credentials.yml.enc": "x",
+        "config/initializers/mail.rb": "Rails.application.credentials.mail[:key]",
+    }  # fmt: skip
+    told = machine.run("survey", machine.clone(files, name="sealed"))
+    words = " ".join(told.out.split())
+    assert "the key of the encrypted credentials is not here; config/initializers/mail.rb read them" in words
+    sealed = machine.clone({**files, "config/master.key": "k"}, name="open")
+    assert "encrypted credentials" not in machine.run("survey", sealed).out

@@ -50,7 +50,8 @@ class Administrator(Struct, frozen=True):
 class FrameworkFound(Struct, frozen=True):
     """A recognised framework: its name, the evidence, commands for the stages, variables that its commands
     need, pages worth probing, how to make an administrator, how to get its development mode, the programs that
-    run beside its server, and the command that lists its routes as JSON ("": there is none)."""
+    run beside its server, the command that lists its routes as JSON ("": there is none), and what people should
+    know of the part."""
 
     name: str
     evidence: Evidence
@@ -62,6 +63,7 @@ class FrameworkFound(Struct, frozen=True):
     development: DevelopmentMode | None = None
     processes: tuple[SecondProcess, ...] = ()
     routes: str = ""
+    notes: tuple[tuple[str, Evidence], ...] = ()
 
 
 class MigratesFrom(Struct, frozen=True):

@@ -26,6 +26,7 @@ from plainfall.onboarding.settling import Settling
 from plainfall.onboarding.stages.installing import may_install
 from plainfall.onboarding.state import FOLDER, CloneState
 from plainfall.onboarding.steps import Stage, Step, StepResult
+from plainfall.onboarding.template_scripts import fit_template
 from plainfall.onboarding.work import Wishes, Work
 from plainfall.packages.cache import PackageCache
 from plainfall.settings.setting import Asker, Setting
@@ -81,6 +82,13 @@ def onboard(
     clone = place.clone
     state = CloneState(clone, surroundings.state)
     survey, tree, parts = survey_of(place, names, state, surroundings)
+    if not preview and only is None:
+        with state.locked():
+            changed, said = fit_template(tree, state, surroundings, ask)
+        if changed:
+            survey, tree, parts = survey_of(place, names, state, surroundings)
+        if said:
+            survey = replace(survey, remarks=(*survey.remarks, *said))
     chosen = None if parts is None else {part.key for part in parts}
     survey = with_choices(survey, state)
     last = until.position if until else len(Stage)

@@ -115,6 +115,7 @@ def look(
     steps = [step for part in parts[:1] for step in _steps(tree, part.path)]
     contradictions = tuple(find_contradictions(tree, parts, steps))
     remarks += _of_other_codings(tree)
+    remarks += [note for part in parts for one in part.frameworks for note in one.notes]
     name = re.sub(r"-(main|master|trunk|v?\d[\d.]*)$", "", clone.resolve().name)
     survey = Survey(
         name,

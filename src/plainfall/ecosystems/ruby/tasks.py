@@ -38,10 +38,40 @@ def has_task(tree: Tree, folder: str, space: str, name: str) -> Evidence | None:
     return None
 
 
+# Packages whose tasks a rake file loads by one line, and what they are called.
+_LOADED = (
+    (
+        re.compile(r"sinatra/activerecord/rake|StandaloneMigrations::Tasks\.load_tasks"),
+        "db:create db:migrate",
+        "db:seed",
+    ),
+)
+
+
+def _loaded(tree: Tree, folder: str) -> Iterator[Command]:
+    """The tasks of a package, which no file of the part defines."""
+    for name in ("Rakefile", "rakefile.rb", "Rakefile.rb"):
+        path = within(folder, name)
+        if path not in tree:
+            continue
+        text = tree.text(path)
+        for pattern, migrates, seeds in _LOADED:
+            match = pattern.search(text)
+            if match is None:
+                continue
+            place = Evidence(path, text.count("\n", 0, match.start()) + 1, match.group())
+            why = "tasks of a package that the rake file loads"
+            if any(one.startswith(within(folder, "db/migrate/")) for one in tree.files):
+                yield Command("migrations", f"bundle exec rake {migrates}", why, RANK, place, folder)
+            if within(folder, "db/seeds.rb") in tree:
+                yield Command("seeds", f"bundle exec rake {seeds}", why, RANK, place, folder)
+
+
 def set_up_commands(tree: Tree, folder: str) -> Iterator[Command]:
     """The rake tasks that a part's database wants, where no framework has its own."""
     if within(folder, "bin/rails") in tree or within(folder, "config/application.rb") in tree:
         return
+    yield from _loaded(tree, folder)
     for stage, names in (("migrations", ("migrate",)), ("seeds", ("seed", "seeds"))):
         for name in names:
             place = has_task(tree, folder, "db", name)

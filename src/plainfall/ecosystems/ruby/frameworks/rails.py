@@ -46,7 +46,28 @@ def recognise(tree: Tree, folder: str, names: frozenset[str]) -> FrameworkFound 
     commands = tuple(_commands(tree, folder, names, evidence, run))
     variables = {"RAILS_ENV": "development"}
     processes = tuple(_processes(tree, folder, names))
-    return FrameworkFound("Rails", place, commands, variables, ("/",), processes=processes)
+    notes = tuple(_without_key(tree, folder))
+    return FrameworkFound("Rails", place, commands, variables, ("/",), processes=processes, notes=notes)
+
+
+def _without_key(tree: Tree, folder: str) -> Iterator[tuple[str, Evidence]]:
+    """That the key of encrypted credentials is not here, and which files read them."""
+    path = within(folder, "config/credentials.yml.enc")
+    if path not in tree or (tree.root / within(folder, "config/master.key")).is_file():
+        return
+    start = within(folder, "")
+    readers = []
+    for one in tree.files:
+        if one.startswith(start) and one.endswith((".rb", ".yml", ".erb", ".rake")):
+            try:
+                if "credentials." in tree.text(one) and "Rails.application" in tree.text(one):
+                    readers.append(one)
+            except BadInput:
+                continue  # no text: it reads nothing
+    what = f"; {', '.join(readers[:4])} read them" if readers else "; nothing was found that reads them"
+    more = f" (and {len(readers) - 4} more files)" if len(readers) > 4 else ""
+    how = "ask a teammate for config/master.key, or set RAILS_MASTER_KEY"
+    yield f"the key of the encrypted credentials is not here{what}{more}: {how}", Evidence(path, 1)
 
 
 def _listed(tree: Tree, folder: str) -> Evidence | None:
