@@ -16,10 +16,10 @@ from forked import memory_of_last_run
 from hostile import Outside, outside
 from rogue import rogue
 
-from plainfall.ecosystems.python.building import unpack_source
 from plainfall.ecosystems.python.wheel import describe_wheel
 from plainfall.errors import ArchiveRefused
 from plainfall.packages.cache import unpack_into_cache
+from plainfall.packages.source_archives import unpack_source
 from plainfall.packages.tarballs import unpack_tarball
 
 __all__ = ["outside"]

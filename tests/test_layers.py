@@ -21,6 +21,7 @@ LAYERS = (
     ("formats",),
     ("sources",),
     ("runtimes",),
+    ("intake",),
     ("packages", "server", "data", "diagnosis"),
 )
 LEVEL = {name: number for number, line in enumerate(LAYERS) for name in line}

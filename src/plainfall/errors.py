@@ -5,6 +5,7 @@
     PlainfallError                 something foreseeable went wrong; has a cause and a remedy
     ├── UsageProblem               the words on the command line do not fit (exit status 2)
     ├── NothingToOnboard           no part that Plainfall knows how to onboard (exit status 4)
+    ├── IntakeFailed               an address or archive did not come to a clone
     ├── CloneBusy                  another run holds the clone
     ├── BadInput                   a file of the clone cannot be understood; names file and line
     ├── PathRefused                a path leads out of the folder in which Plainfall may write
@@ -38,6 +39,7 @@ __all__ = [
     "DatabaseProblem",
     "DependencyProblem",
     "DiskFull",
+    "IntakeFailed",
     "EnvironmentProblem",
     "ForeignState",
     "HashMismatch",
@@ -111,6 +113,10 @@ class UsageProblem(PlainfallError):
 
 class NothingToOnboard(PlainfallError):
     exit_status = 4
+
+
+class IntakeFailed(PlainfallError):
+    """An address or archive did not come to a clone."""
 
 
 class CloneBusy(PlainfallError):

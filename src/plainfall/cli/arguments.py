@@ -5,9 +5,16 @@ from __future__ import annotations
 import argparse
 import re
 from datetime import date
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+if TYPE_CHECKING:
+    from plainfall.cli.console import Console
+    from plainfall.surroundings import Surroundings
 
 __all__ = [
     "STAGES",
+    "brought",
     "count",
     "day",
     "port",
@@ -17,6 +24,7 @@ __all__ = [
     "with_given",
     "with_mending",
     "with_parts",
+    "with_source",
     "with_wishes",
 ]
 
@@ -40,6 +48,39 @@ def with_clone(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "clone", nargs="?", default=".", metavar="CLONE", help="its folder (default: this one)"
     )
+
+
+def with_source(parser: argparse.ArgumentParser) -> None:
+    """The clone, or what becomes one."""
+    parser.add_argument(
+        "clone",
+        nargs="?",
+        default=".",
+        metavar="SOURCE",
+        help="a folder, a git address, a bundle file, or an archive (zip, tar; a file or an address); default: "
+        "this folder",
+    )
+    parser.add_argument(
+        "--into", default="", metavar="FOLDER", help="the new folder for an address or an archive"
+    )
+    parser.add_argument(
+        "--branch", default="", metavar="NAME", help="a branch, tag or commit of the repository"
+    )
+
+
+def brought(options: argparse.Namespace, console: Console, surroundings: Surroundings) -> Path:
+    """The folder that the command works on: the one that was named, or one that is made of what was named; what is
+    to be said of that is noted. Raises what bringing it raises."""
+    from plainfall.intake.bringing import bring
+    from plainfall.packages.logins import without_credentials
+
+    with console.waiting(f"fetching {without_credentials(options.clone)}") as tell:
+        result = bring(options.clone, options.into, options.branch, surroundings, tell)
+    if result.is_new:
+        console.note(console.wrapped(f"{without_credentials(options.clone)} is in {result.folder} now", 0))
+    for remark in result.remarks:
+        console.note(console.wrapped(remark, 2, "· "))
+    return result.folder
 
 
 def with_parts(parser: argparse.ArgumentParser) -> None:

@@ -9,7 +9,8 @@ import secrets
 import shutil
 import sys
 import textwrap
-from collections.abc import Mapping
+from collections.abc import Callable, Iterator, Mapping
+from contextlib import contextmanager
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, TextIO
@@ -114,6 +115,16 @@ class Console:
         # What a server colours stays coloured; any other sequence in its line was spelled out before.
         line = self._text(head) + Text.from_ansi(visible(text, colours=True))
         self.terminal(self.out).print(line, soft_wrap=True)
+
+    @contextmanager
+    def waiting(self, text: str) -> Iterator[Callable[[str], None]]:
+        """While the block runs, a line on standard error that changes with each call of what is given; nothing
+        where lines cannot be redrawn."""
+        if self.quiet or self.json or not self.live:
+            yield lambda said: None
+            return
+        with self.terminal(self.err).status(visible(text)) as status:
+            yield lambda said: status.update(visible(said))
 
     def prompt(self, text: str) -> None:
         """The beginning of a line on standard error, behind which a person types."""

@@ -7,7 +7,7 @@ import re
 import shlex
 from pathlib import Path
 
-from plainfall.cli.arguments import STAGES, with_clone, with_parts, with_wishes
+from plainfall.cli.arguments import STAGES, brought, with_parts, with_source, with_wishes
 from plainfall.cli.asking import TerminalAsker
 from plainfall.cli.console import Console
 from plainfall.cli.document import outcome_document
@@ -40,7 +40,7 @@ ORDER = 2  # among the commands that --help lists
 
 def arguments(parser: argparse.ArgumentParser) -> None:
     """Defines the command's arguments."""
-    with_clone(parser)
+    with_source(parser)
     with_parts(parser)
     with_wishes(parser)
     parser.add_argument("--preview", action="store_true", help="only list the steps; change nothing")
@@ -50,10 +50,12 @@ def arguments(parser: argparse.ArgumentParser) -> None:
 def run(options: argparse.Namespace, console: Console) -> int:
     """Onboards the clone and shows the outcome."""
     surroundings = Surroundings.of_process()
+    folder = brought(options, console, surroundings)
+    options.clone = options.clone if Path(options.clone).is_dir() else str(folder)
     view = RunView(console)
     try:
         outcome = onboard(
-            clone_of(Path(options.clone).absolute(), surroundings),
+            clone_of(folder.absolute(), surroundings),
             wishes_of(options),
             surroundings,
             view,

@@ -6,7 +6,7 @@ import argparse
 from pathlib import Path
 from typing import Any
 
-from plainfall.cli.arguments import with_clone
+from plainfall.cli.arguments import brought, with_source
 from plainfall.cli.console import Console
 from plainfall.cli.document import survey_document
 from plainfall.cli.view import examples_text, part_heading, show_contradictions
@@ -26,7 +26,7 @@ _SHOWN_KEYS = 24
 
 def arguments(parser: argparse.ArgumentParser) -> None:
     """Defines the command's arguments."""
-    with_clone(parser)
+    with_source(parser)
     parser.add_argument(
         "--release-index",
         metavar="WHERE",
@@ -40,7 +40,7 @@ def run(options: argparse.Namespace, console: Console) -> int:
     surroundings = Surroundings.of_process()
     if options.release_index:
         return _learn(options.release_index, surroundings, console)
-    place = clone_of(Path(options.clone).absolute(), surroundings)
+    place = clone_of(brought(options, console, surroundings).absolute(), surroundings)
     survey, _ = look(place.clone, surroundings.cache, folder=place.folder)
     runtimes = {part.key: _runtime(part, surroundings) for part in survey.parts}
     if console.json:

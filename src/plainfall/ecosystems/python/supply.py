@@ -16,7 +16,7 @@ from typing import TYPE_CHECKING, Any
 
 from msgspec import Struct
 
-from plainfall.ecosystems.python.building import build_wheel_from, unpack_source
+from plainfall.ecosystems.python.building import build_wheel_from
 from plainfall.ecosystems.python.configuration import Sources
 from plainfall.ecosystems.python.environment import VirtualEnvironment
 from plainfall.ecosystems.python.finding import Finder
@@ -32,6 +32,7 @@ from plainfall.evidence import Evidence
 from plainfall.packages.cache import CachedTree, PackageCache, unpack_into_cache
 from plainfall.packages.client import RegistryClient, copy_local
 from plainfall.packages.placing import Folders
+from plainfall.packages.source_archives import unpack_source
 from plainfall.runtimes.interpreters import Interpreter
 from plainfall.surroundings import Surroundings
 from plainfall.workers import worker_pool
