@@ -16,6 +16,7 @@ from plainfall.errors import BadInput, NoFittingRuntime
 from plainfall.evidence import Evidence
 from plainfall.onboarding.clone_root import clone_of
 from plainfall.surroundings import Surroundings
+from plainfall.survey.history import History, history_of
 from plainfall.survey.look import look
 
 __all__ = ["ORDER", "arguments", "run"]
@@ -27,6 +28,11 @@ _SHOWN_KEYS = 24
 def arguments(parser: argparse.ArgumentParser) -> None:
     """Defines the command's arguments."""
     with_source(parser)
+    parser.add_argument(
+        "--history",
+        action="store_true",
+        help="who made it, and whether it is alive: commits, people, files, branches",
+    )
     parser.add_argument(
         "--release-index",
         metavar="WHERE",
@@ -43,12 +49,15 @@ def run(options: argparse.Namespace, console: Console) -> int:
     place = clone_of(brought(options, console, surroundings).absolute(), surroundings)
     survey, _ = look(place.clone, surroundings.cache, folder=place.folder)
     runtimes = {part.key: _runtime(part, surroundings) for part in survey.parts}
+    history = history_of(place.clone, surroundings.variables)
     if console.json:
-        console.document(survey_document(survey, runtimes))
+        told = {"history": history.as_json() if history is not None else None} if options.history else {}
+        console.document({**survey_document(survey, runtimes), **told})
         return 0
     for part in survey.parts:
         _show_part(console, survey, part, runtimes[part.key])
     _show_rest(console, survey)
+    _show_history(console, history, whole=options.history)
     return 0
 
 
@@ -84,6 +93,46 @@ def _learn(where: str, surroundings: Surroundings, console: Console) -> int:
         state = "supported until" if major in lines.current() else "support ended"
         console.result(f"  Node {major:<4} {name:<12} {state} {ends}")
     return 0
+
+
+_BARS = " ▁▂▃▄▅▆▇█"
+
+
+def _show_history(console: Console, history: History | None, *, whole: bool) -> None:
+    """A line of the history; with ``whole`` all of it."""
+    if history is None:
+        if whole:
+            console.result("no history: no repository, no git, or nothing was committed yet")
+        return
+    people = "1 person" if len(history.people) == 1 else f"{len(history.people)} people"
+    commits = "1 commit" if history.commits == 1 else f"{history.commits:,} commits"
+    console.result("")
+    _row(console, "history", f"{commits} by {people}, {history.first} to {history.last}")
+    if history.newer is not None:
+        name, last = history.newer.name, history.newer.last
+        text = (
+            f"the branch {name} is newer (last commit {last}); checked out is {history.branch or 'a commit'}"
+        )
+        _row(console, "", text)
+    if not whole:
+        return
+    _row(console, "people", ", ".join(f"{name} {count:,}" for name, count in history.people[:8]))
+    most = max(count for _, count in history.months) or 1
+    bars = "".join(_BARS[-(-count * (len(_BARS) - 1) // most)] for _, count in history.months)
+    _row(console, "months", f"{history.months[0][0]} {bars} {history.months[-1][0]}  ({most:,} at most)")
+    if history.files:
+        files = ", ".join(f"{path} {count}" for path, count in history.files[:6])
+        _row(console, "changed most", files, "in the last 300 commits")
+    if len(history.branches) > 1:
+        _row(console, "branches", ", ".join(f"{one.name} {one.last}" for one in history.branches[:8]))
+    if history.tags:
+        more = f" and {len(history.tags) - 4} more" if len(history.tags) > 4 else ""
+        _row(console, "tags", ", ".join(f"{one.name} {one.last}" for one in history.tags[:4]) + more)
+    behind = "follows no branch of another repository"
+    if history.behind is not None:
+        behind = f"{history.behind} behind and {history.ahead} ahead of what was last fetched"
+    state = "1 tracked file differs" if history.changed == 1 else f"{history.changed} tracked files differ"
+    _row(console, "checkout", f"{history.branch or 'a commit, no branch'}: {behind}; {state} from the commit")
 
 
 def _runtime(part: PartFound, surroundings: Surroundings) -> dict[str, Any]:
