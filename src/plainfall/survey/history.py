@@ -15,7 +15,7 @@ from msgspec import Struct
 from plainfall.processes import run
 from plainfall.repository import Repository, repository_of
 
-__all__ = ["Branch", "History", "history_of"]
+__all__ = ["Branch", "Brief", "History", "brief_of", "history_of"]
 
 _SECONDS = 20.0
 _LATELY = 300  # commits whose files are counted
@@ -53,11 +53,7 @@ class History(Struct, frozen=True):
     @property
     def newer(self) -> Branch | None:
         """Another branch whose last commit is much newer."""
-        others = [
-            one for one in self.branches if one.name.rpartition("/")[2] != self.branch.rpartition("/")[2]
-        ]
-        best = max(others, key=lambda one: one.last, default=None)
-        return best if best is not None and (best.last - self.last).days > _MUCH_NEWER else None
+        return _newer(self.branches, self.branch, self.last)
 
     def as_json(self) -> dict[str, Any]:
         """The form that ``survey --history --json`` shows."""
@@ -77,6 +73,45 @@ class History(Struct, frozen=True):
         }
 
 
+class Brief(Struct, frozen=True):
+    """What can be told of a history without reading all of it: the number of commits, the day of the last, the
+    branch that is checked out, and another one that is much newer."""
+
+    commits: int
+    last: date
+    branch: str
+    newer: Branch | None
+
+
+def _newer(branches: Sequence[Branch], branch: str, last: date) -> Branch | None:
+    others = [one for one in branches if one.name.rpartition("/")[2] != branch.rpartition("/")[2]]
+    best = max(others, key=lambda one: one.last, default=None)
+    return best if best is not None and (best.last - last).days > _MUCH_NEWER else None
+
+
+def brief_of(clone: Path, variables: Mapping[str, str]) -> Brief | None:
+    """A few facts of a clone's history; None where ``history_of`` gives None."""
+    repository = repository_of(clone)
+    if repository is None:
+        return None
+    asking = _Asking(repository, variables)
+    counted = next(iter(asking.lines("rev-list", "--count", "HEAD", "--")), "")
+    when = next(iter(asking.lines("rev-list", "--max-count=1", "--timestamp", "HEAD", "--")), "").partition(
+        " "
+    )[0]
+    if not counted.isdigit() or not when.isdigit() or len(when) > 11:
+        return None
+    last = datetime.fromtimestamp(int(when), UTC).date()
+    branch = _branch(repository)
+    branches = asking.references("refs/heads", "refs/remotes")
+    return Brief(int(counted), last, branch, _newer(branches, branch, last))
+
+
+def _branch(repository: Repository) -> str:
+    head = _text(repository.folder / "HEAD")
+    return head.removeprefix("ref: refs/heads/") if head.startswith("ref: refs/heads/") else ""
+
+
 def history_of(clone: Path, variables: Mapping[str, str]) -> History | None:
     """The history of a clone; None without a repository, without git, or where nothing was committed yet."""
     repository = repository_of(clone)
@@ -88,8 +123,7 @@ def history_of(clone: Path, variables: Mapping[str, str]) -> History | None:
     if not made:
         return None
     days = [datetime.fromtimestamp(when, UTC).date() for when, _ in made]
-    head = _text(repository.folder / "HEAD")
-    branch = head.removeprefix("ref: refs/heads/") if head.startswith("ref: refs/heads/") else ""
+    branch = _branch(repository)
     behind, ahead = asking.distance(branch)
     states = repository.states()
     changed = sum(states.get(path) != told for path, told in repository.tracked.items())

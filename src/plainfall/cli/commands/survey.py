@@ -16,7 +16,7 @@ from plainfall.errors import BadInput, NoFittingRuntime
 from plainfall.evidence import Evidence
 from plainfall.onboarding.clone_root import clone_of
 from plainfall.surroundings import Surroundings
-from plainfall.survey.history import History, history_of
+from plainfall.survey.history import Brief, History, brief_of, history_of
 from plainfall.survey.look import look
 
 __all__ = ["ORDER", "arguments", "run"]
@@ -49,7 +49,7 @@ def run(options: argparse.Namespace, console: Console) -> int:
     place = clone_of(brought(options, console, surroundings).absolute(), surroundings)
     survey, _ = look(place.clone, surroundings.cache, folder=place.folder)
     runtimes = {part.key: _runtime(part, surroundings) for part in survey.parts}
-    history = history_of(place.clone, surroundings.variables)
+    history = history_of(place.clone, surroundings.variables) if options.history else None
     if console.json:
         told = {"history": history.as_json() if history is not None else None} if options.history else {}
         console.document({**survey_document(survey, runtimes), **told})
@@ -57,7 +57,13 @@ def run(options: argparse.Namespace, console: Console) -> int:
     for part in survey.parts:
         _show_part(console, survey, part, runtimes[part.key])
     _show_rest(console, survey)
-    _show_history(console, history, whole=options.history)
+    if options.history:
+        _show_history(console, history)
+    elif (brief := brief_of(place.clone, surroundings.variables)) is not None:
+        console.result("")
+        commits = "1 commit" if brief.commits == 1 else f"{brief.commits:,} commits"
+        _row(console, "history", f"{commits}, the last on {brief.last} (more: --history)")
+        _show_newer(console, brief)
     return 0
 
 
@@ -98,24 +104,25 @@ def _learn(where: str, surroundings: Surroundings, console: Console) -> int:
 _BARS = " ▁▂▃▄▅▆▇█"
 
 
-def _show_history(console: Console, history: History | None, *, whole: bool) -> None:
-    """A line of the history; with ``whole`` all of it."""
-    if history is None:
-        if whole:
-            console.result("no history: no repository, no git, or nothing was committed yet")
-        return
-    people = "1 person" if len(history.people) == 1 else f"{len(history.people)} people"
-    commits = "1 commit" if history.commits == 1 else f"{history.commits:,} commits"
-    console.result("")
-    _row(console, "history", f"{commits} by {people}, {history.first} to {history.last}")
+def _show_newer(console: Console, history: History | Brief) -> None:
     if history.newer is not None:
         name, last = history.newer.name, history.newer.last
         text = (
             f"the branch {name} is newer (last commit {last}); checked out is {history.branch or 'a commit'}"
         )
         _row(console, "", text)
-    if not whole:
+
+
+def _show_history(console: Console, history: History | None) -> None:
+    """All of the history."""
+    if history is None:
+        console.result("no history: no repository, no git, or nothing was committed yet")
         return
+    people = "1 person" if len(history.people) == 1 else f"{len(history.people)} people"
+    commits = "1 commit" if history.commits == 1 else f"{history.commits:,} commits"
+    console.result("")
+    _row(console, "history", f"{commits} by {people}, {history.first} to {history.last}")
+    _show_newer(console, history)
     _row(console, "people", ", ".join(f"{name} {count:,}" for name, count in history.people[:8]))
     most = max(count for _, count in history.months) or 1
     bars = "".join(_BARS[-(-count * (len(_BARS) - 1) // most)] for _, count in history.months)
