@@ -16,6 +16,7 @@ from plainfall.ecosystems.ruby.asks import ruby_asks
 from plainfall.ecosystems.ruby.gemfile import applies, manifest_of
 from plainfall.ecosystems.ruby.locks import read_lock
 from plainfall.ecosystems.ruby.metadata import gemspec_text, read_metadata, ruby_text
+from plainfall.ecosystems.ruby.sources import read_ruby
 from plainfall.ecosystems.ruby.versions import requirement, system, takes_system, version
 from plainfall.errors import ArchiveRefused, BadInput
 from plainfall.standins.ruby_registry import metadata_of
@@ -281,3 +282,10 @@ def test_tasks_of_packages_and_what_is_said_of_a_key_that_is_not_here(machine: M
     assert "the key of the encrypted credentials is not here; config/initializers/mail.rb read them" in words
     sealed = machine.clone({**files, "config/master.key": "k"}, name="open")
     assert "encrypted credentials" not in machine.run("survey", sealed).out
+
+
+def test_a_loader_that_names_the_mode_reads_the_file_of_development() -> None:
+    text = "Dotenv.load(\".env.#{ENV['RACK_ENV'] || 'development'}\")\nputs ENV.fetch('GAUGE_TOKEN')\n"
+    found = read_ruby(text, "app.rb")
+    assert [one.name for one in found.loads] == [".env.development"]
+    assert {one.key for one in found.uses} == {"RACK_ENV", "GAUGE_TOKEN"}

@@ -4,9 +4,12 @@ from __future__ import annotations
 
 import json
 import re
+import subprocess
 from collections.abc import Mapping
 from pathlib import Path
 from typing import Any
+
+from msgspec.structs import replace
 
 from plainfall.ecosystems.ruby.versions import is_version, requirement, version
 from plainfall.patterns import regex
@@ -40,7 +43,20 @@ def ask_ruby(file: Path) -> Mapping[str, Any]:
 
 def ruby_interpreters(surroundings: Surroundings) -> list[Interpreter | BrokenInterpreter]:
     """Every usual Ruby on this machine, the one that the shell would take first."""
-    return find_interpreters(surroundings, lambda name: _NAME.match(name) is not None, ask_ruby, "ruby-5")
+    found = find_interpreters(surroundings, lambda name: _NAME.match(name) is not None, ask_ruby, "ruby-5")
+    return [_as_it_is(one) if isinstance(one, Interpreter) else one for one in found]
+
+
+def _as_it_is(interpreter: Interpreter) -> Interpreter:
+    """The interpreter with what is so now: the library of the package client may have come or gone since it was
+    asked."""
+    rows = interpreter.facts.get("libraries") or ()
+    if rows and all(row[3] or Path(row[1]).is_dir() for row in rows if len(row) == 4):
+        return interpreter
+    try:
+        return replace(interpreter, facts=dict(ask_ruby(interpreter.file)))
+    except (OSError, ValueError, subprocess.TimeoutExpired):
+        return interpreter  # what it says when a command runs is reported there
 
 
 def interpreter_at(path: Path) -> Interpreter:

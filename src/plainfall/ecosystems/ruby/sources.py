@@ -41,6 +41,7 @@ _GRAMMAR = Grammar(
 )
 _ENV = regex(r"(?<![\w:.])((?:::)?ENV)(?=\s*[\[.&])")
 _REQUIRE_KEYS = regex(r"\b(Dotenv\.require_keys)\b")
+_MODE = regex(r"(\.env\.)#\{[^{}\n]{1,120}\}")
 _LOADER = regex(r"\b(Dotenv(?:\.|::)\w*(?:load|overload)!?|load_file|File\.read|File\.join|require|open)\b")
 _TEXTS = regex(r"['\"]([\w./@ -]*(?:env(?:\.[\w.-]+)?|\.(?:ya?ml|toml|json|ini|conf)))['\"]")
 _CONSTANT = regex(r"^[ \t]*([A-Z][A-Z0-9_]*)\s*=\s*['\"\d]", re.MULTILINE)
@@ -49,8 +50,14 @@ _CONSTANT = regex(r"^[ \t]*([A-Z][A-Z0-9_]*)\s*=\s*['\"\d]", re.MULTILINE)
 def read_ruby(text: str, path: str) -> FileFound:
     """What a Ruby source says."""
     source = Source(text, path, "tree_sitter_ruby:language")
+    # A file's name that holds the mode is the one of development.
+    loading = (
+        Source(_MODE.sub(r"\1development", text), path, "tree_sitter_ruby:language")
+        if "#{" in text
+        else source
+    )
     uses = [*_uses(source), *_required(source), *_document_uses(source)]
-    return FileFound(tuple(uses), tuple(_loads(source)), tuple(_constants(source)), source.cut)
+    return FileFound(tuple(uses), tuple(_loads(loading)), tuple(_constants(source)), source.cut)
 
 
 def _use(source: Source, node: Node, key: str, start: Context) -> Use:
