@@ -70,12 +70,12 @@ def test_commits_people_months_files_and_branches(clone: Path) -> None:
 
 def test_a_line_in_the_survey_and_all_of_it_on_request(machine: Machine, clone: Path) -> None:
     plain = machine.run("survey", clone)
-    assert "3 commits, the last on 2026-01-05" in plain.out and "Ada 2" not in plain.out
+    assert "3 commits, the last on 2026-01-05" in plain.out and "Ada (2)" not in plain.out
     assert "the branch chapter-2 is newer" in " ".join(plain.out.split())
     told = machine.run("survey", clone, "--history").out
     assert (
         "3 commits by 2 people, 2025-11-03 to 2026-01-05" in told
-        and "Ada 2, Ben 1" in told
+        and "Ada (2), Ben (1)" in told
         and "2025-11 ▄ █ 2026-01" in told
         and "spring 2026-01-04" in told
     ), told

@@ -132,8 +132,14 @@ def _unpacked(
             f"{without_credentials(source.address)}: {error.cause}",
             remedy=error.remedy or "Nothing of it was kept. Get the archive again, or clone the repository.",
         ) from error
-    said = "an archive has no history: what changes later comes by a new archive, not by a pull"
-    return made, [said]
+    said = ["an archive has no history: what changes later comes by a new archive, not by a pull"]
+    inner = [Path(root, name) for root, folders, names in os.walk(made) for name in (*folders, *names)
+             if name.lower() == ".git"]  # fmt: skip
+    for place in inner:
+        shutil.rmtree(place) if place.is_dir() and not place.is_symlink() else place.unlink()
+    if inner:
+        said.append("its .git was left out: one that comes in an archive can make git run programs")
+    return made, said
 
 
 def _downloaded(

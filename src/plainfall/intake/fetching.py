@@ -58,7 +58,6 @@ def _environment(variables: Mapping[str, str], *, local: bool, plain: bool) -> d
         "GIT_TERMINAL_PROMPT": "0",
         "GIT_ALLOW_PROTOCOL": ":".join(transports),
         "GIT_LFS_SKIP_SMUDGE": "1",
-        "GIT_SSH_COMMAND": variables.get("GIT_SSH_COMMAND") or "ssh -o BatchMode=yes -o ConnectTimeout=20",
         "LC_ALL": "C",
         "PATH": variables.get("PATH") or os.defpath,
     }

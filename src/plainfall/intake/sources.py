@@ -14,7 +14,7 @@ from plainfall.patterns import regex
 __all__ = ["Source", "project_name", "source_of"]
 
 _ARCHIVE = regex(r"\.(zip|tar\.(gz|bz2|xz)|tgz|tbz2|txz|tar)$", re.IGNORECASE)
-_SCP = regex(r"(?:[\w.-]{1,64}@)[\w.-]{1,255}:(?!//)\S{1,1000}")
+_SCP = regex(r"\w[\w.-]{0,63}@\w[\w.-]{0,254}:(?!//)\S{1,1000}")
 _SCHEME = regex(r"(https?|ssh|git|file)://", re.IGNORECASE)
 # What a code host or a release puts behind the name of the folder that it wraps around.
 _ENDING = regex(r"-(?:main|master|trunk|develop|dev|v?\d[\w.]*|[0-9a-f]{7,40})$")

@@ -123,12 +123,16 @@ def _show_history(console: Console, history: History | None) -> None:
     console.result("")
     _row(console, "history", f"{commits} by {people}, {history.first} to {history.last}")
     _show_newer(console, history)
-    _row(console, "people", ", ".join(f"{name} {count:,}" for name, count in history.people[:8]))
+    _row(console, "people", ", ".join(f"{name} ({count:,})" for name, count in history.people[:8]))
     most = max(count for _, count in history.months) or 1
     bars = "".join(_BARS[-(-count * (len(_BARS) - 1) // most)] for _, count in history.months)
-    _row(console, "months", f"{history.months[0][0]} {bars} {history.months[-1][0]}  ({most:,} at most)")
+    _row(
+        console,
+        "months",
+        f"{history.months[0][0]} {bars} {history.months[-1][0]}  (at most {most:,} in a month)",
+    )
     if history.files:
-        files = ", ".join(f"{path} {count}" for path, count in history.files[:6])
+        files = ", ".join(f"{path} ({count})" for path, count in history.files[:6])
         _row(console, "changed most", files, "in the last 300 commits")
     if len(history.branches) > 1:
         _row(console, "branches", ", ".join(f"{one.name} {one.last}" for one in history.branches[:8]))
@@ -138,7 +142,9 @@ def _show_history(console: Console, history: History | None) -> None:
     behind = "follows no branch of another repository"
     if history.behind is not None:
         behind = f"{history.behind} behind and {history.ahead} ahead of what was last fetched"
-    state = "1 tracked file differs" if history.changed == 1 else f"{history.changed} tracked files differ"
+    state = {0: "no tracked file differs", 1: "1 tracked file differs"}.get(
+        history.changed, f"{history.changed} tracked files differ"
+    )
     _row(console, "checkout", f"{history.branch or 'a commit, no branch'}: {behind}; {state} from the commit")
 
 
