@@ -7,7 +7,7 @@ from collections.abc import Callable, Iterator
 from functools import cache
 
 from plainfall.clone.walk import Tree
-from plainfall.ecosystems.ask_files import numbered_lines, upwards, within
+from plainfall.ecosystems.ask_files import Written, asks_beside, numbered_lines, upwards, within
 from plainfall.ecosystems.php.manifests import LOCK, MANIFEST, config_of, manifest, mapping, read_lock
 from plainfall.ecosystems.php.versions import admits, is_constraint
 from plainfall.errors import BadInput
@@ -125,52 +125,13 @@ def _lines_of(text: str) -> frozenset[str]:
     return frozenset(line for line in _LINES if admits(text, line))
 
 
-def _containers(tree: Tree, folder: str) -> Iterator[VersionAsk]:
-    names = (
-        "Dockerfile",
-        "Dockerfile.dev",
-        ".devcontainer/Dockerfile",
-        "docker/Dockerfile",
-        "docker/php/Dockerfile",
-    )
-    for path in (within(folder, name) for name in names):
-        for number, line in numbered_lines(tree, path):
-            match = _IMAGE.match(line)
-            if match:
-                place = Evidence(path, number, line.strip())
-                specifier = _specifier(".".join(match.group(1).split(".")[:2])) or "*"
-                yield VersionAsk(match.group(1), specifier, Strength.PREFERENCE, "container file", place)
-                break
+_WRITTEN = Written(
+    (_IMAGE,), _STATED, regex(r"(?<![\d.])[5-9]\.\d+(?:\.\d+)?"), _PROSE, _specifier, ">={}", "*"
+)
 
 
-def _workflows(tree: Tree, folder: str) -> Iterator[VersionAsk]:
-    """Versions that CI runs, each a hint: a list of several says that they all work."""
-    for path in tree.files:
-        if not re.match(r"(\.github/workflows/[^/]+|\.gitlab-ci|\.circleci/config|\.travis)\.ya?ml$", path):
-            continue
-        for number, line in numbered_lines(tree, path):
-            match = _STATED.search(line)
-            for text in re.findall(r"(?<![\d.])[5-9]\.\d+(?:\.\d+)?", match.group(1)) if match else ():
-                specifier = _specifier(text)
-                if specifier:
-                    place = Evidence(path, number, line.strip())
-                    yield VersionAsk(text, specifier, Strength.HINT, "CI workflow", place)
-
-
-def _prose(tree: Tree, folder: str) -> Iterator[VersionAsk]:
-    for name in tree.folders.get(folder, ()):
-        if not re.match(r"readme(\.(md|markdown|txt|rst))?$", name, re.IGNORECASE):
-            continue
-        for number, line in numbered_lines(tree, within(folder, name)):
-            match = _PROSE.search(line)
-            if match:
-                at_least = match.group(1) in (">=", "≥", "^", "~") or bool(match.group(4))
-                version = match.group(2)
-                specifier = f">={version}" if at_least else _specifier(version)
-                if specifier:
-                    place = Evidence(within(folder, name), number, line.strip())
-                    yield VersionAsk(match.group(0).strip(), specifier, Strength.HINT, "README", place)
-                return
+def _beside(tree: Tree, folder: str) -> Iterator[VersionAsk]:
+    return asks_beside(tree, folder, _WRITTEN)
 
 
 _READERS: tuple[Callable[[Tree, str], Iterator[VersionAsk]], ...] = (
@@ -178,7 +139,5 @@ _READERS: tuple[Callable[[Tree, str], Iterator[VersionAsk]], ...] = (
     _tool_versions,
     _manifest,
     _lock,
-    _containers,
-    _workflows,
-    _prose,
+    _beside,
 )

@@ -7,7 +7,7 @@ import re
 from collections.abc import Callable, Iterator
 
 from plainfall.clone.walk import Tree
-from plainfall.ecosystems.ask_files import numbered_lines, upwards, within
+from plainfall.ecosystems.ask_files import Written, asks_beside, numbered_lines, upwards, within
 from plainfall.ecosystems.ruby.gemfile import gemspec_of, manifest_of, manifest_path
 from plainfall.ecosystems.ruby.locks import read_lock
 from plainfall.ecosystems.ruby.versions import requirement
@@ -151,51 +151,19 @@ def _gemspecs(tree: Tree, folder: str) -> Iterator[VersionAsk]:
             yield VersionAsk(text, specifier, Strength.RANGE, "manifest", place)
 
 
-def _containers(tree: Tree, folder: str) -> Iterator[VersionAsk]:
-    names = (
-        "Dockerfile",
-        "Dockerfile.dev",
-        ".devcontainer/Dockerfile",
-        "docker/Dockerfile",
-        ".dockerdev/Dockerfile",
-    )
-    for path in (within(folder, name) for name in names):
-        for number, line in numbered_lines(tree, path):
-            match = _IMAGE.match(line) or _ARGUMENT.match(line)
-            if match:
-                place = Evidence(path, number, line.strip())
-                specifier = _specifier(".".join(match.group(1).split(".")[:2])) or ">= 0"
-                yield VersionAsk(match.group(1), specifier, Strength.PREFERENCE, "container file", place)
-                break
+_WRITTEN = Written(
+    (_IMAGE, _ARGUMENT),
+    _STATED,
+    regex(r"(?<![\d.])[1-4]\.\d+(?:\.\d+)?"),
+    _PROSE,
+    _specifier,
+    ">= {}",
+    ">= 0",
+)
 
 
-def _workflows(tree: Tree, folder: str) -> Iterator[VersionAsk]:
-    """Versions that CI runs, each a hint: a list of several says that they all work."""
-    for path in tree.files:
-        if not re.match(r"(\.github/workflows/[^/]+|\.gitlab-ci|\.circleci/config|\.travis)\.ya?ml$", path):
-            continue
-        for number, line in numbered_lines(tree, path):
-            match = _STATED.search(line)
-            for text in re.findall(r"(?<![\d.])[1-4]\.\d+(?:\.\d+)?", match.group(1)) if match else ():
-                specifier = _specifier(text)
-                if specifier:
-                    place = Evidence(path, number, line.strip())
-                    yield VersionAsk(text, specifier, Strength.HINT, "CI workflow", place)
-
-
-def _prose(tree: Tree, folder: str) -> Iterator[VersionAsk]:
-    for name in tree.folders.get(folder, ()):
-        if not re.match(r"readme(\.(md|markdown|txt|rst|rdoc))?$", name, re.IGNORECASE):
-            continue
-        for number, line in numbered_lines(tree, within(folder, name)):
-            match = _PROSE.search(line)
-            if match:
-                at_least = match.group(1) in (">=", "≥") or bool(match.group(4))
-                specifier = f">= {match.group(2)}" if at_least else _specifier(match.group(2))
-                if specifier:
-                    place = Evidence(within(folder, name), number, line.strip())
-                    yield VersionAsk(match.group(0).strip(), specifier, Strength.HINT, "README", place)
-                return
+def _beside(tree: Tree, folder: str) -> Iterator[VersionAsk]:
+    return asks_beside(tree, folder, _WRITTEN)
 
 
 _READERS: tuple[Callable[[Tree, str], Iterator[VersionAsk]], ...] = (
@@ -204,7 +172,5 @@ _READERS: tuple[Callable[[Tree, str], Iterator[VersionAsk]], ...] = (
     _manifest,
     _lock,
     _gemspecs,
-    _containers,
-    _workflows,
-    _prose,
+    _beside,
 )
