@@ -201,3 +201,10 @@ def test_the_demo_with_services_ends_with_rows_and_no_process(machine: Machine) 
     for one in services["detail"]["services"]:
         assert listeners(one["port"]) == []
     assert not Path(run.document["clone"]).exists()
+
+
+def test_only_what_its_own_programs_leave_is_excluded_locally(kept: Path) -> None:
+    """A folder of the person's own that another framework would have is not hidden from them."""
+    rows = (kept / ".git/info/exclude").read_text().splitlines()
+    assert "__pycache__/" in rows and "/.venv/" in rows
+    assert not {"/storage/", "/tmp/", "/output/", "/_site/", "/var/cache/", ".next/"} & {*rows}

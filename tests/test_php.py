@@ -303,6 +303,7 @@ def test_what_doctrine_wants_is_run_in_order(machine: Machine) -> None:
             "importmap.php": "<?php",
         }
         clone = machine.clone(files)
+        subprocess.run(["git", "init", "-q", str(clone)], check=True)
         run = machine.run("onboard", clone, "--json")
     assert run.status == 0, run.out
     assert (clone / "told.txt").read_text().splitlines() == [
@@ -312,4 +313,5 @@ def test_what_doctrine_wants_is_run_in_order(machine: Machine) -> None:
     ]
     again = machine.run("onboard", clone, "--json")
     assert {again.states[stage] for stage in ("migrations", "seeds", "tasks")} == {"kept"}
+    assert "/var/cache/" in (clone / ".git/info/exclude").read_text().splitlines()
     machine.run("stop", "--all")

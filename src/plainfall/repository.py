@@ -20,7 +20,7 @@ from plainfall.confinement import Confined
 from plainfall.errors import PathRefused
 from plainfall.processes import run
 
-__all__ = ["Repository", "exclude_locally", "last_commit_time", "repository_of"]
+__all__ = ["Repository", "escaped_path", "exclude_locally", "last_commit_time", "repository_of"]
 
 _NOTE = "# made by plainfall"
 _LOCK = threading.Lock()  # parts are worked on at the same time
@@ -141,31 +141,32 @@ def _common(folder: Path) -> Path:
     return result if folder.is_relative_to(result) else folder
 
 
-def exclude_locally(clone: Path, names: Sequence[str]) -> bool:
+def exclude_locally(clone: Path, names: Sequence[str], patterns: Sequence[str] = ()) -> bool:
     """Adds what Plainfall makes to the repository's own exclude file, which is never committed; names
-    that stand there stay. ``names`` are patterns anchored at the clone ("/.venv/"), or names for any depth
-    below it ("__pycache__/"). Returns whether anything was added (never without a repository, or where its
-    exclude file leads out of it)."""
+    that stand there stay. ``names`` are paths from the clone ("/.venv/"), or names for any depth below it
+    ("__pycache__/"); ``patterns`` are anchored at the clone and may hold what stands for anything ("/log/*.log").
+    Returns whether anything was added (never without a repository, or where its exclude file leads out of it)."""
     repository = repository_of(clone)
     if repository is None:
         return False
     inner = Path(os.path.realpath(clone)).relative_to(repository.top).as_posix()
-    prefix = "" if inner == "." else f"/{_escaped(inner)}"
+    prefix = "" if inner == "." else f"/{escaped_path(inner)}"
     with _LOCK:
         try:
-            return _exclude(repository, [_anchored(name, prefix) for name in names])
+            rows = [*(_anchored(name, prefix) for name in names), *(f"{prefix}{one}" for one in patterns)]
+            return _exclude(repository, rows)
         except PathRefused:
             return False
 
 
-def _escaped(path: str) -> str:
+def escaped_path(path: str) -> str:
     """A path as a pattern that matches just itself (gitignore(5))."""
     return re.sub(r"([\\*?\[])", r"\\\1", path)
 
 
 def _anchored(name: str, prefix: str) -> str:
     if name.startswith("/"):
-        return f"{prefix}/{_escaped(name[1:])}"
+        return f"{prefix}/{escaped_path(name[1:])}"
     return f"{prefix}/**/{name}" if prefix else name
 
 

@@ -4,30 +4,45 @@ named, what interpreters leave behind is excluded locally, other new files are n
 from __future__ import annotations
 
 import threading
+from collections.abc import Iterable
 from pathlib import Path
 
+from plainfall.clone.parts import PartFound
 from plainfall.clone.walk import Tree, walk
-from plainfall.ecosystems import languages
+from plainfall.ecosystems import language_named
 from plainfall.ecosystems.frameworks import every_traits
 from plainfall.onboarding.state import CloneState
-from plainfall.repository import exclude_locally, repository_of
+from plainfall.repository import escaped_path, exclude_locally, repository_of
 
 __all__ = ["ByProducts"]
 
 _SHOWN = 6
 
 
-def _left_behind() -> list[str]:
-    """Patterns of what interpreters and dev servers leave, at any depth."""
-    by_languages = [pattern for one in languages() for pattern in one.left_behind]
-    return by_languages + [pattern for one in every_traits() for pattern in one.left_behind]
+def _left_behind(parts: Iterable[PartFound]) -> tuple[list[str], list[str]]:
+    """What interpreters and dev servers of these parts leave: names at any depth, and patterns below the folder
+    of a part. Those of others could hide what the person makes."""
+    names: dict[str, None] = {}
+    patterns: dict[str, None] = {}
+    for part in parts:
+        language = language_named(part.language)
+        shown = {one.name for one in part.frameworks}
+        left = list(language.left_behind) if language is not None else []
+        left += [pattern for one in every_traits() if shown & {*one.names} for pattern in one.left_behind]
+        for pattern in left:
+            if pattern.startswith("/"):
+                patterns[f"/{escaped_path(part.path)}{pattern}" if part.path else pattern] = None
+            else:
+                names[pattern] = None
+    return list(names), list(patterns)
 
 
 class ByProducts:
     """Looks at the clone before the first command of a run and after the last. Safe in several threads."""
 
-    def __init__(self, state: CloneState, tree: Tree) -> None:
+    def __init__(self, state: CloneState, tree: Tree, parts: Iterable[PartFound]) -> None:
         self._state = state
+        self._left = _left_behind(parts)
         self._tree = tree
         self._lock = threading.Lock()
         self._before: dict[str, tuple[int, int]] | None = None
@@ -36,7 +51,7 @@ class ByProducts:
         """A command is about to run."""
         with self._lock:
             if self._before is None:
-                exclude_locally(self._state.clone, _left_behind())
+                exclude_locally(self._state.clone, self._left[0], self._left[1])
                 repository = self._state.repository
                 self._before = repository.states() if repository is not None else {}
 

@@ -140,7 +140,7 @@ def onboard(
         remarks = [(text, Evidence(FOLDER)) for text in state.remarks]
         survey = outcome.survey = replace(survey, remarks=(*survey.remarks, *remarks))
         tell(RunStarted(survey, every))
-        byproducts = ByProducts(state, tree)
+        byproducts = ByProducts(state, tree, survey.parts)
         runs = [
             PartRun(
                 Work(

@@ -34,7 +34,6 @@ LANGUAGE = Language(
     clients=("bundle", "bundler", "gem"),
     known_by="a Gemfile, a config.ru, or a script that starts a server",
     package_folders=("vendor",),
-    left_behind=("/log/*.log", "/tmp/"),
     precedence=2,
     grammar=GRAMMAR,
     recognising=RubyRecognising(),
