@@ -26,7 +26,7 @@ from plainfall.onboarding.settling import Settling
 from plainfall.onboarding.stages.installing import may_install
 from plainfall.onboarding.state import FOLDER, CloneState
 from plainfall.onboarding.steps import Stage, Step, StepResult
-from plainfall.onboarding.template_scripts import fit_template
+from plainfall.onboarding.template_scripts import fit_template, template_scripts
 from plainfall.onboarding.work import Wishes, Work
 from plainfall.packages.cache import PackageCache
 from plainfall.settings.setting import Asker, Setting
@@ -82,7 +82,7 @@ def onboard(
     clone = place.clone
     state = CloneState(clone, surroundings.state)
     survey, tree, parts = survey_of(place, names, state, surroundings)
-    if not preview and only is None:
+    if not preview and only is None and any(template_scripts(tree)):
         with state.locked():
             changed, said = fit_template(tree, state, surroundings, ask)
         if changed:
