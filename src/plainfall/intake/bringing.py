@@ -8,6 +8,7 @@ import shutil
 import tempfile
 from collections.abc import Callable, Mapping
 from pathlib import Path
+from typing import Any
 
 import psutil
 from msgspec import Struct
@@ -107,12 +108,16 @@ def _sweep(target: Path) -> None:
         mark = read_json(place / _MARK) if place.is_dir() and not place.is_symlink() else None
         if not isinstance(mark, dict):
             continue
-        try:
-            if psutil.Process(int(mark["pid"])).create_time() == mark["started"]:
-                continue  # another run is at work
-        except (psutil.Error, KeyError, ValueError, TypeError):
-            pass  # it has ended
-        shutil.rmtree(place, ignore_errors=True)
+        if not _is_at_work(mark):
+            shutil.rmtree(place, ignore_errors=True)
+
+
+def _is_at_work(mark: Mapping[str, Any]) -> bool:
+    """Whether the process that wrote a mark still runs."""
+    try:
+        return bool(psutil.Process(int(mark["pid"])).create_time() == mark["started"])
+    except (psutil.Error, KeyError, ValueError, TypeError):
+        return False  # it has ended, or the mark is none
 
 
 def _unpacked(

@@ -16,6 +16,7 @@ from msgspec import Struct, field
 from msgspec.structs import replace
 
 from plainfall.clone.walk import Tree
+from plainfall.ecosystems.ruby.syntax import arguments, first_error, method, text_of
 from plainfall.errors import BadInput
 from plainfall.evidence import Evidence
 from plainfall.patterns import regex
@@ -145,7 +146,7 @@ class _Reading:
     def file(self, text: str, path: str, depth: int) -> None:
         parsed = Parsed(text, path, _GRAMMAR)
         if parsed.root.has_error:
-            broken = _first_error(parsed.root)
+            broken = first_error(parsed.root)
             line = broken.start_point[0] + 1
             raise BadInput(
                 "it is no Ruby: a word, an end or a bracket is missing or too much near here",
@@ -160,7 +161,7 @@ class _Reading:
 
     def _statement(self, parsed: Parsed, node: Node, around: _Around, depth: int) -> None:
         kind = node.type
-        if kind == "identifier" and _text(parsed, node) == "gemspec":  # called without arguments
+        if kind == "identifier" and text_of(parsed, node) == "gemspec":  # called without arguments
             self._gemspecs.append(".")
             return
         if kind in ("comment", "identifier", "string", "empty_statement"):
@@ -171,21 +172,21 @@ class _Reading:
             self._condition(parsed, node, around, depth)
         elif kind in ("begin", "body_statement", "then", "else", "parenthesized_statements"):
             self._statements(parsed, node, around, depth)
-        elif kind == "call" and _method(parsed, node) in ("freeze", "load", "instance_eval"):
+        elif kind == "call" and method(parsed, node) in ("freeze", "load", "instance_eval"):
             self._leave(parsed, node)
-        elif kind == "assignment" and not re.search(r"\bgem\b|eval_gemfile", _text(parsed, node)):
+        elif kind == "assignment" and not re.search(r"\bgem\b|eval_gemfile", text_of(parsed, node)):
             return  # it matters only where it is used, and there the reading says that it is not plain
         else:
             self._leave(parsed, node)
 
     def _leave(self, parsed: Parsed, node: Node) -> None:
         line = node.start_point[0] + 1
-        self._unread.append(Evidence(parsed.path, line, _text(parsed, node).splitlines()[0][:80]))
+        self._unread.append(Evidence(parsed.path, line, text_of(parsed, node).splitlines()[0][:80]))
 
     def _condition(self, parsed: Parsed, node: Node, around: _Around, depth: int) -> None:
         """Conditions on the environment count as if nothing were set there; others are not plain."""
         condition = node.child_by_field_name("condition")
-        holds = _holds(_text(parsed, condition)) if condition is not None else None
+        holds = _holds(text_of(parsed, condition)) if condition is not None else None
         if holds is None:
             self._leave(parsed, node)
             return
@@ -205,8 +206,8 @@ class _Reading:
                 self._statements(parsed, inner, around, depth)
 
     def _declaration(self, parsed: Parsed, node: Node, around: _Around, depth: int) -> None:
-        name = _method(parsed, node)
-        values, options = _arguments(parsed, node)
+        name = method(parsed, node)
+        values, options = arguments(parsed, node)
         block = node.child_by_field_name("block")
         if values is None or any(one is None for one in options.values()):
             if name == "ruby":
@@ -276,11 +277,11 @@ class _Reading:
         groups = (*around.groups, *_listed(options.get("group")), *_listed(options.get("groups")))
         platforms = (*around.platforms, *_listed(options.get("platforms")), *_listed(options.get("platform")))
         line = node.start_point[0] + 1
-        place = Evidence(parsed.path, line, _text(parsed, node).splitlines()[0][:100])
+        place = Evidence(parsed.path, line, text_of(parsed, node).splitlines()[0][:100])
         self._wishes.append(Wish(name, tuple(texts[1:]), place, groups, platforms, source))
 
     def _ruby_line(self, parsed: Parsed, node: Node, texts: list[str], options: Mapping[str, Any]) -> None:
-        line = _text(parsed, node)
+        line = text_of(parsed, node)
         file = str(options.get("file") or "")
         read = re.search(r"(?:File\.read|IO\.read)\(\s*['\"]([\w./-]+)['\"]", line)
         if read:
@@ -304,71 +305,6 @@ def _words(options: Mapping[str, Any]) -> dict[str, str]:
 
 def _listed(value: Any) -> tuple[str, ...]:
     return tuple(value) if isinstance(value, list) else (value,) if isinstance(value, str) else ()
-
-
-def _text(parsed: Parsed, node: Node) -> str:
-    return parsed.data[node.start_byte : node.end_byte].decode("utf-8", "replace")
-
-
-def _method(parsed: Parsed, node: Node) -> str:
-    named = node.child_by_field_name("method")
-    return _text(parsed, named) if named is not None else ""
-
-
-def _first_error(node: Node) -> Node:
-    for child in node.children:
-        if child.type == "ERROR" or child.is_missing:
-            return child
-        if child.has_error:
-            return _first_error(child)
-    return node
-
-
-def _arguments(parsed: Parsed, node: Node) -> tuple[list[Any] | None, dict[str, Any]]:
-    """The values in order (None where one is not plain), and the named ones (None for what is not plain)."""
-    listed = node.child_by_field_name("arguments")
-    values: list[Any] | None = []
-    options: dict[str, Any] = {}
-    for child in listed.named_children if listed is not None else ():
-        if child.type == "pair":
-            key, value = child.child_by_field_name("key"), child.child_by_field_name("value")
-            name = _text(parsed, key).strip(":\"'") if key is not None else ""
-            options[name] = _value(parsed, value) if value is not None else None
-        elif child.type == "hash":
-            for pair in child.named_children:
-                key, value = pair.child_by_field_name("key"), pair.child_by_field_name("value")
-                if key is not None and value is not None:
-                    options[_text(parsed, key).strip(":\"'")] = _value(parsed, value)
-        elif child.type not in ("comment", "block_argument"):
-            value = _value(parsed, child)
-            if value is None or values is None:
-                values = None
-            else:
-                values += value if isinstance(value, list) else [value]
-    return values, options
-
-
-def _value(parsed: Parsed, node: Node) -> Any:
-    """Texts, symbols, numbers, truths and lists of them as values; None for what is not plain."""
-    text = _text(parsed, node)
-    if node.type == "string":
-        if any(child.type == "interpolation" for child in node.named_children):
-            return None
-        return "".join(_text(parsed, child) for child in node.named_children)
-    if node.type in ("simple_symbol", "hash_key_symbol"):
-        return text.strip(":")
-    if node.type in ("true", "false"):
-        return text == "true"
-    if node.type in ("integer", "float"):
-        return text
-    if node.type == "nil":
-        return False
-    if node.type in ("string_array", "symbol_array"):
-        return [_text(parsed, child) for child in node.named_children]
-    if node.type == "array":
-        found = [_value(parsed, child) for child in node.named_children]
-        return None if any(one is None for one in found) else found
-    return None
 
 
 def _holds(condition: str) -> bool | None:
