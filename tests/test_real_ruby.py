@@ -188,9 +188,16 @@ PAGE = "<!doctype html><title>Stations</title><ul><li>Ashford Mill</li><li>Coppe
 
 
 def test_a_full_stack_framework_on_sqlite(ended: Machine, gems: list[Gem], tmp_path: Path) -> None:
-    clone, run, _ = onboarded(ended, gems, tmp_path, "rails")
+    routes = (
+        "Rails.application.routes.draw do\n  root 'stations#index'\n  get '/stations/all', to: 'stations#index'\n"
+        "  post '/readings', to: 'stations#index'\n  get '/stations/:id', to: 'stations#index'\n"
+        "  get '/session/sign_out', to: 'stations#index'\nend\n"
+    )
+    clone, run, _ = onboarded(ended, gems, tmp_path, "rails", **{"config/routes.rb": routes})
     assert page(run) == PAGE
     assert "stations" in ended.run("data", clone).out
+    [server] = ended.run("probe", clone, "--browser", "none", "--json").document["servers"]
+    assert {one["path"]: one["status"] for one in server["endpoints"]} == {"/stations/all": 200}
 
 
 @pytest.mark.skipif(not list(Path("/usr/lib/postgresql").glob("*/bin/postgres")), reason="no PostgreSQL here")

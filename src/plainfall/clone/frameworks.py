@@ -50,8 +50,8 @@ class Administrator(Struct, frozen=True):
 class FrameworkFound(Struct, frozen=True):
     """A recognised framework: its name, the evidence, commands for the stages, variables that its commands
     need, pages worth probing, how to make an administrator, how to get its development mode, the programs that
-    run beside its server, the command that lists its routes as JSON ("": there is none), and what people should
-    know of the part."""
+    run beside its server, the command that lists its routes, as JSON or in Rails' table ("": there is none), and
+    what people should know of the part."""
 
     name: str
     evidence: Evidence

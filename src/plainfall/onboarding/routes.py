@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 import shlex
 import subprocess
 from collections.abc import Iterator
@@ -18,6 +19,11 @@ __all__ = ["listed_routes"]
 _SECONDS = 30.0  # that the command may take
 _METHODS = ("GET", "ANY")
 
+# A row of Rails' table: its name or none, the methods, the path, what answers. The framework's own are left out.
+_ROW = re.compile(r"^[ \t]*(?:\w+[ \t]+)?([A-Z|]+)[ \t]+(/\S*)[ \t]+(\S+)", re.MULTILINE)
+_OPTIONAL = re.compile(r"\([^()]*\)")
+_OWN = re.compile(r"(rails|active_storage|action_mailbox|turbo)/")
+
 
 def listed_routes(work: Work) -> list[str]:
     """The paths that answer to GET and have no value to fill in, in the command's order; empty where no framework
@@ -28,12 +34,23 @@ def listed_routes(work: Work) -> list[str]:
     work.prepare()
     try:
         done = run(shlex.split(line), work.variables(), folder=work.folder, seconds=_SECONDS)
-        start = min((place for sign in "[{" if (place := done.output.find(sign)) >= 0), default=0)
-        document = foreign_json(done.output[start:].encode(), line)
+        rows = _document(done.output, line) if "json" in line else _table(done.output)
+        paths = dict.fromkeys(f"/{path.strip('/')}" for path in rows)
     except (OSError, subprocess.TimeoutExpired, BadInput):
         return []
-    paths = dict.fromkeys(f"/{path.strip('/')}" for path in _paths(document))
     return [path for path in paths if path != "/" and not ENDS.search(path)]
+
+
+def _table(text: str) -> Iterator[str]:
+    for methods, path, answers in _ROW.findall(text):
+        plain = _OPTIONAL.sub("", path)
+        if "GET" in methods.split("|") and not re.search(r"[:*(]", plain) and not _OWN.match(answers):
+            yield plain
+
+
+def _document(text: str, line: str) -> Iterator[str]:
+    start = min((place for sign in "[{" if (place := text.find(sign)) >= 0), default=0)
+    return _paths(foreign_json(text[start:].encode(), line))
 
 
 def _paths(document: Any) -> Iterator[str]:

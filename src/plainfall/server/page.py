@@ -17,7 +17,10 @@ if TYPE_CHECKING:
 __all__ = ["ENDS", "Field", "Form", "Page", "read_page"]
 
 # A link that ends or takes away something, and is not followed unasked.
-ENDS = regex(r"log-?out|sign-?out|delete|remove|unsubscribe|destroy|reset|shutdown", re.IGNORECASE)
+ENDS = regex(
+    r"(log|sign)[-_]?(out|off)|delete|remove|unsubscribe|destroy|reset|shutdown|cancel|revoke|purge",
+    re.IGNORECASE,
+)
 
 _SILENT = ["script", "style", "template", "noscript"]
 _WANTED = {"script": "script[src]", "style": "link[rel~=stylesheet]", "image": "img[src], link[rel~=icon]"}

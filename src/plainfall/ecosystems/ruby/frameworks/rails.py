@@ -47,7 +47,9 @@ def recognise(tree: Tree, folder: str, names: frozenset[str]) -> FrameworkFound 
     variables = {"RAILS_ENV": "development"}
     processes = tuple(_processes(tree, folder, names))
     notes = tuple(_without_key(tree, folder))
-    return FrameworkFound("Rails", place, commands, variables, ("/",), processes=processes, notes=notes)
+    return FrameworkFound(
+        "Rails", place, commands, variables, ("/",), processes=processes, routes=f"{run} routes", notes=notes
+    )
 
 
 def _without_key(tree: Tree, folder: str) -> Iterator[tuple[str, Evidence]]:
