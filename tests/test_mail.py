@@ -14,8 +14,10 @@ from conftest import Machine, records
 from test_services import port_of
 
 from plainfall.data.letters import letters_in
+from plainfall.evidence import Evidence
 from plainfall.server.confirming import confirm, confirming_link
 from plainfall.server.visitor import Visitor
+from plainfall.services.needs import Said, needs_of
 from plainfall.services.roles import role_of
 
 # A site with accounts: one may sign in once its address is confirmed by a link that goes out by mail.
@@ -127,6 +129,16 @@ def test_a_mail_server_that_is_there_is_never_used(machine: Machine) -> None:
     assert f"MAIL_PORT={port_of(run, 'mail')}\n" in (clone / ".env").read_text()
 
 
+def test_a_port_of_the_system_is_not_taken(machine: Machine) -> None:
+    files = {name: text.replace("1025", "25") for name, text in FILES.items()}
+    clone = machine.clone(files)
+    run = machine.run("onboard", clone, "--json")
+    assert run.document["outcome"] == "done", run.document["failure"]
+    assert (
+        port_of(run, "mail") >= 1025 and f"MAIL_PORT={port_of(run, 'mail')}\n" in (clone / ".env").read_text()
+    )
+
+
 def test_odd_letters_are_kept_and_shown(machine: Machine, tmp_path: Path) -> None:
     clone = machine.clone(FILES)
     run = machine.run("onboard", clone, "--json")
@@ -171,12 +183,29 @@ def test_clones_without_mail_say_so(machine: Machine) -> None:
     [
         ("SMTP_HOST", "host"), ("EMAIL_PORT", "port"), ("MAIL_SERVER", "host"), ("MAILER_DSN", "address"),
         ("EMAIL_HOST", "host"), ("MAIL_USERNAME", "user"), ("EMAIL_ADDRESS", None), ("SUPPORT_EMAIL_ADDRESS", None),
-        ("EMAIL_BACKEND", None), ("MAIL_FROM_NAME", None),
+        ("EMAIL_BACKEND", None), ("MAIL_FROM_NAME", None), ("SMTP_ADDRESS", "host"), ("SMTP_FROM_ADDRESS", None),
     ],
 )  # fmt: skip
 def test_which_settings_are_about_a_mail_server(key: str, piece: str | None) -> None:
     role = role_of(key)
     assert (role.piece if role else None) == piece and (role is None or role.kinds == ("mail",))
+
+
+@pytest.mark.parametrize(
+    ("settings", "own", "ports"),
+    [
+        ("SMTP_ADDRESS=localhost SMTP_PORT=25", False, [25]),
+        ("MAIL_HOST=127.0.0.1 MAIL_PORT=2525 MAIL_MAILER=smtp", False, [2525]),
+        ("MAIL_HOST=127.0.0.1 MAIL_PORT=2525 MAIL_MAILER=log", False, []),
+        ("SMTP_ADDRESS=smtp.rain.example SMTP_PORT=25", False, []),
+        ("SMTP_HOST=localhost", False, []),  # nothing could tell the program another port
+        ("SMTP_HOST=localhost SMTP_PORT=25", True, []),  # the person's own server sends the person's letters
+    ],
+)
+def test_which_settings_want_a_mail_server(settings: str, own: bool, ports: list[int]) -> None:
+    pairs = [one.split("=") for one in settings.split()]
+    said = [Said(key, value, Evidence(".env.example", 1), own) for key, value in pairs]
+    assert [one.port for one in needs_of(said, [], [], "") if one.kind == "mail"] == ports
 
 
 @pytest.mark.parametrize(

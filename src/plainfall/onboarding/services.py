@@ -39,6 +39,7 @@ __all__ = [
 
 SERVICE_ROW = "/service "  # what names of rows begin with
 _TRIES = 100
+_FIRST_OF_USERS = 1024  # the ports below are the system's
 
 
 class Brought(Struct, frozen=True):
@@ -66,11 +67,13 @@ def port_of(state: CloneState, need: ServiceNeed, taken: Iterable[int]) -> int:
     known = _known(state, need)
     if known is not None and _runs(known):
         return int(known["port"])
-    if is_free(need.port) and need.port not in taken:
-        return need.port
+    # A port of the system is not for a server of ours, even where this user could take it.
+    wanted = need.port if need.port >= _FIRST_OF_USERS else kind_named(need.kind).port
+    if is_free(wanted) and wanted not in taken:
+        return wanted
     if not _other_clone(state, need.port) and _may_use(state, need):
         return need.port
-    return state.register.port_for(state.clone, _row_of(need.kind, need.port), need.port, [*taken])
+    return state.register.port_for(state.clone, _row_of(need.kind, need.port), wanted, [*taken])
 
 
 def _row_of(kind: str, port: int) -> str:

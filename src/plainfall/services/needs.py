@@ -163,6 +163,12 @@ def _chosen(
     for kind in candidates:
         if any(one.kind == kind.name for one in definitions):
             return kind
+    if len(candidates) == 1 and candidates[0].by_keys_alone and "host" in group.pieces and port is not None:
+        [kind] = candidates
+        told = [group.pieces["host"], port]
+        unused = bool(kind.unused) and any(re.search(kind.unused, f"{one.key}={one.value}") for one in said)
+        # What the person gave is the person's own server, and one by the usual port is met above.
+        return None if unused or any(one.own for one in told) else kind
     listed = [
         kind for kind in candidates if kind.drivers and re.search(kind.drivers, manifests, re.IGNORECASE)
     ]

@@ -56,6 +56,8 @@ def role_of(key: str) -> Role | None:
         return Role(_KINDS[bare.group("service")], "address") if bare else None
     piece = next(piece for piece, words in _PIECES.items() if match.group("piece") in words.split())
     meant = tuple(one for one in _KINDS[match.group("service")] if not _is_about_else(one, name))
+    if any(pattern and re.search(pattern, name) for pattern in (kind_named(one).host_keys for one in meant)):
+        piece = "host"
     return Role(meant, piece) if meant else None
 
 

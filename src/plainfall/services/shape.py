@@ -24,8 +24,10 @@ class ServiceKind(Struct, frozen=True):
     made; ``adapter`` matches its name in database configuration files. ``drivers`` finds the packages that speak
     to it, in a list of requirements. ``key_words`` are words in settings' keys that are about it, each with its
     place among the kinds that the word may mean (1: first); ``not_keys`` matches keys with such a word that are
-    about something else. ``host`` is the name of this machine by which its drivers come over a port. ``fetched``
-    says how much is fetched where registries publish its server."""
+    about something else, ``host_keys`` those that hold a server's name though they are called an address.
+    ``by_keys_alone`` tells that its keys mean it whatever the port, but for settings ``unused`` ("KEY=value") by
+    which nothing is sent to it. ``host`` is the name of this machine by which its drivers come over a port.
+    ``fetched`` says how much is fetched where registries publish its server."""
 
     name: str
     title: str
@@ -41,6 +43,9 @@ class ServiceKind(Struct, frozen=True):
     adapter: str = ""
     drivers: str = ""
     not_keys: str = ""
+    host_keys: str = ""
+    by_keys_alone: bool = False
+    unused: str = ""
     host: str = "localhost"
     fetched: str = ""
     precedence: int = 9

@@ -15,6 +15,9 @@ KIND = ServiceKind(
     new_scheme="smtp",
     key_words={"SMTP": 1, "MAIL": 1, "EMAIL": 1, "MAILER": 1},
     # An address of mail is a person's, a backend a class.
-    not_keys=r"(^|_)(ADDRESS|ADDR|BACKEND|NAME|DATABASE|DB|CONNECTION_STRING)$",
+    not_keys=r"(^|_)(?<!SMTP_)(ADDRESS|ADDR)$|(^|_)(BACKEND|NAME|DATABASE|DB|CONNECTION_STRING)$",
+    host_keys=r"(^|_)SMTP_(ADDRESS|ADDR)$",
+    by_keys_alone=True,
+    unused=r"^(MAIL_(MAILER|DRIVER|TRANSPORT)|EMAIL_(BACKEND|TRANSPORT))=.*\b(log|array|null|none|console|locmem|dummy|filebased)\b",
     precedence=8,
 )
