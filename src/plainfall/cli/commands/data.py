@@ -163,7 +163,7 @@ def _letters(console: Console, letters: Sequence[Letter] | None) -> int:
     if letters is None:
         raise UsageProblem(
             "this clone has no mail stand-in",
-            remedy="It gets one where its settings name a mail server on this machine (SMTP_HOST=localhost and SMTP_PORT).",
+            remedy="It gets one where its settings name a mail server here (SMTP_HOST=localhost and SMTP_PORT).",
         )
     if console.json:
         console.document({"outcome": "done", "letters": [one.as_json() for one in letters]})
