@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import sys
 from pathlib import Path
 
@@ -93,6 +94,17 @@ def test_a_broken_interpreter_is_passed_over_and_said(machine: Machine) -> None:
     candidates = run.document["parts"][0]["runtime"]["candidates"]
     [broken] = [c for c in candidates if c["path"].endswith("python3.99")]
     assert broken["reason"] == "does not work: no such library"
+
+
+def test_a_folder_of_commands_that_cannot_be_looked_into_has_none(machine: Machine) -> None:
+    closed = machine.home / "closed/inner"
+    closed.mkdir(parents=True)
+    closed.parent.chmod(0)  # which keeps out ordinary users; a name that is too long, everybody
+    too_long = f"/{'x' * 300}/shims"
+    machine.variables["PATH"] += os.pathsep + os.pathsep.join([str(closed / "shims"), too_long])
+    run = machine.run("survey", machine.clone({"app.py": ""}))
+    closed.parent.chmod(0o755)
+    assert run.status == 0, run.err
 
 
 def test_an_interpreter_is_asked_once_and_again_when_its_file_changes(machine: Machine) -> None:

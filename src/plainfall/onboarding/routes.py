@@ -10,6 +10,7 @@ from typing import Any
 
 from plainfall.errors import BadInput
 from plainfall.onboarding.work import Work
+from plainfall.patterns import regex
 from plainfall.processes import run
 from plainfall.reading import foreign_json
 from plainfall.server.page import ENDS
@@ -20,9 +21,9 @@ _SECONDS = 30.0  # that the command may take
 _METHODS = ("GET", "ANY")
 
 # A row of Rails' table: its name or none, the methods, the path, what answers. The framework's own are left out.
-_ROW = re.compile(r"^[ \t]*(?:\w+[ \t]+)?([A-Z|]+)[ \t]+(/\S*)[ \t]+(\S+)", re.MULTILINE)
-_OPTIONAL = re.compile(r"\([^()]*\)")
-_OWN = re.compile(r"(rails|active_storage|action_mailbox|turbo)/")
+_ROW = regex(r"^[ \t]*(?:\w+[ \t]+)?([A-Z|]+)[ \t]+(/\S*)[ \t]+(\S+)", re.MULTILINE)
+_OPTIONAL = regex(r"\([^()]*\)")
+_OWN = regex(r"(rails|active_storage|action_mailbox|turbo)/")
 
 
 def listed_routes(work: Work) -> list[str]:

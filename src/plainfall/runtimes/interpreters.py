@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 from collections.abc import Callable, Iterator, Mapping
+from glob import glob
 from pathlib import Path
 from typing import Any
 
@@ -147,14 +148,17 @@ def _folders(surroundings: Surroundings) -> list[str]:
         path = Path(entry)
         if path.name == "shims":
             # Scripts that choose a version by the current folder; the real ones are in other folders.
-            for folder in sorted(path.parent.glob("versions/*/bin")):
-                folders[str(folder)] = None
+            folders |= dict.fromkeys(_matching(path.parent, "versions/*/bin"))
         elif path.is_absolute():
             folders[entry] = None
     for pattern in _PER_USER:
-        for folder in sorted(surroundings.home.glob(pattern)):
-            folders[str(folder)] = None
+        folders |= dict.fromkeys(_matching(surroundings.home, pattern))
     for pattern in (*_PER_MACHINE, _FRAMEWORKS):
-        for folder in sorted(Path("/").glob(pattern)):
-            folders[str(folder)] = None
+        folders |= dict.fromkeys(_matching(Path("/"), pattern))
     return list(folders)
+
+
+def _matching(start: Path, pattern: str) -> list[str]:
+    """The paths below a folder; what this user may not look into has none."""
+    found = sorted(start / one for one in glob(pattern, root_dir=start, include_hidden=True))
+    return [str(folder) for folder in found]
