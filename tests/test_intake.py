@@ -149,6 +149,14 @@ def test_what_went_wrong_is_said_in_the_persons_terms(machine: Machine, named: s
     assert not (machine.home / "gauges").exists() and not leftovers(machine)
 
 
+@pytest.mark.skipif(os.geteuid() != 0, reason="only root can give files away")
+def test_a_repository_of_another_user(machine: Machine, bare: Path) -> None:
+    for place in (bare, *bare.rglob("*")):
+        os.chown(place, 65534, 65534)
+    run = inside(machine, "survey", f"file://{bare}")
+    assert run.status == 1 and "belongs to another user" in flat(run.err), run.err
+
+
 def test_a_branch_that_is_not_there_is_answered_with_those_that_are(machine: Machine, bare: Path) -> None:
     for name in ("absent", "0123456789abcdef"):
         run = inside(machine, "survey", f"file://{bare}", "--branch", name)

@@ -29,6 +29,8 @@ _PROGRESS = regex(
 _SAFE = ("-c", "core.hooksPath=/dev/null", "-c", "core.fsmonitor=false", "-c", "advice.detachedHead=false")
 # What git says, and what it means to people; the first that fits counts.
 _MEANINGS = (
+    (r"dubious ownership|safe\.directory", "the repository belongs to another user of this machine: git refuses it",
+     "If you trust that user, allow it: git config --global --add safe.directory FOLDER"),
     (r"Host key verification failed|REMOTE HOST IDENTIFICATION HAS CHANGED", "the host's key is not known here",
      "Connect once by hand and compare its key: ssh HOST"),
     (r"Permission denied \(|publickey|could not read Username|Authentication failed|terminal prompts disabled|"
