@@ -333,7 +333,7 @@ def test_the_package_client_inside_works_on_the_parts_environment(machine: Machi
     clone = machine.clone({"app.py": SERVER.format(more="")})
     assert machine.run("onboard", clone, "--until", "environment").status == 0
     told = machine.run("inside", clone, "--", "pip", "--version")
-    assert told.status == 0 and "ensurepip" in told.out, told.err
+    assert told.status == 0 and "-none-any.whl" in told.out, told.err  # what the runtime brings
     prefix = machine.run("inside", clone, "--", "pip", "config", "debug")
     assert str(clone / ".venv") in prefix.out
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import os
+import re
 import shutil
 import tempfile
 from collections.abc import Callable, Mapping
@@ -63,11 +64,11 @@ def bring(
         return there
     target.parent.mkdir(parents=True, exist_ok=True)
     _sweep(target)
-    making = Path(tempfile.mkdtemp(prefix=f".{target.name}-coming-", dir=target.parent))
+    mark = {"pid": os.getpid(), "started": psutil.Process().create_time()}
+    prefix = f".{target.name}-coming-{mark['pid']}-"
+    making = Path(tempfile.mkdtemp(prefix=prefix, dir=target.parent))
     try:
-        (making / _MARK).write_text(
-            json.dumps({"pid": os.getpid(), "started": psutil.Process().create_time()})
-        )
+        (making / _MARK).write_text(json.dumps(mark))
         with disk_full_explained(f"making {target}"):
             if source.kind == "git":
                 made = making / "clone"
@@ -106,10 +107,22 @@ def _sweep(target: Path) -> None:
     """Takes away what a run that was killed left half-made here: folders with our mark whose process has ended."""
     for place in target.parent.glob(f".{target.name}-coming-*"):
         mark = read_json(place / _MARK) if place.is_dir() and not place.is_symlink() else None
-        if not isinstance(mark, dict):
-            continue
-        if not _is_at_work(mark):
+        if isinstance(mark, dict) and not _is_at_work(mark):
             shutil.rmtree(place, ignore_errors=True)
+        elif mark is None and _ended_before_its_mark(place):
+            place.rmdir()
+
+
+def _ended_before_its_mark(place: Path) -> bool:
+    """Whether a folder is empty, and of a process that ended before it could write into it."""
+    number = re.search(r"-coming-(\d{1,9})-[^-]*$", place.name)
+    return (
+        number is not None
+        and place.is_dir()
+        and not place.is_symlink()
+        and not psutil.pid_exists(int(number.group(1)))
+        and not any(place.iterdir())
+    )
 
 
 def _is_at_work(mark: Mapping[str, Any]) -> bool:

@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import os
 import re
+import sys
 from collections.abc import Iterator, Sequence
 from pathlib import Path
 
@@ -23,18 +24,21 @@ _LARGEST = 8 * 1024**2  # bytes of a source file
 _MAY_DECLARE = regex(
     rb"(?:class|interface|trait|enum)\s++[a-z_\x80-\xff][\w\x80-\xff]*+\s*+(?:[{:/\#]|extends\b|implements\b|\Z)"
 )
+# Each repetition below ends at the first place where it can, so that it need not be possessive to be right; being
+# so saves memory. Before 3.11.5 the standard library matched possessive groups that hold alternatives wrongly.
+_MANY = b"*+" if sys.version_info >= (3, 11, 5) else b"*"
 _PASSED = regex(
     rb"""
-      /\*(?:[^*]|\*(?!/))*+(?:\*/|\Z)
-    | //(?:(?!\?>)[^\r\n])*+
-    | \#(?!\[)(?:(?!\?>)[^\r\n])*+
-    | '(?:[^'\\]|\\(?:.|\Z))*+(?:'|\Z)
-    | "(?:[^"\\]|\\(?:.|\Z))*+(?:"|\Z)
-    | `(?:[^`\\]|\\(?:.|\Z))*+(?:`|\Z)
+      /\*(?:[^*]++|\*(?!/))@(?:\*/|\Z)
+    | //(?:[^?\r\n]++|\?(?!>))@
+    | \#(?!\[)(?:[^?\r\n]++|\?(?!>))@
+    | '(?:[^'\\]++|\\(?:.|\Z))@(?:'|\Z)
+    | "(?:[^"\\]++|\\(?:.|\Z))@(?:"|\Z)
+    | `(?:[^`\\]++|\\(?:.|\Z))@(?:`|\Z)
     | <<<[ \t]*+(?P<quote>["']?)(?P<label>[A-Za-z_\x80-\xff][\w\x80-\xff]*+)(?P=quote)\r?\n
-      (?:(?![ \t]*+(?P=label)(?![\w\x80-\xff]))[^\n]*+(?:\n|\Z))*+[ \t]*+(?P=label)?
-    | \?>(?:(?!<\?(?:[pP][hH][pP]\b|=))[\s\S])*+(?:<\?(?:[pP][hH][pP]\b|=)|\Z)
-    """,
+      (?:(?![ \t]*+(?P=label)(?![\w\x80-\xff]))[^\n]*+(?:\n|\Z))@[ \t]*+(?P=label)?
+    | \?>(?:[^<]++|<(?!\?(?:[pP][hH][pP]\b|=)))@(?:<\?(?:[pP][hH][pP]\b|=)|\Z)
+    """.replace(b"@", _MANY),
     re.VERBOSE | re.DOTALL,
 )
 _OPENING = regex(rb"<\?(?:[pP][hH][pP]\b|=)")
