@@ -6,6 +6,7 @@ __all__ = ["CLONES", "WISHES"]
 
 WISHES = {
     "rack": {"sinatra": "", "puma": "", "rake": "", "sequel": "", "sqlite3": ""},
+    "records": {"sinatra": "", "puma": "", "rake": "", "activerecord": "", "sqlite3": ""},
     "rails": {"rails": "", "puma": "", "sqlite3": "", "pg": ""},
     "static": {"jekyll": "", "webrick": ""},
 }
@@ -24,7 +25,39 @@ class MakeStations < ActiveRecord::Migration[6.0]
   end
 end
 """
+_DESK = """\
+require 'sinatra/base'
+require 'active_record'
+ActiveRecord::Base.establish_connection(adapter: 'sqlite3', database: File.join(__dir__, 'db/desk.sqlite3'))
+class Gauge < ActiveRecord::Base; end
+class RainDesk < Sinatra::Base
+  get('/') { "<!doctype html><title>Rain desk</title><h1>#{Gauge.count} gauges</h1>" }
+end
+"""
+# No task for migrations stands in the clone: the package brings them.
+_RAKEFILE = """\
+require_relative 'app'
+include ActiveRecord::Tasks
+DatabaseTasks.root = __dir__
+DatabaseTasks.env = 'development'
+DatabaseTasks.db_dir = 'db'
+DatabaseTasks.migrations_paths = ['db/migrate']
+ActiveRecord::Base.configurations = { 'development' => { 'adapter' => 'sqlite3', 'database' => 'db/desk.sqlite3' } }
+DatabaseTasks.database_configuration = ActiveRecord::Base.configurations
+DatabaseTasks.seed_loader = Class.new { def self.load_seed = load('db/seeds.rb') }
+task(:environment) { ActiveRecord::Base.establish_connection(:development) }
+load 'active_record/railties/databases.rake'
+"""
 CLONES: dict[str, dict[str, str]] = {
+    "records": {
+        "config.ru": "require_relative 'app'\nrun RainDesk\n",
+        "app.rb": _DESK,
+        "Rakefile": _RAKEFILE,
+        "db/migrate/20260101000000_make_gauges.rb": _MIGRATION.replace("Stations", "Gauges").replace(
+            "stations", "gauges"
+        ),
+        "db/seeds.rb": '3.times { |number| Gauge.create!(name: "gauge #{number}") }\n',
+    },
     "rack": {
         "config.ru": "require_relative 'app'\nrun RainDesk\n",
         "app.rb": (

@@ -184,6 +184,16 @@ def test_a_micro_framework_with_its_tasks(ended: Machine, gems: list[Gem], tmp_p
     assert run.states["migrations"] == run.states["seeds"] == "done"
 
 
+def test_tasks_that_only_an_installed_package_brings(ended: Machine, gems: list[Gem], tmp_path: Path) -> None:
+    clone, run, _ = onboarded(ended, gems, tmp_path, "records")
+    assert "<h1>3 gauges</h1>" in page(run)
+    assert run.step("migrations")["title"].startswith("bundle exec rake db:create db:migrate: ")
+    assert run.step("seeds")["title"] == "bundle exec rake db:seed: +3 rows"
+    (clone / "Rakefile").write_text("task(:paint) { }\n")
+    told = ended.run("onboard", clone, "--json").step("migrations")
+    assert told["state"] == "left out" and "lists 1 tasks, none for migrations: paint" in told["why"]
+
+
 PAGE = "<!doctype html><title>Stations</title><ul><li>Ashford Mill</li><li>Copper Hill</li></ul>"
 
 
@@ -193,7 +203,22 @@ def test_a_full_stack_framework_on_sqlite(ended: Machine, gems: list[Gem], tmp_p
         "  post '/readings', to: 'stations#index'\n  get '/stations/:id', to: 'stations#index'\n"
         "  get '/session/sign_out', to: 'stations#index'\nend\n"
     )
-    clone, run, _ = onboarded(ended, gems, tmp_path, "rails", **{"config/routes.rb": routes})
+    more = {
+        "config/routes.rb": routes,
+        "app/models/reader.rb": "class Reader < ActiveRecord::Base\nend\n",
+        "db/migrate/20260102000000_make_readers.rb": (
+            "class MakeReaders < ActiveRecord::Migration[6.0]\n  def change\n    create_table(:readers) { |table| "
+            "table.string :email; table.string :password }\n  end\nend\n"
+        ),
+        "db/seeds.rb": (
+            CLONES["rails"]["db/seeds.rb"]
+            + "Reader.create!(email: 'desk@rain.example',\n  password: 'mizzle-4')\n"
+        ),
+    }
+    clone, run, _ = onboarded(ended, gems, tmp_path, "rails", **more)
+    [remark] = [one for one in run.step("seeds")["remarks"] if "desk@" in one]
+    assert remark.startswith("the seeds make an account, 'desk@rain.example'; its password stands in db/seeds.rb:2")
+    assert json.loads((clone / ".plainfall/accounts.json").read_text())["."]["password"] == "mizzle-4"
     assert page(run) == PAGE
     assert "stations" in ended.run("data", clone).out
     [server] = ended.run("probe", clone, "--browser", "none", "--json").document["servers"]

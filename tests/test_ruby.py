@@ -11,14 +11,20 @@ from pathlib import Path
 import pytest
 from conftest import Machine
 
+from plainfall.clone.commands import Command
 from plainfall.clone.walk import walk
 from plainfall.ecosystems.ruby.asks import ruby_asks
+from plainfall.ecosystems.ruby.first_accounts import seeded_account
 from plainfall.ecosystems.ruby.gemfile import applies, manifest_of
+from plainfall.ecosystems.ruby.language import LANGUAGE
 from plainfall.ecosystems.ruby.locks import read_lock
 from plainfall.ecosystems.ruby.metadata import gemspec_text, read_metadata, ruby_text
 from plainfall.ecosystems.ruby.sources import read_ruby
+from plainfall.ecosystems.ruby.tasks import listed_commands, task_names
 from plainfall.ecosystems.ruby.versions import requirement, system, takes_system, version
 from plainfall.errors import ArchiveRefused, BadInput
+from plainfall.evidence import Evidence
+from plainfall.sources.files import read_source
 from plainfall.standins.ruby_registry import metadata_of
 
 RUBY = pytest.mark.skipif(shutil.which("ruby") is None, reason="no Ruby here")
@@ -289,3 +295,72 @@ def test_a_loader_that_names_the_mode_reads_the_file_of_development() -> None:
     found = read_ruby(text, "app.rb")
     assert [one.name for one in found.loads] == [".env.development"]
     assert {one.key for one in found.uses} == {"RACK_ENV", "GAUGE_TOKEN"}
+
+
+def test_mail_that_stands_in_code(machine: Machine) -> None:
+    settings = (
+        "Rails.application.configure do\n  # config.action_mailer.smtp_settings = { address: 'localhost', port: 25 }\n"
+        "  config.action_mailer.smtp_settings = {\n    :address => 'localhost',\n    port: 2525,\n  }\nend\n"
+    )
+    found = read_source(settings, "config/environments/development.rb", LANGUAGE.readers)
+    assert [(one.value, one.place.line) for one in found.addresses] == [("smtp://localhost:2525", 3)]
+    files = {
+        "Gemfile": "gem 'rails'\n", "bin/rails": "", "config/application.rb": "",
+        "config/environments/development.rb": settings,
+    }  # fmt: skip
+    clone = machine.clone(files)
+    told = machine.run("onboard", clone, "--preview", "--json").step("services")
+    assert (told["title"], told["evidence"][0]["line"]) == ("bring up mail", 3)
+    elsewhere = machine.clone(
+        {
+            **files,
+            "config/environments/development.rb": settings.replace("'localhost'", "'mail.rain.example'"),
+        },
+        name="elsewhere",
+    )
+    assert "services" not in machine.run("onboard", elsewhere, "--preview", "--json").states
+
+
+SEEDS = """\
+Station.create!(name: 'Copper Hill')
+reader = Reader.new(login: 'wim', password: 'drizzle-3')
+# User.create!(email: 'old@rain.example', password: 'gone')
+User.find_or_create_by!(email: 'desk@rain.example') do |user|
+  user.password = 'mizzle-4'
+  user.admin = true
+end
+User.create!(email: ENV['MAIL'], password: "#{ENV['WORD']}")
+"""
+
+
+@pytest.mark.parametrize(
+    ("seeds", "account"),
+    [
+        (SEEDS, ("desk@rain.example", "mizzle-4", 4)),
+        (SEEDS.replace("admin", "active"), ("wim", "drizzle-3", 2)),
+        ("User.create!(email: ENV['MAIL'], password: 'x')\n", None),
+        ("Station.create!(name: 'x')\n", None),
+    ],
+)
+def test_the_account_that_seeds_make(
+    tmp_path: Path, seeds: str, account: tuple[str, str, int] | None
+) -> None:
+    (tmp_path / "db").mkdir()
+    (tmp_path / "db/seeds.rb").write_text(seeds)
+    found = seeded_account(walk(tmp_path), "", frozenset())
+    assert (found and (found.name, found.password, found.evidence.line)) == account
+
+
+def test_the_task_runners_list() -> None:
+    output = (
+        "(in /clone)\nrake db:create               # Makes it\nrake db:migrate[version]     # Brings it up to date\n"
+        "rake db:seed\nrake paint:all_the-gauges    # Paints\nwarning: rake is old\n"
+    )
+    names = task_names(output)
+    assert names == ["db:create", "db:migrate", "db:seed", "paint:all_the-gauges"]
+    command = Command("task list", "bundle exec rake --all --tasks", "", 1, Evidence("Rakefile", 1), "desk")
+    assert [(one.stage, one.line, one.folder) for one in listed_commands(names, command)] == [
+        ("migrations", "bundle exec rake db:create db:migrate", "desk"),
+        ("seeds", "bundle exec rake db:seed", "desk"),
+    ]
+    assert listed_commands(["paint"], command) == []

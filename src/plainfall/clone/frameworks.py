@@ -22,6 +22,7 @@ __all__ = [
     "FrameworkFound",
     "MigratesFrom",
     "SecretForm",
+    "SeededAccount",
     "Traits",
     "named_in_manifest",
 ]
@@ -47,11 +48,21 @@ class Administrator(Struct, frozen=True):
     more: Mapping[str, str] = field(default_factory=dict)
 
 
+class SeededAccount(Struct, frozen=True):
+    """An account that the clone's own seeds make, with the password that stands in them; ``page`` is where it
+    signs in ("": where a form for it is found)."""
+
+    name: str
+    password: str
+    page: str
+    evidence: Evidence
+
+
 class FrameworkFound(Struct, frozen=True):
     """A recognised framework: its name, the evidence, commands for the stages, variables that its commands
     need, pages worth probing, how to make an administrator, how to get its development mode, the programs that
-    run beside its server, the command that lists its routes, as JSON or in Rails' table ("": there is none), and
-    what people should know of the part."""
+    run beside its server, the command that lists its routes, as JSON or in Rails' table ("": there is none),
+    what people should know of the part, and the account that its seeds make."""
 
     name: str
     evidence: Evidence
@@ -64,6 +75,7 @@ class FrameworkFound(Struct, frozen=True):
     processes: tuple[SecondProcess, ...] = ()
     routes: str = ""
     notes: tuple[tuple[str, Evidence], ...] = ()
+    seeded: SeededAccount | None = None
 
 
 class MigratesFrom(Struct, frozen=True):

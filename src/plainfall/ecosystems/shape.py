@@ -37,9 +37,18 @@ __all__ = [
     "Language",
     "Progress",
     "Recognising",
+    "TaskList",
 ]
 
 Progress = Callable[[int, int, str], None]
+
+
+class TaskList(Struct, frozen=True):
+    """How the list of a task runner is read: the ``names`` in its output, and the ``commands`` for the stages that
+    these names come to, given the command that listed them."""
+
+    names: Callable[[str], list[str]]
+    commands: Callable[[Sequence[str], Command], list[Command]]
 
 
 class Language(Struct, frozen=True):
@@ -53,7 +62,8 @@ class Language(Struct, frozen=True):
     ``package_folders`` hold installed packages; ``left_behind`` what its programs leave, as ignore patterns;
     ``folder_variables`` variables whose values are folders of the part; ``commands_folder`` holds the programs of
     installed packages, from the part ("" where that differs); ``precedence`` orders the languages that have a
-    part in the same folder, the smallest first."""
+    part in the same folder, the smallest first; ``task_list`` reads what its task runner lists, where it has
+    one."""
 
     name: str
     title: str
@@ -75,6 +85,7 @@ class Language(Struct, frozen=True):
     recognising: Recognising | None = None
     environment: Environment | None = None
     installing: Installing | None = None
+    task_list: TaskList | None = None
 
     @property
     def endings(self) -> tuple[str, ...]:

@@ -9,6 +9,8 @@ from plainfall.onboarding.stages import (
     filling_data,
     first_page,
     installing,
+    listed_tasks,
+    seeding,
     serving,
     supporting,
     tasks,
@@ -54,11 +56,15 @@ def plan(part: PartFound, settling: Settling) -> list[Step]:
     else:
         steps.append(_left_out(part, Stage.DEPENDENCIES, "no dependency list was found in this part"))
     steps += [*([] if settings_first else plan_settings(part, settling)), *_services(part, settling)]
-    for stage, action in ((Stage.MIGRATIONS, filling_data.migrations), (Stage.SEEDS, filling_data.seeds)):
-        for command in part.candidates(stage.value)[:1]:
-            steps.append(
-                Step(part.key, stage, f"run {command.line}", command.reason, (command.evidence,), action)
-            )
+    for stage, action, late in (
+        (Stage.MIGRATIONS, filling_data.migrations, listed_tasks.migrations),
+        (Stage.SEEDS, seeding.seeds, listed_tasks.seeds),
+    ):
+        known = part.candidates(stage.value)[:1]
+        for command in known or part.candidates(listed_tasks.STAGE)[:1]:
+            title = f"run {command.line}" if known else f"run what `{command.line}` lists for it"
+            run = action if known else late
+            steps.append(Step(part.key, stage, title, command.reason, (command.evidence,), run))
     steps += _tasks(part)
     servers = part.candidates("server")
     if servers:

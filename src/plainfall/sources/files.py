@@ -19,7 +19,7 @@ from plainfall.writing import digest_of, read_json, write_json
 
 __all__ = ["SourceReader", "memory_file", "read_source", "read_sources"]
 
-_VERSION = 14  # of what the readers find: raised when they find more, so that remembered files are read anew
+_VERSION = 15  # of what the readers find: raised when they find more, so that remembered files are read anew
 _LARGEST = 1024 * 1024
 _MANY = 300  # below this many files to read, starting a second process costs more than it saves
 

@@ -6,7 +6,8 @@ from plainfall.ecosystems.ruby.environments import RubyEnvironment
 from plainfall.ecosystems.ruby.installing import RubyInstalling
 from plainfall.ecosystems.ruby.interpreters import GRAMMAR
 from plainfall.ecosystems.ruby.recognising import RubyRecognising
-from plainfall.ecosystems.shape import Language
+from plainfall.ecosystems.ruby.tasks import listed_commands, task_names
+from plainfall.ecosystems.shape import Language, TaskList
 from plainfall.sources.files import SourceReader
 
 __all__ = ["LANGUAGE"]
@@ -39,4 +40,5 @@ LANGUAGE = Language(
     recognising=RubyRecognising(),
     environment=RubyEnvironment(),
     installing=RubyInstalling(),
+    task_list=TaskList(task_names, listed_commands),
 )

@@ -9,6 +9,7 @@ from plainfall.clone.frameworks import RANK, Form, FrameworkFound, SecretForm, T
 from plainfall.clone.second_processes import SecondProcess
 from plainfall.clone.walk import Tree
 from plainfall.ecosystems.ask_files import within
+from plainfall.ecosystems.ruby.first_accounts import administrator, seeded_account
 from plainfall.ecosystems.ruby.gemfile import manifest_of
 from plainfall.errors import BadInput
 from plainfall.evidence import Evidence
@@ -48,8 +49,9 @@ def recognise(tree: Tree, folder: str, names: frozenset[str]) -> FrameworkFound 
     processes = tuple(_processes(tree, folder, names))
     notes = tuple(_without_key(tree, folder))
     return FrameworkFound(
-        "Rails", place, commands, variables, ("/",), processes=processes, routes=f"{run} routes", notes=notes
-    )
+        "Rails", place, commands, variables, ("/",), administrator(names, run, place), processes=processes,
+        routes=f"{run} routes", notes=notes, seeded=seeded_account(tree, folder, names),
+    )  # fmt: skip
 
 
 def _without_key(tree: Tree, folder: str) -> Iterator[tuple[str, Evidence]]:
