@@ -18,7 +18,7 @@ from conftest import Machine, Run
 from real_ruby_clones import CLONES, WISHES
 from ruby_clones import HAS_RUBY, manifest
 
-from plainfall.standins.ruby_registry import Gem, RubyRegistry, packed, serving_ruby
+from plainfall.standins.ruby_registry import Gem, RubyRegistry, gem, packed, serving_ruby
 
 FOLDER = Path(os.environ.get("PLAINFALL_REAL_RUBY_PACKAGES", "/nonexistent"))
 pytestmark = [
@@ -197,6 +197,28 @@ def test_tasks_that_only_an_installed_package_brings(ended: Machine, gems: list[
 PAGE = "<!doctype html><title>Stations</title><ul><li>Ashford Mill</li><li>Copper Hill</li></ul>"
 
 
+# A made-up package under the name of a known one: its task makes an account of two variables, or says that there is one.
+_ACCOUNTS = """\
+module SpreeAuthDevise
+  class Engine < Rails::Engine
+    rake_tasks do
+      task 'spree_auth:admin:create' => :environment do
+        abort 'Admin user has already been created.' if Reader.exists?
+        Reader.create!(email: ENV.fetch('ADMIN_EMAIL'), password: ENV.fetch('ADMIN_PASSWORD'))
+      end
+    end
+  end
+end
+"""
+_READERS = """\
+class MakeReaders < ActiveRecord::Migration[6.0]
+  def change
+    create_table(:readers) { |table| table.string :email; table.string :password }
+  end
+end
+"""
+
+
 def test_a_full_stack_framework_on_sqlite(ended: Machine, gems: list[Gem], tmp_path: Path) -> None:
     routes = (
         "Rails.application.routes.draw do\n  root 'stations#index'\n  get '/stations/all', to: 'stations#index'\n"
@@ -206,10 +228,7 @@ def test_a_full_stack_framework_on_sqlite(ended: Machine, gems: list[Gem], tmp_p
     more = {
         "config/routes.rb": routes,
         "app/models/reader.rb": "class Reader < ActiveRecord::Base\nend\n",
-        "db/migrate/20260102000000_make_readers.rb": (
-            "class MakeReaders < ActiveRecord::Migration[6.0]\n  def change\n    create_table(:readers) { |table| "
-            "table.string :email; table.string :password }\n  end\nend\n"
-        ),
+        "db/migrate/20260102000000_make_readers.rb": _READERS,
         "db/seeds.rb": (
             CLONES["rails"]["db/seeds.rb"]
             + "Reader.create!(email: 'desk@rain.example',\n  password: 'mizzle-4')\n"
@@ -217,12 +236,39 @@ def test_a_full_stack_framework_on_sqlite(ended: Machine, gems: list[Gem], tmp_p
     }
     clone, run, _ = onboarded(ended, gems, tmp_path, "rails", **more)
     [remark] = [one for one in run.step("seeds")["remarks"] if "desk@" in one]
-    assert remark.startswith("the seeds make an account, 'desk@rain.example'; its password stands in db/seeds.rb:2")
+    assert remark.startswith(
+        "the seeds make an account, 'desk@rain.example'; its password stands in db/seeds.rb:2"
+    )
     assert json.loads((clone / ".plainfall/accounts.json").read_text())["."]["password"] == "mizzle-4"
     assert page(run) == PAGE
     assert "stations" in ended.run("data", clone).out
     [server] = ended.run("probe", clone, "--browser", "none", "--json").document["servers"]
     assert {one["path"]: one["status"] for one in server["endpoints"]} == {"/stations/all": 200}
+
+
+def test_the_first_administrator_of_a_known_package(ended: Machine, gems: list[Gem]) -> None:
+    known = gem("spree_auth_devise", "4.0.0", {"lib/spree_auth_devise.rb": _ACCOUNTS})
+    with serving_ruby([*gems, known]) as registry:
+        boot = CLONES["rails"]["config/application.rb"].replace(
+            "module Ledger", "require 'spree_auth_devise'\nmodule Ledger"
+        )
+        files = {
+            **CLONES["rails"],
+            "Gemfile": manifest(registry.url, {**WISHES["rails"], known.name: ""}),
+            "config/application.rb": boot,
+            "app/models/reader.rb": "class Reader < ActiveRecord::Base\nend\n",
+            "db/migrate/20260102000000_make_readers.rb": _READERS,
+        }
+        clone = ended.clone(files, name="spoken")
+        (clone / "bin/rails").chmod(0o755)
+        run = ended.run("onboard", clone, "--json", timeout=180)
+        assert run.status == 0, run.out + run.err
+        [made] = [one for one in run.document["steps"] if "administrator" in one["title"]]
+        assert made["state"] == "done" and "signs in at /admin/login" in made["why"]
+        account = json.loads((clone / ".plainfall/accounts.json").read_text())["."]
+        rows = ended.run("data", clone, "readers").out
+        assert account["name"] == "admin@localhost.invalid" and account["name"] in rows
+        assert account["password"] not in run.out + run.err + rows
 
 
 @pytest.mark.skipif(not list(Path("/usr/lib/postgresql").glob("*/bin/postgres")), reason="no PostgreSQL here")

@@ -2,10 +2,13 @@
 
 from __future__ import annotations
 
+import gzip
 import hashlib
+import io
 import os
 import shutil
 import subprocess
+import tarfile
 from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
@@ -364,3 +367,68 @@ def test_a_registry_without_an_index_serves_a_lock_and_that_nothing_was_checked_
     assert "neither lock nor registry has a checksum of hollin-sheet, hollin-tool, pluvial-amounts" in said
     again = clone_files(EVERY, registry.url, checksums=True)
     assert not installed(machine, again, "other")[1].step("dependencies")["remarks"]
+
+
+# Files of the older index, as its own tools write them: of every description given, and the lists.
+_OLDER = """
+require 'rubygems'
+Gem.load_yaml
+require 'zlib'
+require 'stringio'
+require 'fileutils'
+FileUtils.mkdir_p(File.join(ARGV[0], 'quick/Marshal.4.8'))
+specs = STDIN.read.split("\\0").map { |text| Gem::Specification.from_yaml(text) }
+packed = lambda { |value| out = StringIO.new; gz = Zlib::GzipWriter.new(out); gz.write(Marshal.dump(value)); gz.close; out.string }
+rows = specs.map { |one| [one.name, one.version, one.original_platform.to_s] }
+early, finals = rows.partition { |row| row[1].prerelease? }
+File.binwrite(File.join(ARGV[0], 'specs.4.8.gz'), packed.(finals))
+File.binwrite(File.join(ARGV[0], 'prerelease_specs.4.8.gz'), packed.(early))
+specs.each do |one|
+  File.binwrite(File.join(ARGV[0], "quick/Marshal.4.8/#{one.full_name}.gemspec.rz"), Zlib::Deflate.deflate(Marshal.dump(one)))
+end
+"""
+
+
+def with_older_index(registry: RubyRegistry, gems: list[Gem], folder: Path) -> None:
+    """Takes the compact index away and puts the older one there."""
+    folder.mkdir()
+    texts = []
+    for one in gems:
+        with tarfile.open(fileobj=io.BytesIO(one.content)) as archive:
+            file = archive.extractfile("metadata.gz")
+            assert file is not None
+            texts.append(gzip.decompress(file.read()).decode())
+    subprocess.run(["ruby", "-e", _OLDER, str(folder)], input="\0".join(texts), text=True, check=True)
+    for name in [one for one in registry.files if one.startswith("info/")] + ["versions"]:
+        del registry.files[name]
+    for path in folder.rglob("*.?z"):
+        registry.files[path.relative_to(folder).as_posix()] = path.read_bytes()
+    assert len(registry.files) > len(texts)
+
+
+def test_a_registry_that_only_has_the_older_index_is_resolved_from(machine: Machine, tmp_path: Path) -> None:
+    newer = gem("pluvial-amounts", "1.9.0", {"lib/pluvial_amounts.rb": "raise 'too new'"}, ruby=">= 9.0")
+    early = gem("pluvial-amounts", "1.3.0.pre1", {"lib/pluvial_amounts.rb": "raise 'early'"})
+    gems = [*EVERY, newer, early]
+    with serving_ruby(gems) as registry:
+        with_older_index(registry, gems, tmp_path / "older")
+        files = clone_files([SHEET], registry.url)
+        del files["Gemfile.lock"]
+        clone, run = installed(machine, files)
+        assert run.status == 0, run.out
+        lock = (clone / ".plainfall/manifests/top/Gemfile.lock").read_text()
+        assert (
+            "    hollin-sheet (0.4.1)\n      pluvial-amounts (~> 1.0)\n    pluvial-amounts (1.2.0)\n" in lock
+        )
+        for damaged, words in (
+            (b"no archive", "specs.4.8.gz cannot be read: Error -3"),
+            (gzip.compress(b"\x04\x08[\x08I"), "specs.4.8.gz cannot be read: it is cut off"),
+            (
+                gzip.compress(b"\x04\x08" + b"[\x06" * 100 + b"0"),
+                "specs.4.8.gz cannot be read: it goes too deep",
+            ),
+            (gzip.compress(b"\x04\x08c\x0bKernel"), "a value of the kind b'c', which no index has"),
+        ):
+            registry.files["specs.4.8.gz"] = damaged
+            told = installed(machine, files, f"again{len(damaged)}")[1]
+            assert told.status == 1 and words in " ".join(told.out.split()), told.out

@@ -213,7 +213,9 @@ def _show_part(console: Console, survey: Survey, part: PartFound, runtime: dict[
     for stage in ("migrations", "seeds", "server"):
         candidates = part.candidates(stage)
         if not candidates:
-            _row(console, stage, "no command was found")
+            late = part.candidates("task list") if stage != "server" else []
+            told = f"what `{late[0].line}` lists, once the packages are installed" if late else ""
+            _row(console, stage, told or "no command was found")
             continue
         best = candidates[0]
         lacks = f"; left out, since the clone has no {best.lacks} for it" if best.lacks else ""

@@ -1,5 +1,5 @@
 """What registries of Ruby's packages offer: the published compact index, a text for each package with a line for
-each version (what it needs, the checksum of its archive, which Ruby it is for)."""
+each version (what it needs, the checksum of its archive, which Ruby it is for); else the older one."""
 
 from __future__ import annotations
 
@@ -11,6 +11,7 @@ from threading import Lock
 from msgspec import Struct
 
 from plainfall.ecosystems.ruby.locks import full_name
+from plainfall.ecosystems.ruby.older_index import OlderIndex
 from plainfall.ecosystems.ruby.versions import is_version, requirement
 from plainfall.errors import DependencyProblem, RegistryProblem
 from plainfall.evidence import Evidence
@@ -56,6 +57,8 @@ class Offers:
     ) -> None:
         self.registries = [_slashed(one) for one in dict.fromkeys(registries)]
         self._mirrors = mirrors or {}
+        self.older = False  # whether registries are asked for their older index where they have no other
+        self._older: dict[str, OlderIndex] = {}
         self._client = RegistryClient(connection, variables)
         self._pool = ThreadPoolExecutor(8)
         self._asked: dict[tuple[str, str], Future[list[Offer]]] = {}
@@ -104,7 +107,7 @@ class Offers:
             )
         page = self._client.page(f"{address}info/{name}", largest=_LARGEST)
         if page is None:
-            return []
+            return self._of_older(registry, address, name) if self.older else []
         if page.body.lstrip()[:1] == b"<":
             raise RegistryProblem(
                 f"{without_credentials(address)}info/{name} answers with a page, not with a package's versions",
@@ -115,6 +118,16 @@ class Offers:
             for line in page.body.decode("utf-8", "replace").splitlines()
             if (offer := _offer(name, line, _slashed(registry))) is not None
         ]
+
+    def _of_older(self, registry: str, address: str, name: str) -> list[Offer]:
+        with self._lock:
+            index = self._older.setdefault(address, OlderIndex(self._client, address))
+        return [
+            Offer(name, one.version, one.system, one.needs, one.ruby, one.rubygems, "", _slashed(registry))
+            for one in index.of(name)
+            if all(_NAME.fullmatch(other) and _is_rule(rule) for other, rule in one.needs.items())
+            and _is_rule(one.ruby) and _is_rule(one.rubygems)
+        ]  # fmt: skip
 
 
 def _slashed(address: str) -> str:

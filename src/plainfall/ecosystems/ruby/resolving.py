@@ -61,6 +61,7 @@ def resolve(
 ) -> list[Locked]:
     """The packages for a manifest, sorted by name, those that are given among them. Raises DependencyProblem in
     terms of the manifest where no set of versions satisfies all, and what asking raises."""
+    offers.older = True
     provider = _Provider(given, offers, machine, {one.name: one.registry for one in asked if one.registry})
     roots = [_Wish(one.name, requirement(one.rule), str(one.place)) for one in asked]
     roots += [_Wish(one.name, requirement(f"= {one.version}"), str(one.place)) for one in given]
