@@ -244,7 +244,7 @@ def search_for_secrets(made: Machine, states: list[Path]) -> None:
     if not secrets:
         return
     texts = {f"output {number}": text for number, text in enumerate(made.said)}
-    own = ("accounts.json", "settings")  # what holds secrets by design, readable by the user alone
+    own = ("accounts.json", "settings", "before")  # what holds secrets by design, readable by the user alone
     kept = [file for state in states for file in state.rglob("*") if not set(own) & set(file.parts)]
     kept += list(Path(made.variables["PLAINFALL_CACHE"]).rglob("*.json"))
     files = [file for file in kept if file.is_file() and not file.is_symlink()]  # a link leads to a runtime

@@ -20,9 +20,17 @@ from plainfall.confinement import Confined
 from plainfall.errors import PathRefused
 from plainfall.processes import run
 
-__all__ = ["Repository", "escaped_path", "exclude_locally", "last_commit_time", "repository_of"]
+__all__ = [
+    "Repository",
+    "escaped_path",
+    "exclude_locally",
+    "include_again",
+    "last_commit_time",
+    "repository_of",
+]
 
 _NOTE = "# made by plainfall"
+_END = "# the end of what plainfall made"
 _LOCK = threading.Lock()  # parts are worked on at the same time
 _HEADER = struct.Struct(">4sII")
 _ENTRY = struct.Struct(">10I20sH")
@@ -178,11 +186,44 @@ def _exclude(repository: Repository, names: Iterable[str]) -> bool:
     missing = [name for name in dict.fromkeys(names) if name not in standing]
     if not missing:
         return False
-    joint = "" if not before or before.endswith("\n") else "\n"
-    note = "" if _NOTE in standing else f"{_NOTE}\n"
-    text = before + joint + note + "".join(f"{name}\n" for name in missing)
+    rows = "".join(f"{name}\n" for name in missing)
+    if f"{_END}\n" in before:
+        head, _, tail = before.rpartition(f"{_END}\n")
+        text = f"{head}{rows}{_END}\n{tail}"
+    else:
+        joint = "" if not before or before.endswith("\n") else "\n"
+        text = f"{before}{joint}{_NOTE}\n{rows}{_END}\n"
     confined.write(file, text.encode("utf-8", "surrogateescape"))
     return True
+
+
+def include_again(clone: Path) -> bool:
+    """Takes the lines that ``exclude_locally`` added for a clone out of the repository's exclude file; returns
+    whether there were any. Those for other folders of the same repository stay. Where linked work trees share the
+    file all stay, since it is not known whose they are."""
+    repository = repository_of(clone)
+    if repository is None or (repository.common / "worktrees").is_dir():
+        return False
+    inner = Path(os.path.realpath(clone)).relative_to(repository.top).as_posix()
+    prefix = "" if inner == "." else f"/{escaped_path(inner)}/"
+    with _LOCK:
+        confined = Confined(repository.common, "the repository's folder")
+        try:
+            file = confined.target("info/exclude")
+            text = file.read_text("utf-8", "surrogateescape")
+        except (OSError, PathRefused):
+            return False
+        head, note, rest = text.partition(f"{_NOTE}\n")
+        block, end, tail = rest.partition(f"{_END}\n")
+        if not note or not end:
+            return False
+        left = [line for line in block.splitlines(keepends=True) if prefix and not line.startswith(prefix)]
+        middle = f"{note}{''.join(left)}{end}" if left else ""
+        if head or middle or tail:
+            confined.write(file, (head + middle + tail).encode("utf-8", "surrogateescape"))
+        else:
+            confined.remove(file)  # nobody else wrote it
+        return True
 
 
 def _index(path: Path, common: Path) -> dict[str, tuple[int, int]]:

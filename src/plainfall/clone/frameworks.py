@@ -127,8 +127,9 @@ class Traits(Struct, frozen=True):
     that brings it; ``port_variables`` are variables that say another. ``client_prefixes`` stand before keys that
     reach the pages of a client, ``prefixes`` before its other keys. ``secrets`` are forms of secrets, ``values``
     what keys should hold while developing. ``reads_local`` tells that it reads ``.env.local`` over ``.env``.
-    ``left_behind`` are ignore patterns of what it leaves; ``configuration`` the stem of its configuration file,
-    in which addresses of other parts may stand. ``services`` are kinds of service that it always speaks to."""
+    ``left_behind`` are ignore patterns of what it leaves, ``uploads`` those of what people put in through its
+    pages; ``configuration`` is the stem of its configuration file, in which addresses of other parts may stand.
+    ``services`` are kinds of service that it always speaks to."""
 
     names: tuple[str, ...]
     ports: Mapping[str, int] = field(default_factory=dict)
@@ -139,6 +140,7 @@ class Traits(Struct, frozen=True):
     values: Mapping[str, str] = field(default_factory=dict)
     reads_local: bool = False
     left_behind: tuple[str, ...] = ()
+    uploads: tuple[str, ...] = ()
     configuration: str = ""
     services: tuple[str, ...] = ()
 

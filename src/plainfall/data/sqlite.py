@@ -24,6 +24,7 @@ __all__ = [
     "database_of_settings",
     "databases_below",
     "difference",
+    "is_database",
     "look_into",
 ]
 
@@ -56,6 +57,18 @@ class Look(Struct, frozen=True):
         return {
             name: {"columns": list(columns), "rows": rows} for name, (columns, rows) in self.tables.items()
         }
+
+
+def is_database(path: Path) -> bool:
+    """Whether a file is a SQLite database, by its first bytes, or one of the files that are kept next to one."""
+    base = re.sub(r"-(wal|shm|journal)$", "", str(path))
+    try:
+        # O_NONBLOCK: opening a named pipe would wait for its other end.
+        handle = os.open(base, os.O_RDONLY | os.O_NOFOLLOW | os.O_NONBLOCK | os.O_CLOEXEC)
+        with open(handle, "rb") as file:
+            return file.read(len(_MAGIC)) == _MAGIC
+    except OSError:
+        return False
 
 
 def database_of_settings(values: Mapping[str, str], folder: Path, target: str) -> DatabaseFound | None:

@@ -146,7 +146,7 @@ class CloneAccess(Struct, frozen=True):
 class InstallJob(Struct, frozen=True):
     """All that an installation goes by: the clone, the part's folder and list, the chosen runtime, what the
     person asked for; ``state`` is a folder to keep a resolved lock in, ``memory`` what the installation before
-    handed back."""
+    handed back; ``making`` is told of each folder of packages before it is made."""
 
     clone: Path
     folder: Path
@@ -158,6 +158,7 @@ class InstallJob(Struct, frozen=True):
     memory: Mapping[str, Any]
     progress: Progress
     access: CloneAccess
+    making: Callable[[Path], None] = lambda path: None
 
 
 class Installation(Struct, frozen=True):

@@ -17,6 +17,7 @@ _KEPT = (
     "administrator",
     "start command",
     "registry hosts",
+    "left behind",
 )
 
 
@@ -33,10 +34,15 @@ def adopted(content: Mapping[str, Any], old: Path, new: Path) -> dict[str, Any]:
     return {
         "version": content["version"],
         "records": records,
+        "made": {path: _without_identity(row) for path, row in content.get("made", {}).items()},
         "servers": {},
         "commands": {},
         "services": {name: _moved(row, old, new) for name, row in services.items()},
     }
+
+
+def _without_identity(row: dict[str, Any]) -> dict[str, Any]:
+    return {name: value for name, value in row.items() if name != "inode"}
 
 
 def _moved(row: dict[str, Any], old: Path, new: Path) -> dict[str, Any]:

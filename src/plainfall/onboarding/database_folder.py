@@ -14,7 +14,6 @@ from plainfall.onboarding.stages.starting import CommandEnded
 from plainfall.onboarding.steps import Stage, Step
 from plainfall.onboarding.work import Work
 from plainfall.processes import run
-from plainfall.repository import exclude_locally
 from plainfall.server.ports import with_port
 
 __all__ = ["made_for_database"]
@@ -34,8 +33,8 @@ def made_for_database(work: Work, step: Step, error: PlainfallError) -> str:
         clone = work.state.confined
         try:
             if path.is_relative_to(clone.root):
+                work.making("folder", work.clone / path.parent.relative_to(clone.root))
                 made = clone.own_folder(path.parent)
-                exclude_locally(work.clone, [f"/{made.relative_to(clone.root)}/"])
             else:
                 made = Confined(temporary, "the folder for temporary files").own_folder(path.parent)
         except PathRefused:

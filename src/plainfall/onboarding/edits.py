@@ -19,9 +19,10 @@ from plainfall.confinement import Confined
 from plainfall.errors import PathRefused
 from plainfall.onboarding.state import FOLDER, CloneState
 from plainfall.processes import release, start
+from plainfall.surroundings import Surroundings
 from plainfall.writing import locked, read_json, write_json
 
-__all__ = ["Edits", "note_environment"]
+__all__ = ["Edits", "note_environment", "trees_in_use"]
 
 _LONGEST = 60.0  # seconds that a search may take
 _LIST = "environments.json"
@@ -109,6 +110,20 @@ def note_environment(user_state: Path, environment: Path) -> None:
         if str(environment) not in known:
             rows = [one for one in known if os.path.isdir(one)]
             write_json(user_state / _LIST, {"environments": [*rows, str(environment)]}, mode=0o600)
+
+
+def trees_in_use(surroundings: Surroundings) -> set[str]:
+    """The keys of cached packages that clones of this user run programs from without a link to their files: a
+    runtime that was fetched."""
+    found = set()
+    cache = os.path.realpath(surroundings.cache / "trees")
+    for environment in _environments(surroundings.state):
+        clone = next((one for one in environment.parents if (one / FOLDER).is_dir()), None)
+        for name in (clone / FOLDER / "commands").glob("*/*") if clone is not None else ():
+            place = os.path.realpath(name)
+            if name.is_symlink() and place.startswith(f"{cache}/"):
+                found.add(place.removeprefix(f"{cache}/").split("/")[1])
+    return found
 
 
 def _environments(user_state: Path) -> list[Path]:

@@ -98,6 +98,12 @@ class Register:
             given = before.given if before is not None else 0.0
             rows[key] = Registered(*key, int(record["port"]), wanted, given, url, running)
 
+    def forget(self, clone: Path) -> None:
+        """Drops the rows of a clone of which nothing runs."""
+        with self._changing() as rows:
+            for key in [key for key, row in rows.items() if key[0] == str(clone) and not row.pids]:
+                del rows[key]
+
     def _read(self) -> dict[tuple[str, str], Registered]:
         data = read_json(self._file)
         rows = data.get("rows") if isinstance(data, dict) and data.get("version") == _VERSION else None

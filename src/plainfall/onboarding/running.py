@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import time
 from collections.abc import Collection, Sequence
 from pathlib import Path
@@ -13,14 +14,16 @@ from msgspec.structs import replace
 from plainfall.clone.parts import Contradiction, Survey
 from plainfall.errors import PlainfallError, ValueNeeded
 from plainfall.evidence import Evidence
-from plainfall.onboarding.byproducts import ByProducts
+from plainfall.onboarding.byproducts import PACKAGES, ByProducts
 from plainfall.onboarding.choices import SKIPPED, skipped, with_choices, without
 from plainfall.onboarding.clone_root import CloneFolder, survey_of
 from plainfall.onboarding.events import Event, Listener, RunFinished, RunStarted, StepFinished
+from plainfall.onboarding.inventory import note_inventory
 from plainfall.onboarding.journal import Journal
 from plainfall.onboarding.order import in_order, needs_of
 from plainfall.onboarding.parts import EarlySteps, PartRun, waiting
 from plainfall.onboarding.planning import plan, plan_settings
+from plainfall.onboarding.restoring import bring_settings_back
 from plainfall.onboarding.second_processes import running_processes
 from plainfall.onboarding.settling import Settling
 from plainfall.onboarding.stages.installing import may_install
@@ -84,6 +87,7 @@ def onboard(
     survey, tree, parts = survey_of(place, names, state, surroundings)
     if not preview and only is None and any(template_scripts(tree)):
         with state.locked():
+            note_inventory(state)
             changed, said = fit_template(tree, state, surroundings, ask)
         if changed:
             survey, tree, parts = survey_of(place, names, state, surroundings)
@@ -125,6 +129,8 @@ def onboard(
         outcome.seconds = time.perf_counter() - begin
         return outcome
     with state.locked():
+        note_inventory(state)
+        bring_settings_back(state)
         if wishes.skip:
             state.keep("", SKIPPED, {"names": sorted(left_out)})
         state.sweep()
@@ -177,6 +183,7 @@ def onboard(
             end_workers()  # they hold the clone's lock as long as they live
         state.sweep()
         outcome.remarks += byproducts.remarks()
+        _note_folders(state)
         outcome.processes = running_processes(state)
         PackageCache(surroundings.cache).sweep()
         if outcome.failure:
@@ -184,6 +191,17 @@ def onboard(
         outcome.seconds = time.perf_counter() - begin
         tell(RunFinished(outcome.outcome, outcome.seconds))
     return outcome
+
+
+def _note_folders(state: CloneState) -> None:
+    """Notes which folders of packages were made, so that others of their names are not taken for them."""
+    for path, row in state.made.items():
+        if row["kind"] == PACKAGES:
+            try:
+                status = os.lstat(state.clone / path)
+            except OSError:
+                continue  # it was not made after all
+            state.keep_made(path, PACKAGES, inode=[status.st_dev, status.st_ino])
 
 
 def _gather(run: PartRun, outcome: Outcome) -> None:

@@ -21,7 +21,6 @@ from plainfall.onboarding.stages.tasks import carry_out
 from plainfall.onboarding.steps import Stage, Step, StepResult
 from plainfall.onboarding.work import DEVELOPMENT, IMPORT_FOLDER, SECRET_KEY, Work
 from plainfall.patterns import regex
-from plainfall.repository import exclude_locally
 from plainfall.server.logs import end_of_log
 from plainfall.settings.setting import Question
 
@@ -218,10 +217,11 @@ def _missing_folder(work: Work, step: Step, error: PlainfallError) -> str:
     if not written or inner.startswith(".") or "/." in inner or place.exists():
         return ""
     try:
+        work.state.confined.resolve(inner)
+        work.making("folder", work.clone / inner)
         work.state.confined.own_folder(inner)
     except PathRefused:
         return ""
-    exclude_locally(work.clone, [f"/{inner}/"])
     if step.stage is Stage.PROBE:
         stop_server(work, work.server or {})
         serving.server(work)

@@ -87,7 +87,8 @@ class CloneState:
         content = result.content if result is not None else None
         if not isinstance(content, dict) or content.get("version") != _VERSION or result is None:
             try:
-                self._foreign = any(self.folder.iterdir())
+                # Of a clearing that was cut off these are left last.
+                self._foreign = any(one.name not in ("lock", "before.json") for one in self.folder.iterdir())
             except OSError:
                 self._refusal = "it cannot be read"
             if self._foreign:
@@ -171,6 +172,29 @@ class CloneState:
         with self._lock:
             self._data["records"][f"{part}|{stage}"] = record
             self._write()
+
+    def stages(self) -> list[tuple[str, str]]:
+        """Part and stage of every record."""
+        return [(name.rpartition("|")[0], name.rpartition("|")[2]) for name in self._data["records"]]
+
+    def has_records(self) -> bool:
+        """Whether a run before kept anything."""
+        return bool(self._data["records"] or self._data["servers"])
+
+    @property
+    def made(self) -> dict[str, dict[str, Any]]:
+        """What Plainfall made in the clone, by path from there: its kind ("folder", "file" …), and what else was
+        noted."""
+        return dict(self._data.get("made", {}))
+
+    def keep_made(self, path: str, kind: str, **more: Any) -> None:
+        """Notes that something is about to be made, or changed; what was noted of it before stays."""
+        with self._lock:
+            rows = self._data.setdefault("made", {})
+            row = {**rows.get(path, {}), "kind": kind, **more}
+            if rows.get(path) != row:
+                rows[path] = row
+                self._write()
 
     def settings_files(self) -> frozenset[str]:
         """The settings files that Plainfall made, relative to the clone."""

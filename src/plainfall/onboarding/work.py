@@ -29,13 +29,21 @@ from plainfall.onboarding.edits import Edits
 from plainfall.onboarding.events import Listener, Making
 from plainfall.onboarding.masking import masked
 from plainfall.onboarding.settling import Settling
-from plainfall.onboarding.state import CloneState
+from plainfall.onboarding.state import FOLDER, CloneState
 from plainfall.repository import exclude_locally
 from plainfall.runtimes.choice import Choice
 from plainfall.settings.setting import Asker, Setting
 from plainfall.surroundings import Surroundings
 
-__all__ = ["DEVELOPMENT", "ENVIRONMENT", "IMPORT_FOLDER", "SECRET_KEY", "SERVER_VARIABLES", "Wishes", "Work"]
+__all__ = [
+    "DEVELOPMENT",
+    "ENVIRONMENT",
+    "IMPORT_FOLDER",
+    "SECRET_KEY",
+    "SERVER_VARIABLES",
+    "Wishes",
+    "Work",
+]
 
 ENVIRONMENT = "environment folder"  # the record of its name
 SERVER_VARIABLES = "server variables"  # the record of what drivers read of private servers
@@ -137,11 +145,14 @@ class Work(Struct, dict=True):
         return self.choice
 
     def making(self, kind: str, path: Path, *, exclude: bool = True) -> None:
-        """Tells the journal of something before it is made, and excludes it locally."""
-        inner = path.relative_to(self.clone) if path.is_relative_to(self.clone) else path
-        self.listener(Making(kind, str(inner)))
+        """Notes something before it is made, in records and journal, and excludes it locally."""
+        inner = os.path.relpath(path, self.clone) if path.is_relative_to(self.clone) else str(path)
+        self.listener(Making(kind, inner))
+        if inner.startswith(f"{FOLDER}/"):
+            return  # excluded and taken away as a whole
+        self.state.keep_made(inner, kind)
         if exclude:
-            exclude_locally(self.clone, [f"/{inner}{'/' if kind == 'folder' else ''}"])
+            exclude_locally(self.clone, [f"/{inner}{'' if kind == 'file' else '/'}"])
 
     def access(self, edited: frozenset[str] = frozenset()) -> CloneAccess:
         """What the maker of the part's environment may touch and trust."""
@@ -175,6 +186,10 @@ class Work(Struct, dict=True):
         """A command of the project is about to run: what it finds by its variables is written, and what it
         changes is watched."""
         self.prepare()
+        self.watch()
+
+    def watch(self) -> None:
+        """What is new in the clone from now on, to the end of the run, comes from what this run does."""
         if self.byproducts is not None:
             self.byproducts.begin()
 

@@ -10,7 +10,7 @@ from __future__ import annotations
 
 import os
 import tempfile
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from pathlib import Path
 from typing import Any
 from urllib.parse import quote
@@ -61,7 +61,12 @@ class _Chosen(Struct):
 
 
 def install_components(
-    part: Path, store: Store, state: Path, progress: Progress, access: CloneAccess
+    part: Path,
+    store: Store,
+    state: Path,
+    progress: Progress,
+    access: CloneAccess,
+    making: Callable[[Path], None],
 ) -> Components:
     """Makes the components' folder hold what the list wants. ``state`` is a folder for what was chosen.
 
@@ -98,6 +103,8 @@ def install_components(
         rows = {name: [one.address, one.commit, one.version] for name, one in chosen.items()}
         content = {"asked": asked, "chosen": rows, "remarks": remarks}
         access.confined.write(state / "components.json", access.seal.text(_KEPT, content))
+    if not os.path.lexists(part / directory):
+        making(part / directory)
     return _lay(part, directory, chosen, trees, remarks, access)
 
 

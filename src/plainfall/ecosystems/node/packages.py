@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import re
 from collections import Counter
 from collections.abc import Collection, Mapping, Sequence
@@ -99,6 +100,9 @@ def install(job: InstallJob, document: Mapping[str, Any], variables: Mapping[str
         # A folder of its own: another part may be at work in its own at the same time.
         making = clone / ".plainfall" / "laying" / digest_of(str(folder))[:12]
         patched = _patched_in_place(folder)
+        for place in dict.fromkeys(_tree_of(one.place) for one in packages):
+            if not os.path.lexists(folder / place):
+                job.making(folder / place)
         laid = lay(folder, packages, store, making, allowed, patched, job.progress, access)
         wanted = _by_manifests(read, asked, store, facts)
         known = [one for one in wanted if not one.bundled]
@@ -153,6 +157,12 @@ def install(job: InstallJob, document: Mapping[str, Any], variables: Mapping[str
     return _with_components(done, store, job) if (folder / COMPONENTS).is_file() else done
 
 
+def _tree_of(place: str) -> str:
+    """The folder of packages that a place lies in, the outermost one."""
+    above, name, _ = f"{place}/".partition("node_modules/")
+    return above + name.rstrip("/") if name else place
+
+
 def _unmet_remarks(packages: Sequence[Package], store: Store) -> list[str]:
     """What does not resolve from where it was laid: an error of ours, or of the lock."""
     wrong = unmet(packages, store.manifest)
@@ -180,7 +190,7 @@ def _registry_remarks(registries: Registries) -> list[str]:
 def _with_components(done: Installation, store: Store, job: InstallJob) -> Installation:
     """Installs browser components, where a list of their own names some."""
     before = store.fetched
-    result = install_components(job.folder, store, job.state, job.progress, job.access)
+    result = install_components(job.folder, store, job.state, job.progress, job.access, job.making)
     return replace(
         done,
         laid=(*done.laid, *result.laid),

@@ -60,6 +60,11 @@ def install(job: InstallJob, document: Mapping[str, Any], environment: str) -> I
     store = Store(job.surroundings.cache, connection, variables, lock.path, part, job.clone)
     before = {str(key): str(one) for key, one in job.memory.get("laid", {}).items()}
     making = job.clone / ".plainfall" / "laying" / digest_of(str(part))[:12]
+    for place in dict.fromkeys(
+        vendor if one.startswith(f"{vendor}/") else one for one in [f"{vendor}/", *wanted]
+    ):
+        if not os.path.lexists(part / place):
+            job.making(part / place)
     try:
         done = lay(part, wanted, vendor, store, making, before, job.progress, job.access)
     finally:

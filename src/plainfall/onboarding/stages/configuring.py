@@ -8,6 +8,7 @@ from typing import Any
 
 from plainfall.data.sqlite import database_of_settings
 from plainfall.errors import CommandFailed, PlainfallError, ServerFailed, ValueNeeded
+from plainfall.onboarding.restoring import note_written
 from plainfall.onboarding.steps import State, StepResult
 from plainfall.onboarding.work import Work
 from plainfall.settings.setting import ORIGINS, Setting
@@ -53,6 +54,7 @@ def _write(work: Work, unit: Unit, settled: Settled) -> list[SettledFile]:
         path = work.clone / one.file.target
         if one.file.current is None or (one.file.tracked is not None and not path.exists()):
             work.making("file", path)
+        note_written(work.state, one.file.target, one.text)
         work.state.confined.write(path, one.text, mode=0o600)
         work.tree.forget(one.file.target)
     if changed or {k: v for k, v in before.items() if k != "salt"} != {

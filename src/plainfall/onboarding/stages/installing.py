@@ -13,6 +13,7 @@ from plainfall.clone.parts import Addition, DependencyFile
 from plainfall.ecosystems.shape import InstallJob, InstallWishes
 from plainfall.errors import ValueNeeded
 from plainfall.evidence import Evidence
+from plainfall.onboarding.byproducts import PACKAGES
 from plainfall.onboarding.edits import Edits
 from plainfall.onboarding.stages.tasks import carry_out
 from plainfall.onboarding.steps import State, StepResult
@@ -109,7 +110,7 @@ def environment(work: Work) -> StepResult:
     if standing.state == "right":
         why = "right for this interpreter" + ("" if standing.ours else "; not made by Plainfall")
         return StepResult(State.KEPT, standing.path, why, detail=detail)
-    work.making("folder", place)
+    work.making(PACKAGES, place)
     # A folder of its own: another part may make its environment at the same time.
     making = work.state.folder / "making" / digest_of(work.part.key)[:12]
     name = work.clone.resolve().name
@@ -175,6 +176,7 @@ def dependencies(work: Work) -> StepResult:
             tuple(remarks),
             detail,
         )
+    work.watch()  # a package of the clone that is built leaves files beside its sources
     worker_pool()  # before the threads that ask registries
     done = work.installing.install(_job(work, listed, replace(wishes, instead=instead), before, edited))
     names = sorted((*done.laid, *done.kept))
@@ -342,6 +344,7 @@ def _job(
         before.get("memory", {}),
         work.progress,
         work.access(edited),
+        lambda path: work.making(PACKAGES, path),
     )
 
 

@@ -22,7 +22,8 @@ TRAITS = Traits(
         SecretForm(("DB_PASSWORD",), Form("safe", 24)),
     ),
     values={"DB_NAME": "wordpress", "DB_USER": "wordpress"},
-    left_behind=("/wp-content/uploads/", "/wp-content/upgrade/"),
+    left_behind=("/wp-content/upgrade/",),
+    uploads=("/wp-content/uploads/",),
     services=("mysql",),
 )
 

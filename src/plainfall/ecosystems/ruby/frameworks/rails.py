@@ -30,7 +30,8 @@ TRAITS = Traits(
         SecretForm(("SECRET_KEY_BASE",), Form("hex", 128, "", "Rails"), True),
         SecretForm(("RAILS_MASTER_KEY",), Form("hex", 32, "", "Rails"), True),
     ),
-    left_behind=("/log/*.log", "/tmp/", "/storage/", "/public/packs-test", "/app/assets/builds/*"),
+    left_behind=("/log/*.log", "/tmp/", "/public/packs-test", "/app/assets/builds/*"),
+    uploads=("/storage/",),
 )
 
 
