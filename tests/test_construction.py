@@ -20,6 +20,7 @@ MAY_CHANGE_FILES = {
     "cli/program.py": "the log of a fault, in the user's state folder",
     "cli/commands/demo.py": "the folder that the person named for the demo, or a temporary one",
     "packages/cache.py": "the package cache, whose keys are digests",
+    "packages/stock.py": "what is taken out of the package cache, at places that were found in it",
     "packages/remembered.py": "conclusions in the cache, under checked names",
     "packages/client.py": "a download in the cache",
     "packages/placing.py": "folders are checked one by one before a file is placed",

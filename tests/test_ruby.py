@@ -310,7 +310,7 @@ def test_mail_that_stands_in_code(machine: Machine) -> None:
     }  # fmt: skip
     clone = machine.clone(files)
     told = machine.run("onboard", clone, "--preview", "--json").step("services")
-    assert (told["title"], told["evidence"][0]["line"]) == ("bring up mail", 3)
+    assert (told["title"], told["evidence"][0]["line"]) == ("start the mail stand-in on port 2525, new", 3)
     elsewhere = machine.clone(
         {
             **files,

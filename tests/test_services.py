@@ -366,7 +366,8 @@ def test_no_definition_and_a_setting_that_names_the_usual_place(roomy: Machine) 
 def test_preview_and_survey_start_nothing(roomy: Machine) -> None:
     clone = roomy.clone(FILES)
     run = roomy.run("onboard", clone, "--preview", "--json")
-    assert run.step("services")["title"] == "bring up PostgreSQL" and run.states["services"] == "waiting"
+    assert run.step("services")["title"] == "start PostgreSQL on port 5432, new"
+    assert run.states["services"] == run.states["environment"] == run.states["server"] == "to do"
     assert not (clone / ".plainfall").exists()
 
 

@@ -151,6 +151,18 @@ class Confined:
             return False
         return True
 
+    def remove_empty(self, path: Path | str) -> bool:
+        """Removes a folder that has nothing in it; returns whether it did."""
+        place = self.resolve(path)
+        if place == self.root:
+            raise self._refused(path, f"it is {self._name} itself")
+        try:
+            with self._parent(place) as (folder, name):
+                os.rmdir(name, dir_fd=folder)
+        except OSError:
+            return False  # something is in it, or it is none
+        return True
+
     @staticmethod
     def _is_folder(name: str, folder: int) -> bool:
         return stat.S_ISDIR(os.stat(name, dir_fd=folder, follow_symlinks=False).st_mode)

@@ -24,6 +24,7 @@ __all__ = [
     "Repository",
     "escaped_path",
     "exclude_locally",
+    "head_commit",
     "include_again",
     "last_commit_time",
     "repository_of",
@@ -31,6 +32,7 @@ __all__ = [
 
 _NOTE = "# made by plainfall"
 _END = "# the end of what plainfall made"
+_COMMIT = re.compile(r"[0-9a-f]{40}|[0-9a-f]{64}")
 _LOCK = threading.Lock()  # parts are worked on at the same time
 _HEADER = struct.Struct(">4sII")
 _ENTRY = struct.Struct(">10I20sH")
@@ -117,6 +119,26 @@ def last_commit_time(clone: Path, variables: Mapping[str, str]) -> datetime | No
     if done.status or not seconds.isdigit() or len(seconds) > 11:
         return None
     return datetime.fromtimestamp(int(seconds), UTC)
+
+
+def head_commit(repository: Repository) -> str:
+    """The commit that is checked out, in hex, from the files of the repository alone (gitrepository-layout(5)); ""
+    where it has none yet, or cannot be told."""
+    head = _text(repository.folder / "HEAD")
+    if not head.startswith("ref:"):
+        return head if _COMMIT.fullmatch(head) else ""
+    name = head.removeprefix("ref:").strip()
+    if not name.startswith("refs/") or ".." in name:
+        return ""
+    for folder in (repository.folder, repository.common):
+        text = _text(folder / name)
+        if _COMMIT.fullmatch(text):
+            return text
+    for line in _text(repository.common / "packed-refs").splitlines():
+        commit, _, known = line.partition(" ")
+        if known == name and _COMMIT.fullmatch(commit):
+            return commit
+    return ""
 
 
 def _text(path: Path) -> str:

@@ -26,6 +26,7 @@ def outcome_document(outcome: Outcome) -> dict[str, Any]:
         "open_settings": [setting.as_json() for setting in outcome.open_settings],
         "remarks": [text for text, _ in outcome.survey.remarks] + outcome.remarks,
         "contradictions": [candidate.as_json() for candidate in outcome.contradictions],
+        "changes": outcome.changes,
         "processes": [_process(*key, record) for key, record in outcome.processes.items()],
         "failure": failure_document(*failure) if failure else None,
     }

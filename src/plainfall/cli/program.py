@@ -28,9 +28,13 @@ def run(given: Sequence[str]) -> int:
     """Runs the command that the words name; returns the exit status."""
     # What follows two dashes is the user's command; its options are not ours.
     words = list(given)
-    split = words.index("--") if words[:1] == ["inside"] and "--" in words else len(words)
-    options = build_parser(words[0] if words else "").parse_args(words[:split])
-    if words[:1] == ["inside"]:
+    takes_words = words[:1] in (["inside"], ["check"])
+    split = words.index("--") if takes_words and "--" in words else len(words)
+    parser = build_parser(words[0] if words else "")
+    options = parser.parse_args(words[:split])
+    if takes_words:
+        if options.words:
+            parser.error(f"unrecognized arguments: {' '.join(options.words)}")
         options.words = words[split + 1 :]
     console = Console.of_process(options)
     # Python's own way of showing a warning writes its text as it is, and a build's backend may have made it.

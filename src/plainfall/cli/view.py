@@ -29,6 +29,7 @@ _STYLE = {
     State.KEPT: "kept",
     State.FAILED: "bad",
     State.WAITING: "dim",
+    State.TO_DO: "warn",
     State.LEFT_OUT: "dim",
 }
 _INDENT = 36
@@ -36,10 +37,12 @@ _EXAMPLES = 5  # that are named; --json has them all
 
 
 class RunView:
-    """A listener that writes to the console. With ``live`` a status line moves while a step runs."""
+    """A listener that writes to the console; a status line moves while a step runs, where lines can be redrawn.
+    In a ``preview`` steps have no time, and always their reason."""
 
-    def __init__(self, console: Console) -> None:
+    def __init__(self, console: Console, *, preview: bool = False) -> None:
         self._console = console
+        self._preview = preview
         self._part: str | None = None
         self._survey: Survey | None = None
         self._status: Any = None
@@ -115,7 +118,8 @@ class RunView:
         """One step's lines: state, time, stage, what was done; below it why, and remarks."""
         console = self._console
         state = console.styled(f"{result.state.value:<8}", _STYLE[result.state])
-        timing = f"{seconds:6.2f} s" if result.state not in (State.WAITING, State.LEFT_OUT) else " " * 8
+        untimed = self._preview or result.state in (State.WAITING, State.LEFT_OUT)
+        timing = " " * 8 if untimed else f"{seconds:6.2f} s"
         head = f"  {state}  {timing}  {step.stage.value:<14}"
         title = _relative(console, result.title)
         place = f"  ({result.evidence[0]})" if result.evidence and not console.verbose else ""
@@ -126,7 +130,10 @@ class RunView:
             place = ""
         console.note(console.wrapped(title, _INDENT, head) + console.styled(visible(place), "dim"))
         # An error is shown by itself, and what was left out is known by its reason.
-        is_said = result.state is State.LEFT_OUT or (console.verbose and result.state is not State.FAILED)
+        is_said = result.state in (State.LEFT_OUT, State.TO_DO) or (
+            self._preview and result.state is State.FAILED
+        )
+        is_said = is_said or (console.verbose and result.state is not State.FAILED)
         why = _why(result) if is_said else ""
         if why:
             console.note(console.styled(console.wrapped(why, _INDENT, " " * _INDENT), "dim"))

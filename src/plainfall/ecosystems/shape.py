@@ -12,6 +12,7 @@ from typing import Any, Protocol
 
 from msgspec import Struct, field
 
+from plainfall.clone.checks import CheckFound
 from plainfall.clone.commands import Command
 from plainfall.clone.parts import Addition, DependencyFile, Extension, PartFound, PortWanted
 from plainfall.clone.walk import Tree
@@ -30,6 +31,7 @@ __all__ = [
     "Debugging",
     "Environment",
     "EnvironmentStanding",
+    "Foreseen",
     "InstallJob",
     "InstallWishes",
     "Installation",
@@ -86,6 +88,7 @@ class Language(Struct, frozen=True):
     environment: Environment | None = None
     installing: Installing | None = None
     task_list: TaskList | None = None
+    checks: Callable[[Tree, str, frozenset[str]], Iterator[CheckFound]] = lambda tree, folder, names: iter(())
 
     @property
     def endings(self) -> tuple[str, ...]:
@@ -181,6 +184,14 @@ class Installation(Struct, frozen=True):
     layout: Mapping[str, Sequence[str]] = field(default_factory=dict)
     title: str = ""
     withheld: tuple[str, ...] = ()
+
+
+class Foreseen(Struct, frozen=True):
+    """The packages that a list comes to, as labels "name version", as far as it tells them by itself; ``unsure``
+    are names of those whose versions only an installation knows."""
+
+    labels: tuple[str, ...]
+    unsure: frozenset[str] = frozenset()
 
 
 class DebugWish(Struct, frozen=True):
@@ -334,6 +345,11 @@ class Installing(Protocol):
 
     def withheld(self, job: InstallJob) -> Sequence[Withheld]:
         """What the clone's own configuration of registries wants of the person, and may not have yet."""
+        ...
+
+    def foreseen(self, job: InstallJob) -> Foreseen | None:
+        """What the list comes to, without asking anybody or running anything; None where only registries can tell.
+        Raises Plainfall's own errors."""
         ...
 
     def install(self, job: InstallJob) -> Installation:

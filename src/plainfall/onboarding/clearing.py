@@ -6,7 +6,6 @@ asked for. A stop at any point is harmless: each thing goes by one rename into t
 
 from __future__ import annotations
 
-import contextlib
 import os
 from collections.abc import Callable, Sequence
 from pathlib import Path
@@ -153,8 +152,9 @@ class _Clearing:
                 self._aside(one.kept)
                 self._away(one.path)
         for path in sorted(later, key=len, reverse=True):
-            with contextlib.suppress(OSError):  # something came into it meanwhile: it stays
-                os.rmdir(self._state.confined.resolve(path.rstrip("/")))
+            self._state.confined.remove_empty(
+                path.rstrip("/")
+            )  # something may have come into it: it stays then
         self._forget_ports()
         self._records(keeps)
         self._done.whole = not keeps
@@ -191,8 +191,7 @@ class _Clearing:
                 Confined(data.parent, "that folder").remove(data.name)
             except PathRefused:
                 return
-            with contextlib.suppress(OSError):
-                data.parent.rmdir()
+            Confined(data.parent.parent, "that folder").remove_empty(data.parent.name)
 
     def _forget_ports(self) -> None:
         self._state.register.forget(self._state.clone)
@@ -209,5 +208,4 @@ class _Clearing:
         include_again(self._state.clone)
         for name in _LAST:
             self._state.confined.remove(f"{FOLDER}/{name}")
-        with contextlib.suppress(OSError):  # another run has just begun
-            os.rmdir(self._state.folder)
+        self._state.confined.remove_empty(FOLDER)  # another run may have just begun

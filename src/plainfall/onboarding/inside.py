@@ -5,6 +5,9 @@ from __future__ import annotations
 from collections.abc import Mapping
 from pathlib import Path
 
+from plainfall.clone.parts import PartFound, Survey
+from plainfall.clone.walk import Tree
+from plainfall.data.sqlite import database_of_settings
 from plainfall.ecosystems import environment_of
 from plainfall.ecosystems.python.bundled import bundled_client
 from plainfall.errors import EnvironmentProblem, PlainfallError
@@ -15,7 +18,7 @@ from plainfall.onboarding.state import CloneState
 from plainfall.onboarding.work import Wishes, Work
 from plainfall.surroundings import Surroundings
 
-__all__ = ["own_client", "variables_inside", "work_inside"]
+__all__ = ["own_client", "variables_inside", "work_inside", "work_of"]
 
 
 def work_inside(place: CloneFolder, part_name: str | None, surroundings: Surroundings) -> Work:
@@ -27,6 +30,13 @@ def work_inside(place: CloneFolder, part_name: str | None, surroundings: Surroun
     survey, tree, parts = survey_of(place, names, state, surroundings)
     top = place.folder if len(survey.parts) > 1 and place.folder else None
     part = parts[0] if parts else part_named(survey, top)
+    return work_of(clone, survey, tree, state, part, surroundings)
+
+
+def work_of(
+    clone: Path, survey: Survey, tree: Tree, state: CloneState, part: PartFound, surroundings: Surroundings
+) -> Work:
+    """A part of a survey with its runtime and settings, as ``work_inside`` gives it."""
     file = state.record(part.key, "runtime").get("file")
     named = Path(file) if isinstance(file, str) and Path(file).exists() else None
     choice = environment_of(part.language).choose_runtime(part, surroundings, named, offline=True)
@@ -36,6 +46,8 @@ def work_inside(place: CloneFolder, part_name: str | None, surroundings: Surroun
     for unit in (settling.shared, settling.unit(part.path)):
         if unit is not None:
             work.settings |= settling.settle(unit, None).values
+    target = next((one.target for one in part.templates), ".env")
+    work.database = database_of_settings(work.settings, work.folder, target)
     return work
 
 

@@ -12,6 +12,7 @@ from functools import cached_property
 
 from msgspec import Struct
 
+from plainfall.errors import disk_full_explained
 from plainfall.onboarding.state import FOLDER, CloneState
 
 __all__ = ["Inventory", "note_inventory"]
@@ -125,4 +126,5 @@ def note_inventory(state: CloneState) -> None:
     if state.has_records() or state.seal.read_file(state.folder / _NAME, _NAME) is not None:
         return
     entries = Inventory(state).now()
-    state.confined.write(f"{FOLDER}/{_NAME}", state.seal.text(_NAME, {"entries": entries}), mode=0o600)
+    with disk_full_explained("the state folder"):
+        state.confined.write(f"{FOLDER}/{_NAME}", state.seal.text(_NAME, {"entries": entries}), mode=0o600)

@@ -9,7 +9,7 @@ from __future__ import annotations
 
 import time
 from collections.abc import Collection, Iterator, Mapping
-from contextlib import contextmanager
+from contextlib import contextmanager, nullcontext
 from pathlib import Path
 from typing import Any
 
@@ -67,12 +67,19 @@ class Register:
         return self._read().get((str(clone), part))
 
     def port_for(
-        self, clone: Path, part: str, wanted: int, taken: Collection[int], *, exactly: bool = False
+        self,
+        clone: Path,
+        part: str,
+        wanted: int,
+        taken: Collection[int],
+        *,
+        exactly: bool = False,
+        note: bool = True,
     ) -> int:
-        """A port for a part, noted as given to it. ``taken`` are ports that other parts of the clone have;
-        ``exactly`` asks for the wanted one before the one that it had."""
+        """A port for a part, noted as given to it unless ``note`` is off. ``taken`` are ports that other parts of
+        the clone have; ``exactly`` asks for the wanted one before the one that it had."""
         key = str(clone), part
-        with self._changing() as rows:
+        with self._changing() if note else nullcontext(self._read()) as rows:
             others = {row.port for place, row in rows.items() if place != key and _in_use(row)}
             avoided = {*taken, *others}
             before = rows.get(key)

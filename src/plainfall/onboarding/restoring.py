@@ -54,13 +54,18 @@ def put_back(state: CloneState, path: str) -> None:
     os.utime(state.confined.target(path), ns=(row["time"], row["time"]))
 
 
-def bring_settings_back(state: CloneState) -> None:
-    """Puts settings files that `clear` kept for the data back to their places, where nothing is there by now. The
-    clone is locked by the caller."""
+def bring_settings_back(state: CloneState, *, preview: bool = False) -> list[str]:
+    """Puts settings files that `clear` kept for the data back to their places, where nothing is there by now;
+    returns that in words. The clone is locked by the caller, unless it is a preview."""
+    back = []
     for path, row in state.made.items():
         kept = state.folder / KEPT_SETTINGS / state.name_of(path)
         if row["kind"] == SETTINGS and kept.is_file() and not os.path.lexists(state.clone / path):
-            state.confined.rename(kept, path)
+            back.append(path)
+            if not preview:
+                state.confined.rename(kept, path)
+    when = "comes back first, as it was" if preview else "is back as it was"
+    return [f"{', '.join(back)}, kept for the data, {when}"] if back else []
 
 
 def _digest(content: bytes) -> str:

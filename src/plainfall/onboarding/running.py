@@ -26,9 +26,10 @@ from plainfall.onboarding.planning import plan, plan_settings
 from plainfall.onboarding.restoring import bring_settings_back
 from plainfall.onboarding.second_processes import running_processes
 from plainfall.onboarding.settling import Settling
+from plainfall.onboarding.since import changes_since, note_run
 from plainfall.onboarding.stages.installing import may_install
 from plainfall.onboarding.state import FOLDER, CloneState
-from plainfall.onboarding.steps import Stage, Step, StepResult
+from plainfall.onboarding.steps import Stage, State, Step, StepResult
 from plainfall.onboarding.template_scripts import fit_template, template_scripts
 from plainfall.onboarding.work import Wishes, Work
 from plainfall.packages.cache import PackageCache
@@ -45,7 +46,7 @@ class Outcome(Struct):
     result and seconds, in order; ``servers`` the servers that are up, by part; ``contradictions`` those of
     the survey and of the settings; ``works`` what each part's steps left behind, by part; ``processes`` what
     runs beside the servers, by part and name; ``remarks`` are about
-    the clone as a whole."""
+    the clone as a whole, ``changes`` say what changed since the run before."""
 
     clone: Path
     survey: Survey
@@ -59,6 +60,7 @@ class Outcome(Struct):
     works: dict[str, Work] = field(default_factory=dict)
     processes: dict[tuple[str, str], dict[str, Any]] = field(default_factory=dict)
     remarks: list[str] = field(default_factory=list)
+    changes: list[str] = field(default_factory=list)
 
 
 def onboard(
@@ -97,7 +99,14 @@ def onboard(
     survey = with_choices(survey, state)
     last = until.position if until else len(Stage)
     settling = Settling(
-        survey, tree, state, wishes.given, surroundings.variables, port=wishes.port, choose=not preview
+        survey,
+        tree,
+        state,
+        wishes.given,
+        surroundings.variables,
+        port=wishes.port,
+        choose=True,
+        note=not preview,
     )
     clients = settling.clients
     needs = needs_of(survey.parts, {path: one.port for path, one in settling.wanted.items()}, clients, tree)
@@ -125,12 +134,19 @@ def onboard(
     every = tuple(step for _, steps in planned for step in steps)
     if preview:
         listener(RunStarted(survey, every))
-        outcome.steps = [(step, waiting(step), 0.0) for step in every]
+        for part, steps in planned:
+            work = Work(
+                clone, part, tree, surroundings, state, wishes, listener, lambda done, whole, unit: None, None,
+                settling=settling, contradictions=outcome.contradictions, after=needs.get(part.key, {}),
+                preview=True,
+            )  # fmt: skip
+            outcome.steps += _foreseen(work, steps)
+        outcome.remarks += bring_settings_back(state, preview=True)
         outcome.seconds = time.perf_counter() - begin
         return outcome
     with state.locked():
         note_inventory(state)
-        bring_settings_back(state)
+        outcome.remarks += bring_settings_back(state)
         if wishes.skip:
             state.keep("", SKIPPED, {"names": sorted(left_out)})
         state.sweep()
@@ -188,9 +204,30 @@ def onboard(
         PackageCache(surroundings.cache).sweep()
         if outcome.failure:
             outcome.outcome = "open" if isinstance(outcome.failure[1], ValueNeeded) else "failed"
+        outcome.changes = changes_since(state, outcome.steps)
+        note_run(state, outcome.outcome)
         outcome.seconds = time.perf_counter() - begin
         tell(RunFinished(outcome.outcome, outcome.seconds))
     return outcome
+
+
+def _foreseen(work: Work, steps: Sequence[Step]) -> list[tuple[Step, StepResult, float]]:
+    """What a run would do for each step, as things are; behind one that would fail the rest waits."""
+    results: list[tuple[Step, StepResult, float]] = []
+    failed = False
+    for step in steps:
+        if failed:
+            results.append((step, waiting(step), 0.0))
+            continue
+        start = time.perf_counter()
+        try:
+            result = step.carry_out(work)
+        except PlainfallError as error:
+            place = (error.place,) if error.place else ()
+            why = f"as things are it fails: {error.cause}"
+            result, failed = StepResult(State.FAILED, step.title, why, place, (error.remedy,)), True
+        results.append((step, result, time.perf_counter() - start))
+    return results
 
 
 def _note_folders(state: CloneState) -> None:

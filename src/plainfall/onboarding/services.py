@@ -30,6 +30,7 @@ __all__ = [
     "Brought",
     "bring_up",
     "end_service",
+    "foreseen_service",
     "mail_folders",
     "port_of",
     "place_of",
@@ -56,9 +57,10 @@ class Brought(Struct, frozen=True):
     name: str = ""
 
 
-def port_of(state: CloneState, need: ServiceNeed, taken: Iterable[int]) -> int:
+def port_of(state: CloneState, need: ServiceNeed, taken: Iterable[int], *, note: bool = True) -> int:
     """The port on which a need is to be met: the one that the clone names, if this clone's own server has it, it is
-    free, or a server that lets us in has it without anybody's data; else another one that is free."""
+    free, or a server that lets us in has it without anybody's data; else another one that is free, noted as given
+    unless ``note`` is off."""
     from plainfall.services.engine import engine_of
 
     engine = engine_of(need.kind)
@@ -73,7 +75,7 @@ def port_of(state: CloneState, need: ServiceNeed, taken: Iterable[int]) -> int:
         return wanted
     if not _other_clone(state, need.port) and _may_use(state, need):
         return need.port
-    return state.register.port_for(state.clone, _row_of(need.kind, need.port), wanted, [*taken])
+    return state.register.port_for(state.clone, _row_of(need.kind, need.port), wanted, [*taken], note=note)
 
 
 def _row_of(kind: str, port: int) -> str:
@@ -154,6 +156,34 @@ def bring_up(
         fetched = f"; or let Plainfall fetch it for you ({size}): --fetch-services" if size else ""
         return Brought(need, "lacking", f"no {engine.title} is on this machine. {how}{fetched}")
     return _started(state, surroundings, need, name, record, programs)
+
+
+def foreseen_service(state: CloneState, need: ServiceNeed) -> Brought:
+    """What ``bring_up`` would come to, as things are: "done" for what it would start or change. Starts nothing."""
+    from plainfall.services.engine import engine_of
+
+    engine = engine_of(need.kind)
+    if engine is None:
+        return Brought(need, "lacking", f"{kind_named(need.kind).title} is not started by Plainfall")
+    name, record = _name_for(state, need)
+    there = record is not None and Path(record["data"]).is_dir()
+    if record is not None and there and _runs(record) and int(record["port"]) == need.port:
+        title, identity = f"{record['title']} on port {need.port}", _identity(need, record)
+        if record["accounts"] == _digest(need):
+            return Brought(need, "kept", title, (), need.port, identity, name)
+        return Brought(need, "done", f"{title}: let in who must come in", (), need.port, identity, name)
+    if not is_free(need.port):
+        used = state.services.get(_used_name(need), {})
+        known = used.get("accounts") == _digest(need)
+        text = f"use the {engine.title} that answers on port {need.port}"
+        return Brought(
+            need, "used" if known else "done", text, (), need.port, _identity(need, used) if used else ""
+        )
+    what = "with its data as it was" if record is not None and there else "new"
+    identity = _identity(need, record) if record is not None and there else f"{need.kind} new"
+    return Brought(
+        need, "done", f"start {engine.title} on port {need.port}, {what}", (), need.port, identity, name
+    )
 
 
 def _started(

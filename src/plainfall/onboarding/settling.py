@@ -34,7 +34,7 @@ __all__ = ["Settling"]
 class Settling:
     """Knows the clone's units, and decides their settings when asked. ``command_line`` are the values given
     there, ``port`` the port asked for there. With ``choose`` free ports are looked for, else the ones that
-    the clone means are taken as they are."""
+    the clone means are taken as they are; with ``note`` off none is noted as given."""
 
     def __init__(
         self,
@@ -46,6 +46,7 @@ class Settling:
         *,
         port: int | None = None,
         choose: bool = False,
+        note: bool = True,
     ) -> None:
         self._tree = tree
         self._state = state
@@ -57,10 +58,11 @@ class Settling:
         definitions, taken = find_definitions(tree)
         definitions += find_database_files(tree)
         self._keys: dict[str, frozenset[str]] = {}
+        self._note = note
         listeners = self._listeners(port, choose)
         self._needs = ServiceNeeds(survey, tree, self.units, definitions)
         if choose:
-            definitions = self._needs.placed(lambda need, taken: port_of(state, need, taken))
+            definitions = self._needs.placed(lambda need, taken: port_of(state, need, taken, note=note))
         self._surveyed = Surveyed(tree, survey.sources, definitions, taken, listeners, self._is_tracked)
 
     @property
@@ -196,7 +198,9 @@ class Settling:
             elif choose and part.key in onboarded:
                 taken = [one.port for one in listeners.values()]
                 register, exactly = self._state.register, wanted.source == "--port"
-                port = register.port_for(self._state.clone, part.key, wanted.port, taken, exactly=exactly)
+                port = register.port_for(
+                    self._state.clone, part.key, wanted.port, taken, exactly=exactly, note=self._note
+                )
             listeners[part.key] = Listener(
                 part.key, port, wanted.place, unit.client or part.is_secondary, wanted.port
             )

@@ -34,12 +34,13 @@ class Stage(Enum):
 
 
 class State(Enum):
-    """How a step ended, or that it has not begun."""
+    """How a step ended, that it has not begun, or, in a preview, that a run would do it."""
 
     DONE = "done"
     KEPT = "kept"
     FAILED = "failed"
     WAITING = "waiting"
+    TO_DO = "to do"
     LEFT_OUT = "left out"
 
 

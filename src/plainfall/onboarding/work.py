@@ -74,7 +74,8 @@ class Work(Struct, dict=True):
     """One part under way. Each stage adds what the later ones need: ``lacking`` says which servers could not be
     brought up, ``servers_used`` tells the databases of those that answer (None: not looked at),
     ``server_databases`` names those of private servers (the server, the database), ``as_of_tried`` is the day
-    whose versions were tried."""
+    whose versions were tried. In a ``preview`` each stage decides as ever, and says what it would do: nothing
+    is written, started or asked of a registry."""
 
     clone: Path
     part: PartFound
@@ -102,6 +103,7 @@ class Work(Struct, dict=True):
     as_of_tried: str = ""
     servers_used: tuple[str, ...] | None = None
     server_databases: tuple[tuple[str, str], ...] = ()
+    preview: bool = False
 
     @property
     def onboarded(self) -> bool:

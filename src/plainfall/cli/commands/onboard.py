@@ -18,7 +18,7 @@ from plainfall.evidence import Evidence
 from plainfall.formats.dotenv import parse_dotenv
 from plainfall.onboarding.clone_root import clone_of
 from plainfall.onboarding.running import Outcome, onboard
-from plainfall.onboarding.steps import Stage
+from plainfall.onboarding.steps import Stage, State
 from plainfall.onboarding.work import Wishes
 from plainfall.settings.answers import parse_given
 from plainfall.surroundings import Surroundings
@@ -43,7 +43,11 @@ def arguments(parser: argparse.ArgumentParser) -> None:
     with_source(parser)
     with_parts(parser)
     with_wishes(parser)
-    parser.add_argument("--preview", action="store_true", help="only list the steps; change nothing")
+    parser.add_argument(
+        "--preview",
+        action="store_true",
+        help="say for each step whether it is still right, or what would be done and why; change nothing",
+    )
     parser.add_argument("--until", choices=STAGES, metavar="STAGE", help=f"stop after: {', '.join(STAGES)}")
 
 
@@ -52,7 +56,7 @@ def run(options: argparse.Namespace, console: Console) -> int:
     surroundings = Surroundings.of_process()
     folder = brought(options, console, surroundings)
     options.clone = options.clone if Path(options.clone).is_dir() else str(folder)
-    view = RunView(console)
+    view = RunView(console, preview=options.preview)
     try:
         outcome = onboard(
             clone_of(folder.absolute(), surroundings),
@@ -154,7 +158,11 @@ def _show_preview(console: Console, view: RunView, outcome: Outcome) -> None:
         view.show_step(step, result, seconds)
     console.note("")
     show_disagreements(console, outcome)
-    console.result(f"{len(outcome.steps)} steps; nothing was changed")
+    to_do = sum(result.state is State.TO_DO for _, result, _ in outcome.steps)
+    fails = any(result.state is State.FAILED for _, result, _ in outcome.steps)
+    steps = f"{to_do} of {len(outcome.steps)} steps to do" if to_do or fails else "nothing to do"
+    ending = "; as things are the run fails" if fails else ""
+    console.result(f"{steps}{ending}; nothing was changed")
 
 
 def show_outcome(console: Console, outcome: Outcome, clone: str) -> None:
@@ -173,6 +181,12 @@ def show_outcome(console: Console, outcome: Outcome, clone: str) -> None:
     _show_beside(console, outcome, named)
     if outcome.survey.examples and not outcome.servers and outcome.outcome == "done":
         console.note(examples_text(console, outcome.survey, named))
+    if outcome.changes:
+        console.note("")
+    for number, text in enumerate(outcome.changes):
+        console.note(
+            console.wrapped(text, 12, "  " + console.styled("changed", "strong") + "   " if number else "")
+        )
     console.result(verdict(outcome))
     if outcome.outcome == "done" and outcome.servers:
         console.note(

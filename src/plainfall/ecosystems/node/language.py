@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from plainfall.ecosystems.node.checks import node_checks
 from plainfall.ecosystems.node.environments import NodeEnvironment
 from plainfall.ecosystems.node.installing import NodeInstalling
 from plainfall.ecosystems.node.interpreters import GRAMMAR
@@ -34,6 +35,7 @@ LANGUAGE = Language(
     commands_folder="node_modules/.bin",
     precedence=3,
     grammar=GRAMMAR,
+    checks=node_checks,
     recognising=NodeRecognising(),
     environment=NodeEnvironment(),
     installing=NodeInstalling(),

@@ -23,7 +23,7 @@ from plainfall.ecosystems.node.repositories import repository_source
 from plainfall.ecosystems.node.resolving import TABLES, lock_text, resolve
 from plainfall.ecosystems.node.store import Store
 from plainfall.ecosystems.node.workspaces import linked_folders, workspaces
-from plainfall.ecosystems.shape import Installation, InstallJob
+from plainfall.ecosystems.shape import Foreseen, Installation, InstallJob
 from plainfall.errors import RegistryProblem
 from plainfall.packages.consent import withheld_words
 from plainfall.writing import digest_of
@@ -71,6 +71,22 @@ def _place_of(package: Package) -> str:
         package.address,
     )
     return match.group(1) if match else ""
+
+
+def foreseen(job: InstallJob, document: Mapping[str, Any]) -> Foreseen | None:
+    """What the lock comes to on this machine, as far as it and the package cache tell it; None without a lock."""
+    if job.listed.kind in ("components", "unlocked"):
+        return None
+    registries, _ = registries_of(job, document)
+    roots = [document, *workspaces(job.folder, document).values()]
+    asked = {name for one in roots for table in TABLES for name in one.get(table) or {}}
+    store = Store(job.surroundings.cache, registries, dict(job.surroundings.variables), job.folder, job.clone)
+    try:
+        read = read_lock(job.clone, job.listed.path, document)
+        wanted = _by_manifests(read, asked, store, job.choice.taken.facts)
+    finally:
+        store.close()
+    return Foreseen(tuple(one.label for one in wanted if not one.bundled))
 
 
 def install(job: InstallJob, document: Mapping[str, Any], variables: Mapping[str, str]) -> Installation:

@@ -5,11 +5,12 @@ from __future__ import annotations
 import os
 from collections.abc import Collection, Mapping, Sequence
 from pathlib import Path
+from typing import Any
 
 from plainfall.clone.parts import Addition, PartFound
 from plainfall.clone.walk import Tree
 from plainfall.ecosystems.own_files import names_folder
-from plainfall.ecosystems.shape import Installation, InstallJob
+from plainfall.ecosystems.shape import Foreseen, Installation, InstallJob
 from plainfall.evidence import Evidence
 from plainfall.packages.consent import Withheld
 
@@ -42,17 +43,26 @@ class PhpInstalling:
     def package_names(self, module: str) -> frozenset[str]:
         return frozenset({module.lower()})
 
-    def install(self, job: InstallJob) -> Installation:
-        from plainfall.ecosystems.php.manifests import MANIFEST
-        from plainfall.ecosystems.php.packages import install
-        from plainfall.reading import clone_text, json_object
+    def foreseen(self, job: InstallJob) -> Foreseen | None:
+        from plainfall.ecosystems.php.packages import foreseen
 
-        inside = job.folder.relative_to(job.clone).as_posix() if job.folder != job.clone else ""
-        path = f"{inside}/{MANIFEST}" if inside else MANIFEST
+        return Foreseen(()) if job.listed.kind == "held" else foreseen(job, _document(job))
+
+    def install(self, job: InstallJob) -> Installation:
+        from plainfall.ecosystems.php.packages import install
+
         environment = os.path.relpath(names_folder(job.folder, job.access), job.folder)
         if job.listed.kind == "held":
             vendor = Path(job.listed.path).parent
             layout = {os.path.relpath(job.clone / vendor, job.folder / environment): ["autoload.php"]}
             return Installation(title="the repository holds its packages itself", layout=layout)
-        document = json_object(clone_text(job.clone, path, _LARGEST), path)
-        return install(job, document, environment)
+        return install(job, _document(job), environment)
+
+
+def _document(job: InstallJob) -> dict[str, Any]:
+    from plainfall.ecosystems.php.manifests import MANIFEST
+    from plainfall.reading import clone_text, json_object
+
+    inside = job.folder.relative_to(job.clone).as_posix() if job.folder != job.clone else ""
+    path = f"{inside}/{MANIFEST}" if inside else MANIFEST
+    return json_object(clone_text(job.clone, path, _LARGEST), path)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from plainfall.ecosystems.php.checks import php_checks
 from plainfall.ecosystems.php.environments import PhpEnvironment
 from plainfall.ecosystems.php.installing import PhpInstalling
 from plainfall.ecosystems.php.interpreters import GRAMMAR
@@ -37,6 +38,7 @@ LANGUAGE = Language(
     commands_folder="vendor/bin",
     precedence=2,
     grammar=GRAMMAR,
+    checks=php_checks,
     recognising=PhpRecognising(),
     environment=PhpEnvironment(),
     installing=PhpInstalling(),

@@ -31,7 +31,7 @@ from plainfall.ecosystems.php.places import bin_folder, place_of, vendor_folder
 from plainfall.ecosystems.php.platform import unfit
 from plainfall.ecosystems.php.plugins import plugin_remarks, write_runtime_entry
 from plainfall.ecosystems.php.store import Store
-from plainfall.ecosystems.shape import Installation, InstallJob
+from plainfall.ecosystems.shape import Foreseen, Installation, InstallJob
 from plainfall.errors import DependencyProblem, EnvironmentProblem
 from plainfall.evidence import Evidence
 from plainfall.packages.cache import PackageCache
@@ -39,9 +39,19 @@ from plainfall.repository import repository_of
 from plainfall.workers import cancelled_on_error, worker_pool
 from plainfall.writing import digest_of
 
-__all__ = ["install"]
+__all__ = ["foreseen", "install"]
 
 _LEXER = 1  # changes with what the lexer finds
+
+
+def foreseen(job: InstallJob, document: Mapping[str, Any]) -> Foreseen | None:
+    """What the lock comes to on this machine; None without one."""
+    if job.listed.kind != "lock":
+        return None
+    lock = read_lock(job.clone, job.listed.path)
+    _check_fits(document, lock)
+    _, lock, _ = _without_what_does_not_fit(document, lock, job)
+    return Foreseen(tuple(one.label for one in lock.packages if not one.is_meta))
 
 
 def install(job: InstallJob, document: Mapping[str, Any], environment: str) -> Installation:

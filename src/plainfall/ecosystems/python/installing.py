@@ -13,7 +13,7 @@ from plainfall.clone.parts import Addition, PartFound
 from plainfall.clone.walk import Tree
 from plainfall.ecosystems.python.drivers import missing_driver
 from plainfall.ecosystems.python.environments import virtual_environment
-from plainfall.ecosystems.shape import Installation, InstallJob
+from plainfall.ecosystems.shape import Foreseen, Installation, InstallJob
 from plainfall.errors import ValueNeeded
 from plainfall.evidence import Evidence
 from plainfall.packages.consent import Withheld, withheld_words
@@ -74,17 +74,32 @@ class PythonInstalling:
         top = re.sub(r"[-_]+", "-", re.split(r"[./]", module)[0]).lower()
         return frozenset({top, f"python-{top}", f"py{top}", f"{top}-python"})
 
+    def foreseen(self, job: InstallJob) -> Foreseen | None:
+        from packaging.utils import canonicalize_name
+
+        from plainfall.ecosystems.python.lists.discover import read_list
+
+        read = _with_additions(
+            read_list(Tree(job.clone, ()), job.listed.path, job.listed.kind, _target(job)), job
+        )
+        if read.pins is None:
+            return None
+        known = [
+            (one.name, job.wishes.instead.get(one.name, one.version))
+            for one in read.pins
+            if not one.reference
+        ]
+        unsure = {one.name for one in read.pins if one.reference} | {"pip"}
+        unsure |= {canonicalize_name(line.name) for line in read.wishes if line.is_own}
+        return Foreseen(tuple(f"{name} {version}" for name, version in known), frozenset(unsure))
+
     def install(self, job: InstallJob) -> Installation:
         from plainfall.ecosystems.python.dependencies import install, layout_of
         from plainfall.ecosystems.python.job import Job
         from plainfall.ecosystems.python.lists.discover import read_list, stale_remarks
-        from plainfall.ecosystems.python.pins import Target
 
         tree = Tree(job.clone, ())
-        markers = job.choice.taken.facts["markers"]
-        target = Target(
-            markers, job.wishes.extras, job.wishes.groups, job.surroundings.variables, job.wishes.hosts
-        )
+        target = _target(job)
         read = read_list(tree, job.listed.path, job.listed.kind, target)
         read = _with_additions(read, job)
         if read.withheld:
@@ -129,6 +144,15 @@ class PythonInstalling:
             memory={"archives": done.archives},
             layout=layout_of(environment),
         )
+
+
+def _target(job: InstallJob) -> Target:
+    """What of a list counts on this machine."""
+    from plainfall.ecosystems.python.pins import Target
+
+    wishes = job.wishes
+    markers = job.choice.taken.facts["markers"]
+    return Target(markers, wishes.extras, wishes.groups, job.surroundings.variables, wishes.hosts)
 
 
 def _of_its_own_lock(job: InstallJob, read: Listed, target: Target) -> tuple[str, ...]:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from plainfall.ecosystems.python.applications import MAINS
+from plainfall.ecosystems.python.checks import python_checks
 from plainfall.ecosystems.python.environments import PythonEnvironment
 from plainfall.ecosystems.python.installing import PythonInstalling
 from plainfall.ecosystems.python.interpreters import GRAMMAR
@@ -36,6 +37,7 @@ LANGUAGE = Language(
     folder_variables=("PYTHONPATH",),
     precedence=1,
     grammar=GRAMMAR,
+    checks=python_checks,
     recognising=PythonRecognising(),
     environment=PythonEnvironment(),
     installing=PythonInstalling(),

@@ -10,7 +10,7 @@ from plainfall.clone.walk import Tree
 from plainfall.ecosystems.own_files import names_folder
 from plainfall.ecosystems.ruby.environments import RubyEnvironment
 from plainfall.ecosystems.ruby.gemfile import MANIFESTS
-from plainfall.ecosystems.shape import Installation, InstallJob
+from plainfall.ecosystems.shape import Foreseen, Installation, InstallJob
 from plainfall.evidence import Evidence
 from plainfall.packages.consent import Withheld
 
@@ -41,11 +41,14 @@ class RubyInstalling:
     def package_names(self, module: str) -> frozenset[str]:
         return frozenset({module.lower()})
 
+    def foreseen(self, job: InstallJob) -> Foreseen | None:
+        from plainfall.ecosystems.ruby.packages import foreseen
+
+        return foreseen(job, _manifest_path(job))
+
     def install(self, job: InstallJob) -> Installation:
         from plainfall.ecosystems.ruby.packages import install
 
-        inside = job.folder.relative_to(job.clone).as_posix() if job.folder != job.clone else ""
-        name = next((one for one in MANIFESTS if (job.folder / one).is_file()), MANIFESTS[0])
         environment = os.path.relpath(names_folder(job.folder, job.access), job.folder)
         own = RubyEnvironment().variables(job.folder, job.choice, job.access)
         person = job.surroundings.for_project()
@@ -53,4 +56,10 @@ class RubyInstalling:
         names = str(names_folder(job.folder, job.access))
         path = os.pathsep.join(filter(None, [names, person.get("PATH", "")]))
         variables = {**person, **own, "PATH": path}
-        return install(job, f"{inside}/{name}" if inside else name, environment, variables)
+        return install(job, _manifest_path(job), environment, variables)
+
+
+def _manifest_path(job: InstallJob) -> str:
+    inside = job.folder.relative_to(job.clone).as_posix() if job.folder != job.clone else ""
+    name = next((one for one in MANIFESTS if (job.folder / one).is_file()), MANIFESTS[0])
+    return f"{inside}/{name}" if inside else name

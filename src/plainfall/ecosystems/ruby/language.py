@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from plainfall.ecosystems.ruby.checks import ruby_checks
 from plainfall.ecosystems.ruby.environments import RubyEnvironment
 from plainfall.ecosystems.ruby.installing import RubyInstalling
 from plainfall.ecosystems.ruby.interpreters import GRAMMAR
@@ -37,6 +38,7 @@ LANGUAGE = Language(
     package_folders=("vendor",),
     precedence=2,
     grammar=GRAMMAR,
+    checks=ruby_checks,
     recognising=RubyRecognising(),
     environment=RubyEnvironment(),
     installing=RubyInstalling(),

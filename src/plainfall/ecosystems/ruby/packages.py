@@ -13,7 +13,7 @@ from msgspec.structs import replace
 from plainfall.ecosystems.own_files import own_folder
 from plainfall.ecosystems.ruby.building import Builder, extension_folder
 from plainfall.ecosystems.ruby.configuration import mirrors_of, user_connection
-from plainfall.ecosystems.ruby.gemfile import Manifest, applies
+from plainfall.ecosystems.ruby.gemfile import Manifest, applies, manifest_at
 from plainfall.ecosystems.ruby.interpreters import default_packages, library_of
 from plainfall.ecosystems.ruby.laying import Laying, lay, place_of, write_descriptions
 from plainfall.ecosystems.ruby.locks import Lock, Locked, Source, read_lock
@@ -26,13 +26,13 @@ from plainfall.ecosystems.ruby.wishes import (
     whole_manifest,
     write_manifest,
 )
-from plainfall.ecosystems.shape import Installation, InstallJob
+from plainfall.ecosystems.shape import Foreseen, Installation, InstallJob
 from plainfall.errors import DependencyProblem
 from plainfall.evidence import Evidence
 from plainfall.packages.placing import Folders, Placement, place_files
 from plainfall.writing import digest_of
 
-__all__ = ["home_of", "install"]
+__all__ = ["foreseen", "home_of", "install"]
 
 _LIBRARY = "bundler"
 
@@ -40,6 +40,16 @@ _LIBRARY = "bundler"
 def home_of(folder: Path, access: Any) -> Path:
     """A part's own home of packages."""
     return own_folder("gems", folder, access)
+
+
+def foreseen(job: InstallJob, manifest_path: str) -> Foreseen | None:
+    """What the lock comes to on this machine, with the manifest as far as its plain lines go; None without a
+    lock."""
+    if job.listed.kind != "lock":
+        return None
+    lock = read_lock(job.clone, job.listed.path)
+    wanted = _wanted(job, manifest_at(job.clone, manifest_path), lock)
+    return Foreseen(tuple(dict.fromkeys(one.label for one in wanted)), frozenset({_LIBRARY}))
 
 
 def install(

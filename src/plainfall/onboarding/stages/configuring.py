@@ -6,8 +6,11 @@ import re
 from collections.abc import Iterator, Sequence
 from typing import Any
 
+from msgspec.structs import replace
+
 from plainfall.data.sqlite import database_of_settings
 from plainfall.errors import CommandFailed, PlainfallError, ServerFailed, ValueNeeded
+from plainfall.onboarding.foreseen import foreseen_settings
 from plainfall.onboarding.restoring import note_written
 from plainfall.onboarding.steps import State, StepResult
 from plainfall.onboarding.work import Work
@@ -29,7 +32,10 @@ def settings(work: Work) -> StepResult:
     done: list[tuple[Settled, list[SettledFile]]] = []
     for unit in units:
         settled = settling.settle(unit, work.ask)
-        done.append((settled, _write(work, unit, settled)))
+        if work.preview:
+            done.append((settled, [one for one in settled.files if one.changed]))
+        else:
+            done.append((settled, _write(work, unit, settled)))
         work.settings |= settled.values
         known = {result.what for result in work.contradictions}
         work.contradictions += [result for result in settled.contradictions if result.what not in known]
@@ -41,7 +47,12 @@ def settings(work: Work) -> StepResult:
     needed = _needed(result)
     if work.onboarded and needed and work.ends_with_settings:
         raise _value_needed(needed)
-    return _result(work, done, result)
+    changed = [one for _, files in done for one in files]
+    if work.preview and changed:
+        return foreseen_settings(changed, _remarks(work, done, result))
+    done_result = _result(work, done, result)
+    written = foreseen_settings(changed, ()).detail["files"] if changed else {}
+    return replace(done_result, detail={**done_result.detail, "written": written})
 
 
 def _write(work: Work, unit: Unit, settled: Settled) -> list[SettledFile]:

@@ -25,6 +25,7 @@ from plainfall.ecosystems.frameworks import is_made_by_migrations, is_repeatable
 from plainfall.errors import CommandFailed, PathRefused
 from plainfall.evidence import Evidence
 from plainfall.onboarding.commands import USAGE, end_leftovers, run_command
+from plainfall.onboarding.foreseen import foreseen_command, new_files
 from plainfall.onboarding.server_guard import ServerGuard, checked
 from plainfall.onboarding.steps import State, StepResult
 from plainfall.onboarding.work import Work
@@ -152,6 +153,11 @@ def _not_run(work: Work, command: Command, reason: str, undone: list[str]) -> St
 
 def _run(work: Work, command: Command, stage: str, more: dict[str, Any], undone: list[str]) -> StepResult:
     """Runs the command and keeps the record of it, with what ``more`` says."""
+    if work.preview:
+        return foreseen_command(
+            work, command, stage, undone, _files(work, command) if stage == "migrations" else ()
+        )
+    new = new_files(work.state.record(work.part.key, stage), _files(work, command))
     database = _database(work)
     before = look_into(database.file) if database else Look(False)
     _make_folder(work, database)
@@ -177,6 +183,7 @@ def _run(work: Work, command: Command, stage: str, more: dict[str, Any], undone:
         "inode": _inode(database),
         "rows": after.rows(),
         "servers": None if work.servers_used is None else list(work.servers_used),
+        **({"files": _files(work, command)} if stage == "migrations" else {}),
         "filled": [name for name, count in after.rows().items() if count > before.rows().get(name, 0)],
     }
     # In this order: a kill between the two leaves a step that is done, with a note that nobody needs.
@@ -198,6 +205,7 @@ def _run(work: Work, command: Command, stage: str, more: dict[str, Any], undone:
         tuple(remarks),
         {
             "command": command.line,
+            "new_files": new,
             "database": record["database"],
             "copy": str(copy) if copy else None,
             "changes": changes,
@@ -310,6 +318,9 @@ def _undo_unfinished(work: Work) -> list[str]:
     """A step that a kill cut off: its processes are ended, its database is put back, unless it was done and
     recorded already. Returns remarks for people."""
     cut_off = ServerGuard(work).under_way()[0]
+    if work.preview:
+        under_way = cut_off or _guard(work).under_way()
+        return ["a step that was cut off is undone first"] if under_way else []
     if cut_off:
         end_leftovers(cut_off, work.state.commands.get(cut_off, ("", ""))[1])
     of_servers = checked(work)

@@ -48,6 +48,8 @@ def probe(work: Work) -> StepResult:
     """Asks for the page; kept if this very server was probed well before. Raises ServerFailed if no page
     answers well."""
     record = work.server
+    if record is None and work.preview and work.part.candidates("server"):
+        return StepResult(State.TO_DO, "ask for the page", "the server starts before")
     if record is None:
         return StepResult(State.LEFT_OUT, "no server runs", "none was started")
     before = record.get("probe")
@@ -59,6 +61,10 @@ def probe(work: Work) -> StepResult:
             (),
             (),
             {"probe": before},
+        )
+    if work.preview:
+        return StepResult(
+            State.TO_DO, f"ask for the page at {record['url']}", "it was not good, or not asked for, before"
         )
     result, tried = best_page(record["url"], _pages(work, record))
     until = time.monotonic() + _RESTARTS

@@ -15,6 +15,7 @@ from plainfall.errors import ValueNeeded
 from plainfall.evidence import Evidence
 from plainfall.onboarding.byproducts import PACKAGES
 from plainfall.onboarding.edits import Edits
+from plainfall.onboarding.foreseen import foreseen_packages
 from plainfall.onboarding.stages.tasks import carry_out
 from plainfall.onboarding.steps import State, StepResult
 from plainfall.onboarding.work import ENVIRONMENT, Work
@@ -57,17 +58,19 @@ def runtime(work: Work) -> StepResult:
     for module in work.state.record(part.key, NEEDED_MODULES).get("modules", ()):
         if recognising is not None:
             part = replace(part, asks=(*part.asks, *recognising.asks_for_module(module)))
-    choice = work.environment.choose_runtime(part, work.surroundings, work.wishes.runtime, work.progress)
+    choice = work.environment.choose_runtime(
+        part, work.surroundings, work.wishes.runtime, work.progress, offline=work.preview
+    )
     work.choice = choice
     taken = choice.taken
     work.fingerprints["runtime"] = taken.identity
     before = work.state.record(work.part.key, "runtime")
     same = before.get("identity") == taken.identity
-    if not same:
+    if not same and not work.preview:
         record = {"identity": taken.identity, "file": str(taken.file), "version": taken.version}
         work.state.keep(work.part.key, "runtime", record)
     return StepResult(
-        State.KEPT if same else State.DONE,
+        State.KEPT if same else State.TO_DO if work.preview else State.DONE,
         f"{work.language.title} {taken.version} at {taken.file}",
         why_runtime(part.asks, choice),
         tuple(ask.evidence for ask in part.asks),
@@ -103,13 +106,17 @@ def environment(work: Work) -> StepResult:
     standing = work.standing()
     place = work.folder / standing.path
     name = work.environment_name
-    if work.state.record(work.part.key, ENVIRONMENT).get("folder", "") != name:
+    if work.state.record(work.part.key, ENVIRONMENT).get("folder", "") != name and not work.preview:
         work.state.keep(work.part.key, ENVIRONMENT, {"folder": name})
-    work.edits = Edits.begin(work.state, work.surroundings.state, work.part.key, place)
+    if not work.preview:
+        work.edits = Edits.begin(work.state, work.surroundings.state, work.part.key, place)
     detail = {"path": str(place), "state_before": standing.state, "reason": standing.reason}
     if standing.state == "right":
         why = "right for this interpreter" + ("" if standing.ours else "; not made by Plainfall")
         return StepResult(State.KEPT, standing.path, why, detail=detail)
+    if work.preview:
+        verb = "replace" if standing.state == "wrong" else "make"
+        return StepResult(State.TO_DO, f"{verb} {standing.path}", standing.reason, detail=detail)
     work.making(PACKAGES, place)
     # A folder of its own: another part may make its environment at the same time.
     making = work.state.folder / "making" / digest_of(work.part.key)[:12]
@@ -161,11 +168,11 @@ def dependencies(work: Work) -> StepResult:
     ]
     fingerprint = digest_of(inputs, work.chosen().taken.identity, str(place), asked)
     work.fingerprints["dependencies"] = fingerprint
-    edits = work.edits or Edits.begin(work.state, work.surroundings.state, work.part.key, place)
-    edited = edits.settle()
+    edits = None if work.preview else work.edits or _edits(work, place)
+    edited = edits.settle() if edits is not None else frozenset()
     unchanged = before.get("fingerprint") == fingerprint and not edited
     if unchanged and _all_exist(place, before.get("layout", {})):
-        remarks = edits.finish() if edits.own else []
+        remarks = edits.finish() if edits is not None and edits.own else []
         title = f"{_packages(len(before.get('names', [])))}, as {listed.path} lists them"
         detail = {"laid": [], "kept": before.get("names", []), "taken_out": [], "fetched": 0}
         return StepResult(
@@ -176,9 +183,14 @@ def dependencies(work: Work) -> StepResult:
             tuple(remarks),
             detail,
         )
+    job = _job(work, listed, replace(wishes, instead=instead), before, edited)
+    if edits is None:
+        gone = not _all_exist(place, before.get("layout", {}))
+        same_list = before.get("inputs") == inputs
+        return foreseen_packages(work, job, before.get("names", []), same_list=same_list, lacking=gone)
     work.watch()  # a package of the clone that is built leaves files beside its sources
     worker_pool()  # before the threads that ask registries
-    done = work.installing.install(_job(work, listed, replace(wishes, instead=instead), before, edited))
+    done = work.installing.install(job)
     names = sorted((*done.laid, *done.kept))
     record = {
         "fingerprint": fingerprint,
@@ -231,9 +243,14 @@ def dependencies(work: Work) -> StepResult:
             "fetched_bytes": done.fetched_bytes,
             "built": list(done.built),
             "resolved": done.resolved,
+            "before": before.get("names", []),
         },
         tuple(notes),
     )
+
+
+def _edits(work: Work, place: Path) -> Edits:
+    return Edits.begin(work.state, work.surroundings.state, work.part.key, place)
 
 
 ADDED = "added packages"
@@ -368,7 +385,7 @@ def _allowed_hosts(work: Work, wishes: InstallWishes) -> frozenset[str]:
             else:
                 refused |= {one.host}
     record = {"allowed": sorted(allowed), "refused": sorted(refused)}
-    if (allowed or refused) and record != known:
+    if (allowed or refused) and record != known and not work.preview:
         work.state.keep("", _HOSTS, record)
     return allowed
 

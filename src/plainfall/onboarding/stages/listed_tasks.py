@@ -37,6 +37,10 @@ def _as_listed(work: Work, stage: str, carry_out: Callable[[Work], StepResult]) 
     command = work.part.candidates(STAGE)[0]
     if not work.part.candidates(stage):
         failure, names = _names(work, command)
+        if failure and work.preview:
+            return StepResult(
+                State.TO_DO, f"run what `{command.line}` lists for it", failure, (command.evidence,)
+            )
         if failure:
             return StepResult(State.LEFT_OUT, f"no {stage} were run", failure, (command.evidence,))
         known = work.language.task_list
@@ -67,6 +71,8 @@ def _names(work: Work, command: Command) -> tuple[str, list[str]]:
     before = work.state.record(work.part.key, STAGE)
     if before.get("fingerprint") == fingerprint:
         return "", list(before.get("names", []))
+    if work.preview:
+        return f"`{command.line}` is asked first, and tells whether there are any", []
     work.before_command()
     try:
         done = run(shlex.split(command.line), work.variables(), folder=work.folder, seconds=_SECONDS)

@@ -65,6 +65,8 @@ def run_program(work: Work, command: Command) -> StepResult | None:
             (command.evidence,),
             (_again(command),),
         )
+    if work.preview:
+        return StepResult(State.TO_DO, f"run {command.line}", command.reason, (command.evidence,))
     result = _run(work, command)
     if result is not None:
         work.state.keep(work.part.key, "program", {"fingerprint": fingerprint, "title": result.title})

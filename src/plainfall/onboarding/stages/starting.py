@@ -69,9 +69,12 @@ def start_server(work: Work, command: Command) -> StepResult:
             return StepResult(
                 State.KEPT, f"{command.line}: {before['url']}", why, (command.evidence,), (), _detail(before)
             )
-        stop_server(work, before)
+        if not work.preview:
+            stop_server(work, before)
     settling = work.settled_by()
     wanted = settling.wanted[work.part.key]
+    if work.preview:
+        return _foreseen(work, command, before, free_port(settling.ports[work.part.key], work.avoided))
     remarks, notes = [], []
     left = None if before else work.state.register.row_of(work.clone, work.part.key)
     if left is not None and left.running is not None and left.pids:
@@ -118,6 +121,15 @@ def start_server(work: Work, command: Command) -> StepResult:
         _detail(record),
         tuple(notes),
     )
+
+
+def _foreseen(work: Work, command: Command, before: dict[str, Any] | None, port: int) -> StepResult:
+    """What starting would be, in a preview; the port of a server that is ended before stays."""
+    runs = before is not None and _runs(before)
+    port = int(before["port"]) if before is not None and runs else port
+    title = f"{'start anew' if runs else 'start'} {command.line} on port {port}"
+    why = "settings, packages or the command changed since it started" if runs else command.reason
+    return StepResult(State.TO_DO, title, why, (command.evidence,))
 
 
 def _is_anothers(work: Work, port: int) -> bool:

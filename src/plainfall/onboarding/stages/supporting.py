@@ -7,7 +7,7 @@ from threading import Lock
 from typing import TYPE_CHECKING
 
 from plainfall.errors import PlainfallError, ServiceFailed
-from plainfall.onboarding.services import Brought, bring_up
+from plainfall.onboarding.services import Brought, bring_up, foreseen_service
 from plainfall.onboarding.steps import State, StepResult
 from plainfall.onboarding.work import SERVER_VARIABLES, Work
 from plainfall.services.kinds.mysql import SOCKET
@@ -27,7 +27,7 @@ def services(work: Work) -> StepResult:
     needs = work.settled_by().needs_with(work.part, work.settings_shown, work.settings)
     if not needs:
         return StepResult(State.LEFT_OUT, "no server is needed", "the settings address none on this machine")
-    brought = _all(work, needs)
+    brought = [foreseen_service(work.state, need) for need in needs] if work.preview else _all(work, needs)
     work.lacking = tuple(one.text for one in brought if one.state == "lacking")
     work.servers_used = tuple(sorted(one.identity for one in brought if one.identity))
     work.server_databases = tuple(
@@ -38,9 +38,11 @@ def services(work: Work) -> StepResult:
             if one.name and one.identity and account.database
         )
     )
-    work.state.keep(work.part.key, SERVER_VARIABLES, {"variables": _driver_variables(work, brought)})
+    if not work.preview:
+        work.state.keep(work.part.key, SERVER_VARIABLES, {"variables": _driver_variables(work, brought)})
     states = {one.state for one in brought}
-    state = State.DONE if "done" in states else State.LEFT_OUT if states == {"lacking"} else State.KEPT
+    done = State.TO_DO if work.preview else State.DONE
+    state = done if "done" in states else State.LEFT_OUT if states == {"lacking"} else State.KEPT
     met = [one for one in brought if one.state != "lacking"]
     title = "; ".join(one.text for one in met) or "nothing was brought up"
     remarks = [*work.lacking, *(remark for one in brought for remark in one.remarks)]

@@ -40,6 +40,8 @@ def tasks(work: Work) -> StepResult:
     places = tuple(command.evidence for command in commands)
     if work.state.record(work.part.key, "tasks").get("fingerprint") == fingerprint:
         return StepResult(State.KEPT, title, "nothing that they depend on changed", places)
+    if work.preview:
+        return StepResult(State.TO_DO, f"run {title}", commands[0].reason, places)
     remarks = [remark for command in commands for remark in carry_out(work, "tasks", command)]
     work.state.keep(work.part.key, "tasks", {"fingerprint": fingerprint})
     return StepResult(State.DONE, title, commands[0].reason, places, tuple(remarks))
@@ -106,6 +108,8 @@ def administrator(work: Work) -> StepResult:
     where = f"password in {accounts.relative_to(work.clone)}"
     if before and before.get("database") == database and (work.part.key or ".") in work.state.accounts():
         return StepResult(State.KEPT, f"administrator {result.name!r}, {where}", "", (result.evidence,))
+    if work.preview:
+        return StepResult(State.TO_DO, f"make an administrator, {result.name!r}", "", (result.evidence,))
     password = secrets.token_urlsafe(12)
     known = work.state.accounts()
     known[work.part.key or "."] = {"name": result.name, "password": password, "page": result.page}

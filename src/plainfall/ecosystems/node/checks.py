@@ -1,0 +1,60 @@
+"""Checks of a Node part: its manifest's scripts, else the configuration of the tools that it lists."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator
+
+from plainfall.clone.checks import CheckFound, kind_of_line
+from plainfall.clone.walk import Tree
+from plainfall.ecosystems.ask_files import within
+from plainfall.ecosystems.node.servers import scripts_of
+from plainfall.evidence import Evidence
+
+__all__ = ["node_checks"]
+
+_SCRIPT, _CONFIGURED = 60, 45
+_NAMES = (
+    ("end-to-end", re.compile(r"(test:)?(e2e|end-to-end|playwright|cypress)(:(run|ci|headless))?|cy:run")),
+    ("tests", re.compile(r"tests?(:(unit|ci|run|all|once))?|unit(:tests?)?|jest|vitest|mocha")),
+    ("build", re.compile(r"build(:(prod|production|all|app))?")),
+    ("lint", re.compile(r"(lint|eslint)(:(check|js|ts|all|ci|eslint))?|check:lint")),
+    ("types", re.compile(r"(type-?check|check-types|types|tsc|check:types?|types:check|typings)|test:types")),
+)
+_PLACEHOLDER = re.compile(r"no test specified|^\s*(exit 1|true|:)\s*$")
+_CONFIGURATIONS = (
+    ("tests", "vitest", r"vitest\.(config|workspace)\.\w+", "vitest run"),
+    ("tests", "jest", r"jest\.config\.\w+", "jest"),
+    ("tests", "mocha", r"\.mocharc\.\w+", "mocha"),
+    ("end-to-end", "@playwright/test", r"playwright\.config\.\w+", "playwright test"),
+    ("end-to-end", "cypress", r"cypress\.(config\.\w+|json)", "cypress run"),
+    ("lint", "eslint", r"(\.eslintrc(\.\w+)?|eslint\.config\.\w+)", "eslint ."),
+    ("lint", "@biomejs/biome", r"biome\.jsonc?", "biome check"),
+    ("types", "typescript", r"tsconfig\.json", "tsc --noEmit"),
+    ("build", "vite", r"vite\.config\.\w+", "vite build"),
+)
+
+
+def node_checks(tree: Tree, folder: str, names: frozenset[str]) -> Iterator[CheckFound]:
+    """The checks that the part's files tell of; ``names`` are those of its packages."""
+    path, scripts = within(folder, "package.json"), scripts_of(tree, folder)
+    for position, (name, text) in enumerate(scripts.items()):
+        kind = next((kind for kind, pattern in _NAMES if pattern.fullmatch(name)), "")
+        if not kind or _PLACEHOLDER.search(text):
+            continue
+        told, tool = kind_of_line(text)
+        if told and told != kind and kind != "tests":
+            kind = told  # a script "lint" that checks types, say
+        plain = name in ("test", "build", "lint", "e2e", "test:e2e", "typecheck", "type-check")
+        rank = _SCRIPT - (0 if plain else 2) - min(position, 9) / 10
+        reason = f"the manifest's script {name!r}, which runs {text[:60]}"
+        place = tree.line_of(path, f'"{name}"')
+        yield CheckFound(kind, f"npm run {name}", reason, int(rank * 10), place, folder, tool, text)
+    for kind, package, pattern, line in _CONFIGURATIONS:
+        file = next((one for one in tree.folders.get(folder, ()) if re.fullmatch(pattern, one)), "")
+        if file and package in names:
+            tool = kind_of_line(line)[1] or package
+            place = Evidence(within(folder, file), 1)
+            yield CheckFound(
+                kind, line, f"{file}, and {package} in its list", _CONFIGURED * 10, place, folder, tool
+            )

@@ -1,0 +1,127 @@
+"""Checks of a Python part, by the configuration of their tools and by conventions."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator
+from typing import Any
+
+from plainfall.clone.checks import CheckFound
+from plainfall.clone.walk import Tree
+from plainfall.ecosystems.ask_files import within
+from plainfall.errors import BadInput
+from plainfall.evidence import Evidence
+from plainfall.reading import toml_table
+
+__all__ = ["python_checks"]
+
+_CONFIGURED, _GUESSED = 500, 400
+_TEST = re.compile(r"(^|/)(test_[^/]+|[^/]+_test|tests)\.py$")
+_INI = ("setup.cfg", "tox.ini", "pytest.ini", "mypy.ini", ".mypy.ini", ".flake8")
+
+
+def python_checks(tree: Tree, folder: str, names: frozenset[str]) -> Iterator[CheckFound]:
+    """The checks that the part's files tell of; ``names`` are those of its packages."""
+    yield from _tests(tree, folder, names)
+    steps = [path for path in tree.below(folder) if re.match(r"features/(.+/)?steps?/[^/]+\.py$", path)]
+    if steps:
+        place = Evidence(within(folder, steps[0]), 1)
+        yield CheckFound(
+            "end-to-end", "behave", "the part has features with steps", _GUESSED, place, folder, "behave"
+        )
+    for kind, line, tool, table, names_of_files in (
+        ("lint", "ruff check", "ruff", "ruff", ("ruff.toml", ".ruff.toml")),
+        ("lint", "flake8", "flake8", "flake8", (".flake8",)),
+        ("types", "mypy", "mypy", "mypy", ("mypy.ini", ".mypy.ini")),
+        ("types", "pyright", "pyright", "pyright", ("pyrightconfig.json",)),
+    ):
+        where = _configured(tree, folder, table, names_of_files)
+        if where is not None:
+            words = f"{line} ." if tool == "mypy" and not _mypy_knows_files(tree, folder) else line
+            yield CheckFound(kind, words, f"{tool} is configured", _CONFIGURED, where, folder, tool)
+    for name in ("mkdocs.yml", "mkdocs.yaml"):
+        if within(folder, name) in tree:
+            place = Evidence(within(folder, name), 1)
+            yield CheckFound(
+                "build", "mkdocs build", "the documents' configuration", _GUESSED, place, folder, "mkdocs"
+            )
+
+
+def _tests(tree: Tree, folder: str, names: frozenset[str]) -> Iterator[CheckFound]:
+    place: Evidence | None = _configured(tree, folder, "pytest", ("pytest.ini",), "tool:pytest")
+    if place is None:
+        conftest = next((one for one in ("conftest.py", "tests/conftest.py", "test/conftest.py")
+                         if within(folder, one) in tree), "")  # fmt: skip
+        place = Evidence(within(folder, conftest), 1) if conftest else None
+    files = [path for path in tree.below(folder) if _TEST.search(path)]
+    if place is not None or (files and "pytest" in names):
+        where = place or Evidence(within(folder, files[0]), 1)
+        why = "pytest is configured" if place else "the part has test files, and pytest in its list"
+        yield CheckFound("tests", "python -m pytest", why, _CONFIGURED, where, folder, "pytest")
+    if not files:
+        return
+    if within(folder, "manage.py") in tree:
+        where = Evidence(within(folder, files[0]), 1)
+        why = "Django's tests"
+        yield CheckFound(
+            "tests", "python manage.py test --noinput", why, _CONFIGURED - 50, where, folder, "django"
+        )
+    for path in files[:50]:
+        try:
+            text = tree.text(within(folder, path))
+        except BadInput:
+            continue  # no text: no test
+        if re.search(r"^\s*(import unittest|from unittest import)", text, re.MULTILINE):
+            top = path.partition("/")[0] if "/" in path else ""
+            is_package = not top or within(folder, f"{top}/__init__.py") in tree
+            line = "python -m unittest discover" + ("" if is_package else f" -s {top}")
+            where = Evidence(within(folder, path), 1)
+            yield CheckFound("tests", line, "test files of unittest", _GUESSED, where, folder, "unittest")
+            return
+
+
+def _configured(
+    tree: Tree, folder: str, name: str, files: tuple[str, ...], section: str = ""
+) -> Evidence | None:
+    """Where a tool is configured: a file of its own, its table of pyproject.toml, its section of an ini file."""
+    for file in files:
+        if within(folder, file) in tree:
+            return Evidence(within(folder, file), 1)
+    path = within(folder, "pyproject.toml")
+    if isinstance(_tools(tree, path).get(name), dict):
+        return tree.line_of(path, f"[tool.{name}")
+    for file in _INI:
+        path = within(folder, file)
+        if path in tree:
+            for one in (section, name):
+                match = re.search(rf"^\[{re.escape(one)}\]", _text(tree, path), re.MULTILINE) if one else None
+                if match is not None:
+                    return tree.line_of(path, match.group())
+    return None
+
+
+def _tools(tree: Tree, path: str) -> dict[str, Any]:
+    if path not in tree:
+        return {}
+    try:
+        document = toml_table(tree.text(path), path)
+    except BadInput:
+        return {}  # reported where the list is read
+    tools = document.get("tool")
+    return tools if isinstance(tools, dict) else {}
+
+
+def _text(tree: Tree, path: str) -> str:
+    try:
+        return tree.text(path)
+    except BadInput:
+        return ""
+
+
+def _mypy_knows_files(tree: Tree, folder: str) -> bool:
+    table = _tools(tree, within(folder, "pyproject.toml")).get("mypy")
+    if isinstance(table, dict) and {"files", "packages", "modules"} & table.keys():
+        return True
+    texts = (_text(tree, within(folder, name)) for name in ("mypy.ini", ".mypy.ini", "setup.cfg")
+             if within(folder, name) in tree)  # fmt: skip
+    return any(re.search(r"^(files|packages|modules)\s*=", text, re.MULTILINE) for text in texts)

@@ -1,0 +1,360 @@
+"""The project's own checks: found the way start commands are found, run in the part's environment, once and
+counted."""
+
+from __future__ import annotations
+
+import os
+import re
+import shlex
+import shutil
+import sys
+import time
+from collections.abc import Callable, Collection, Iterable, Iterator, Sequence
+from pathlib import Path
+from typing import Any
+
+from msgspec import Struct, field
+from msgspec.structs import replace
+
+from plainfall.clone.checks import KINDS, CheckFound, best_of_kinds, kind_of_line, once, workflow_lines
+from plainfall.clone.parts import PartFound, Survey
+from plainfall.clone.second_processes import SecondProcess
+from plainfall.clone.walk import Tree
+from plainfall.diagnosis.test_results import Results, results_of_output, results_of_report
+from plainfall.ecosystems import language_named
+from plainfall.errors import CommandFailed, PlainfallError, UsageProblem
+from plainfall.onboarding.build_output import Built, built_since, left_by_a_server
+from plainfall.onboarding.byproducts import ByProducts
+from plainfall.onboarding.clone_root import CloneFolder, survey_of
+from plainfall.onboarding.commands import run_command
+from plainfall.onboarding.inside import work_of
+from plainfall.onboarding.second_processes import start_second_process
+from plainfall.onboarding.stages.first_page import best_page
+from plainfall.onboarding.state import FOLDER, CloneState
+from plainfall.onboarding.test_databases import settings_for_tests, watched_database
+from plainfall.onboarding.work import Work
+from plainfall.patterns import regex
+from plainfall.server.browser import browser_here
+from plainfall.server.logs import end_of_log
+from plainfall.server.ports import free_port
+from plainfall.server.process import new_mark
+from plainfall.surroundings import Surroundings
+
+__all__ = ["CHECKS", "CheckDone", "checks_of", "found_checks", "run_checks"]
+
+CHECKS = "checks"  # the record of a part's last results
+_MODES = {"node": {"NODE_ENV": "test"}, "ruby": {"RAILS_ENV": "test", "RACK_ENV": "test"}}
+_README, _WORKFLOW = 550, 300
+_BUILT_PORT = 8180  # the first that is tried for a built site
+_ANSWERS = 10.0  # seconds within which it must answer
+_REPORTS = (
+    "htmlcov/index.html", "coverage/index.html", "coverage/lcov-report/index.html", "playwright-report/index.html",
+    "mochawesome-report/mochawesome.html", "cypress/reports/index.html", "test-results/index.html", "coverage.xml",
+    "reports/index.html", "build/coverage/index.html",
+)  # fmt: skip
+_PREFIX = regex(
+    r"^(?:(?:poetry|pipenv|pdm|hatch|rye|uv) run|npx|bunx|pnpm exec|yarn(?: run)?|bundle exec|"
+    r"(?:\./)?vendor/bin/)\s*"
+)
+_ASSIGNED = regex(r"^(?:cross-env\s+)?(?:[A-Z_][A-Z0-9_]*=\S*\s+)*")
+_BROWSERS = ("karma", "playwright", "cypress", "dusk", "rails")
+
+
+class CheckDone(Struct):
+    """What came of one check: ``state`` is "good", "failed" or "left out", with the reason; ``reports`` are pages
+    that it wrote, ``built`` what a build made, ``served`` the process
+    that serves it."""
+
+    part: str
+    check: CheckFound
+    state: str
+    why: str = ""
+    results: Results = field(default_factory=Results)
+    seconds: float = 0.0
+    lines: tuple[str, ...] = ()
+    remedy: str = ""
+    log: str = ""
+    reports: tuple[str, ...] = ()
+    built: Built | None = None
+    served: dict[str, Any] | None = None
+    remarks: list[str] = field(default_factory=list)
+
+
+def checks_of(tree: Tree, part: PartFound, survey: Survey) -> list[CheckFound]:
+    """All checks of a part, those of a kind in order: what the language's files tell, README steps, CI
+    workflows."""
+    language = language_named(part.language)
+    if language is None:
+        return []
+    names = frozenset(part.dependencies.names if part.dependencies is not None else ())
+    found = [*language.checks(tree, part.path, names)]
+    for step in survey.steps:
+        if step.evidence.path.rpartition("/")[0] == part.path:
+            found += _of_line(step.command, part, "the README's step", _README, step.evidence)
+    for line, folder, evidence in workflow_lines(tree):
+        if folder == part.path and "${{" not in line:
+            found += _of_line(line, part, "a step of the CI workflow", _WORKFLOW, evidence)
+    # A script of the manifest that a document calls is that script.
+    known = {(one.kind, one.line) for one in found if one.text}
+    kept = [one for one in found if one.text or (one.kind, one.line) not in known]
+    return sorted((once(one) for one in kept), key=lambda one: (KINDS.index(one.kind), -one.rank))
+
+
+def _of_line(line: str, part: PartFound, reason: str, rank: int, evidence: Any) -> Iterator[CheckFound]:
+    plain = _PREFIX.sub("", line.strip())
+    kind, tool = kind_of_line(plain, part.language)
+    if kind and not re.search(r"[;|&<>`$]|\bcd\b", plain):
+        yield CheckFound(kind, plain, reason, rank, evidence, part.path, tool)
+
+
+def found_checks(
+    place: CloneFolder, names: Sequence[str], surroundings: Surroundings
+) -> list[tuple[str, list[CheckFound]]]:
+    """The checks of each part, by its key."""
+    state = CloneState(place.clone, surroundings.state)
+    survey, tree, parts = survey_of(place, names, state, surroundings)
+    return [(one.key, checks_of(tree, one, survey)) for one in parts or survey.parts]
+
+
+def run_checks(
+    place: CloneFolder,
+    names: Sequence[str],
+    kinds: Collection[str],
+    arguments: Sequence[str],
+    surroundings: Surroundings,
+    tell: Callable[[str], None],
+    ended: Callable[[CheckDone], None],
+    serve: bool = False,
+) -> list[CheckDone]:
+    """Runs the best check of each kind of the parts; ``arguments`` are added to the command line of the one kind
+    that is asked for. ``tell`` hears each line of output, ``ended`` each result. Raises UsageProblem,
+    NothingToOnboard, CloneBusy."""
+    state = CloneState(place.clone, surroundings.state)
+    survey, tree, parts = survey_of(place, names, state, surroundings)
+    if arguments and len(kinds) != 1:
+        raise UsageProblem(
+            "arguments behind two dashes are for one kind of check",
+            remedy="Name it: plainfall check --kind tests -- ARGUMENTS",
+        )
+    chosen = [one for one in survey.parts if parts is None or one.key in {part.key for part in parts}]
+    done: list[CheckDone] = []
+    with state.locked():
+        byproducts = ByProducts(state, tree, survey.parts)
+        for part in chosen:
+            wanted = [
+                one for one in best_of_kinds(checks_of(tree, part, survey)) if not kinds or one.kind in kinds
+            ]
+            if not wanted:
+                continue
+            work = _work(place, survey, tree, state, part, surroundings, byproducts, tell)
+            for check in wanted:
+                one = work if isinstance(work, CheckDone) else _run(work, check, arguments)
+                one = replace(one, check=check) if isinstance(work, CheckDone) else one
+                if serve and one.state == "good" and one.built is not None and isinstance(work, Work):
+                    if one.built.page:
+                        one.served = serve_built(work, one.built, one)
+                    else:
+                        one.remarks.append(
+                            f"{one.built.folder} has no first page: it is no static site to serve"
+                        )
+                done.append(one)
+                ended(one)
+            if not isinstance(work, CheckDone):
+                rows = {one.check.kind: _row(one) for one in done if one.part == part.key}
+                state.keep(part.key, CHECKS, {**state.record(part.key, CHECKS), **rows})
+        remarks = byproducts.remarks()
+        if done:
+            done[-1].remarks += remarks
+    return done
+
+
+def _work(
+    place: CloneFolder,
+    survey: Survey,
+    tree: Tree,
+    state: CloneState,
+    part: PartFound,
+    surroundings: Surroundings,
+    byproducts: ByProducts,
+    tell: Callable[[str], None],
+) -> Work | CheckDone:
+    """The part's work, or why nothing of it can be checked."""
+    nothing = CheckDone(part.key, CheckFound("", "", "", 0, part.evidence[0]), "left out")
+    try:
+        work = work_of(place.clone, survey, tree, state, part, surroundings)
+    except PlainfallError as error:
+        return replace(nothing, why=error.cause, remedy=error.remedy)
+    standing = work.standing()
+    if standing.state != "right":
+        why = f"the part has no environment yet ({standing.path} is {standing.state})"
+        return replace(nothing, why=why, remedy="Make it with: plainfall onboard")
+    work.byproducts = byproducts
+    work.progress = lambda number, whole, line: tell(line)
+    work.prepare()
+    return work
+
+
+def _run(work: Work, check: CheckFound, arguments: Sequence[str]) -> CheckDone:
+    done = CheckDone(work.part.key, check, "left out")
+    variables = work.variables()
+    missing = _missing(work, check, variables["PATH"])
+    if missing:
+        return replace(done, why=missing, remedy=_where_it_is(work))
+    server = left_by_a_server(work) if check.kind == "build" else ""
+    if server:
+        return replace(done, why=server, remedy="End it first: plainfall stop; then check again.")
+    tests = check.kind in ("tests", "end-to-end")
+    settings = dict(work.settings)
+    own: frozenset[str] = frozenset()
+    if tests:
+        told = settings_for_tests(work)
+        if told.refused:
+            remedy = "Write the settings of tests into .env.test; then check again."
+            return replace(done, why=told.refused, remedy=remedy)
+        settings, own = {**told.values, **_MODES.get(work.part.language, {})}, told.own
+        done.remarks += told.notes
+    settings = {key: value for key, value in settings.items() if key not in own}
+    settings |= {"CI": "true", **_browser(work, check, variables["PATH"], done.remarks)}
+    if check.kind == "build":
+        settings.pop("NODE_ENV", None)
+    report = (
+        work.state.confined.own_folder(f"{FOLDER}/checks/{work.state.name_of(work.part.key)}") / "junit.xml"
+    )
+    work.state.confined.remove(report)
+    line = _with_arguments(check, [*_reported(check, report), *arguments])
+    variables_of = (
+        {**work.part.variables, **_MODES.get(work.part.language, {})} if tests else work.part.variables
+    )
+    inner = _copy_for(work, settings, variables_of)
+    log, began = str(work.state.log(work.part.key, f"check-{check.kind}")), time.time()
+    try:
+        if tests:
+            with watched_database(work, done.remarks):
+                done.remarks += run_command(inner, f"check-{check.kind}", line, new_mark(), check.evidence)
+        else:
+            done.remarks += run_command(inner, f"check-{check.kind}", line, new_mark(), check.evidence)
+        state, failure = "good", None
+    except CommandFailed as error:
+        state, failure = "failed", error
+    seconds = time.time() - began
+    results = results_of_report(report) if tests else None
+    if results is None:
+        results = results_of_output(end_of_log(Path(log), 400_000), check.kind)
+    done = replace(done, state=state, results=results, seconds=seconds, log=log)
+    if failure is not None:
+        known = any(failure.rule) if failure.rule else False
+        done = replace(done, why=failure.cause, lines=failure.lines, remedy=failure.remedy if known else "")
+    done = replace(done, reports=tuple(_reports(work, began)))
+    return replace(done, built=built_since(work.folder, began)) if check.kind == "build" else done
+
+
+def _copy_for(work: Work, settings: dict[str, str], variables: Any) -> Work:
+    """The same part with other settings; what it changes is watched as ever."""
+    inner = replace(work, settings=settings, part=replace(work.part, variables=variables))
+    inner.progress, inner.byproducts = work.progress, work.byproducts
+    return inner
+
+
+def _row(done: CheckDone) -> dict[str, Any]:
+    """What is kept of a result."""
+    return {
+        "command": done.check.line, "state": done.state, "why": done.why, "words": done.results.words,
+        "seconds": round(done.seconds, 3), "at": time.strftime("%Y-%m-%d %H:%M"),
+        "failures": [[one.name, one.text] for one in done.results.failures[:8]],
+        "place": str(done.check.evidence),
+    }  # fmt: skip
+
+
+def _program(check: CheckFound) -> str:
+    """The program that a check's line runs in the end."""
+    text = _ASSIGNED.sub("", _PREFIX.sub("", check.text or check.line))
+    text = _PREFIX.sub("", text)
+    module = re.match(r"python3? -m (\w+)", text)
+    if module:
+        return "" if module.group(1) == "unittest" else module.group(1)
+    return text.split()[0] if text.split() else ""
+
+
+def _missing(work: Work, check: CheckFound, path: str) -> str:
+    """That the check's tool is not installed, in words; "" where it is."""
+    if check.line.startswith(("npm run ", "composer run-script ")) and re.search(r"[;&|]", check.text):
+        return ""
+    program = _program(check)
+    if not program or "/" in program:
+        return "" if not program or (work.folder / program).exists() else f"{program} is not here"
+    if check.line.startswith("bundle exec ") and shutil.which("bundle", path=path):
+        return ""
+    if shutil.which(program, path=path) or program in ("npm", "pnpm", "yarn"):
+        return ""
+    return f"{program} is not in the part's environment"
+
+
+def _where_it_is(work: Work) -> str:
+    listed = work.part.dependencies
+    extras, groups = listed.offered if listed is not None else ((), ())
+    words = [f"--group {name}" for name in groups] + [f"--extra {name}" for name in extras]
+    if words:
+        return f"It may be in a group that was not installed: plainfall onboard {' or '.join(words[:4])}"
+    return "Add the package that brings it to the list, and run: plainfall onboard"
+
+
+def _browser(work: Work, check: CheckFound, path: str, remarks: list[str]) -> dict[str, str]:
+    """Variables by which tools find a browser of this machine; that there is none is said where one is needed."""
+    if check.kind != "end-to-end" and check.tool not in _BROWSERS:
+        return {}
+    browser = browser_here(path)
+    if browser is None:
+        remarks.append(
+            "no browser was found on this machine: on Debian and its kin: sudo apt-get install chromium"
+        )
+        return {}
+    found = {"CHROME_BIN": browser, "CHROMIUM_BIN": browser, "PUPPETEER_EXECUTABLE_PATH": browser}
+    server = work.state.servers.get(work.part.key, {})
+    url = str(server.get("url", ""))
+    return {**found, **({"BASE_URL": url, "CYPRESS_BASE_URL": url.rstrip("/")} if url else {})}
+
+
+def _reported(check: CheckFound, report: Path) -> list[str]:
+    """Arguments by which the runner also writes a report of its results."""
+    text = check.text or check.line
+    if re.search(r"[;&|]", text):
+        return []
+    if check.tool == "pytest" and "--junit" not in text:
+        return [f"--junitxml={report}"]
+    if check.tool == "vitest" and "--reporter" not in text:
+        return ["--reporter=default", "--reporter=junit", f"--outputFile.junit={report}"]
+    if check.tool in ("phpunit", "pest") and "--log-junit" not in text and "artisan" not in text:
+        return ["--log-junit", str(report)]
+    return []
+
+
+def _with_arguments(check: CheckFound, arguments: Sequence[str]) -> str:
+    if not arguments:
+        return check.line
+    words = " ".join(map(shlex.quote, arguments))
+    dashes = " --" if check.line.startswith(("npm run ", "composer run-script ")) else ""
+    return f"{check.line}{dashes} {words}"
+
+
+def _reports(work: Work, began: float) -> Iterable[str]:
+    for name in _REPORTS:
+        place = work.folder / name
+        if place.is_file() and place.stat().st_mtime >= began - 1:
+            yield os.path.relpath(place, work.clone)
+
+
+def serve_built(work: Work, built: Built, done: CheckDone) -> dict[str, Any]:
+    """Puts a built static site up on loopback and asks for its page; returns the process's record with ``url`` and
+    ``probe``. It stays up until `plainfall stop`. The clone is locked by the caller. Raises CommandFailed where
+    it ends at once."""
+    port = free_port(_BUILT_PORT, {row["port"] for row in work.state.servers.values()})
+    place = work.folder / built.page
+    line = shlex.join([sys.executable, "-I", "-m", "plainfall.server.static_site", str(place), str(port)])
+    record = start_second_process(work, SecondProcess(f"built {built.page}"[:60], line, done.check.evidence))
+    url = f"http://127.0.0.1:{port}/"
+    until = time.monotonic() + _ANSWERS
+    result, _ = best_page(url, ("/",))
+    while result.status == 0 and time.monotonic() < until:
+        time.sleep(0.1)
+        result, _ = best_page(url, ("/",))
+    return {**record, "url": url, "probe": result.as_json()}
