@@ -34,6 +34,7 @@ class CheckFound(Struct, frozen=True):
     folder: str = ""
     tool: str = ""
     text: str = ""
+    brought_by: str = ""
 
     def as_json(self) -> dict[str, Any]:
         """The form that ``check --json`` shows."""

@@ -76,7 +76,11 @@ def _failure(case: ElementTree.Element) -> Failure:
     place = case.get("file") or case.get("classname") or ""
     name = f"{place}: {case.get('name') or ''}" if place else case.get("name") or ""
     lines = [line.strip() for line in text.splitlines() if line.strip()]
-    return Failure(name[:200], lines[0][:200] if lines else "")
+    said = lines[0] if lines else ""
+    if said == "collection failure" and found is not None:  # the reason stands further down
+        reasons = [line[1:].strip() for line in (found.text or "").splitlines() if line.startswith("E ")]
+        said = reasons[-1] if reasons else said
+    return Failure(name[:200], said[:200])
 
 
 # Closing lines: what of the results a pattern's groups are, by name.
@@ -87,6 +91,7 @@ _CLOSING = tuple(
         r"^(?:#|ℹ) (?:pass (?P<passed>\d+)|fail (?P<failed>\d+)|skipped (?P<skipped>\d+))\s*$",
         r"^Tests:?\s+(?=\d)(?:(?P<failed>\d+) failed[,|\s]*)?(?:(?P<skipped>\d+) skipped[,|\s]*)?"
         r"(?:\d+ todo[,|\s]*)?(?:(?P<passed>\d+) passed)?",
+        r"^\s*Tests\s+(?:(?P<failed>\d+) failed \| )?(?P<passed>\d+) passed(?: \| (?P<skipped>\d+) skipped)?",
         r"^Tests: (?P<all>\d+), Assertions: \d+(?:, Errors: (?P<errors>\d+))?"
         r"(?:, Failures: (?P<failed>\d+))?"
         r"(?:.*?, Skipped: (?P<skipped>\d+))?",

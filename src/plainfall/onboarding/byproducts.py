@@ -23,11 +23,12 @@ __all__ = ["LEFT", "PACKAGES", "ByProducts", "close_span"]
 
 PACKAGES = "packages"  # the kind of a folder that is made for installed packages
 
-# The record of what commands made ("paths", each with the end of the run that it was new in), of when the commands
-# of each run ran ("spans", and "open": one that has begun, with what was there by then), and of the patterns of
-# what is left behind and of uploads; times in nanoseconds.
+# The record of what commands made ("paths", each with the end of the run that it was new in; "named": what is not
+# ignored), of when the commands of each run ran ("spans", and "open": one that has begun, with what was there by
+# then), and of the patterns of what is left behind and of uploads; times in nanoseconds.
 LEFT = "left behind"
 _SPANS = 500  # runs that are remembered
+_MOST_NAMED = 1_000
 
 _SHOWN = 6
 
@@ -71,6 +72,7 @@ class ByProducts:
         self._tree = tree
         self._lock = threading.Lock()
         self._before: dict[str, tuple[int, int]] | None = None
+        self.claimed: set[str] = set()  # paths that a command of ours is known to have made, ignored or not
 
     def begin(self) -> None:
         """A command is about to run."""
@@ -109,11 +111,11 @@ class ByProducts:
             made = [path for path in seen if path not in known and path not in tracked]
             if made:
                 remarks.append(f"new files that version control does not ignore: {_list(made)}")
-        close_span(self._state, seen)
+        close_span(self._state, seen, self.claimed)
         return remarks
 
 
-def close_span(state: CloneState, seen: Sequence[str] | None = None) -> None:
+def close_span(state: CloneState, seen: Sequence[str] | None = None, claimed: Iterable[str] = ()) -> None:
     """Notes what is new since the first command of a run, and ignored (``seen`` are the files that are not), and
     when this was: `clear` takes it away. Of a run that was killed (``seen`` is None) the journal tells when it
     ended."""
@@ -124,16 +126,18 @@ def close_span(state: CloneState, seen: Sequence[str] | None = None) -> None:
     began, stood = opened
     now = time.time_ns() if seen is not None else _last_note(state)
     seen = walk(state.clone).files if seen is None else seen
-    paths = dict(record.get("paths", {}))
+    paths, named = dict(record.get("paths", {})), list(record.get("named", []))
     for path in Inventory.of(state).since():
         ignored = not any(one == path or (path.endswith("/") and one.startswith(path)) for one in seen)
-        if path not in stood and (ignored or is_database(state.clone / path)):
+        if path not in stood and (ignored or path in claimed or is_database(state.clone / path)):
             paths.setdefault(path, now)
+        elif path not in stood:
+            named.append(path)
         if path.endswith("/") and state.made.get(path.rstrip("/"), {}).get("kind") != PACKAGES:
             for file in databases_below(state.clone / path):  # those that come later are not a run's
                 paths.setdefault(os.path.relpath(file, state.clone), now)
     spans = [*record.get("spans", []), [began, now]][-_SPANS:]
-    state.keep("", LEFT, {**record, "paths": paths, "spans": spans})
+    state.keep("", LEFT, {**record, "paths": paths, "named": sorted({*named})[:_MOST_NAMED], "spans": spans})
 
 
 def _last_note(state: CloneState) -> int:

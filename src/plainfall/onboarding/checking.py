@@ -150,6 +150,11 @@ def run_checks(
             for check in wanted:
                 one = work if isinstance(work, CheckDone) else _run(work, check, arguments)
                 one = replace(one, check=check) if isinstance(work, CheckDone) else one
+                if one.built is not None:
+                    place_of_build = (
+                        f"{part.path}/{one.built.folder}/" if part.path else f"{one.built.folder}/"
+                    )
+                    byproducts.claimed.add(place_of_build)
                 if serve and one.state == "good" and one.built is not None and isinstance(work, Work):
                     if one.built.page:
                         one.served = serve_built(work, one.built, one)
@@ -199,7 +204,7 @@ def _run(work: Work, check: CheckFound, arguments: Sequence[str]) -> CheckDone:
     variables = work.variables()
     missing = _missing(work, check, variables["PATH"])
     if missing:
-        return replace(done, why=missing, remedy=_where_it_is(work))
+        return replace(done, why=missing, remedy=check.brought_by or _where_it_is(work))
     server = left_by_a_server(work) if check.kind == "build" else ""
     if server:
         return replace(done, why=server, remedy="End it first: plainfall stop; then check again.")
@@ -245,7 +250,8 @@ def _run(work: Work, check: CheckFound, arguments: Sequence[str]) -> CheckDone:
         known = any(failure.rule) if failure.rule else False
         done = replace(done, why=failure.cause, lines=failure.lines, remedy=failure.remedy if known else "")
     done = replace(done, reports=tuple(_reports(work, began)))
-    return replace(done, built=built_since(work.folder, began)) if check.kind == "build" else done
+    is_built = check.kind == "build" and state == "good"
+    return replace(done, built=built_since(work.folder, began)) if is_built else done
 
 
 def _copy_for(work: Work, settings: dict[str, str], variables: Any) -> Work:

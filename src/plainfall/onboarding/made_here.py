@@ -112,7 +112,7 @@ class _Look:
                 return [self._of_data(path, "database")]
             if since is not None and self._is_of_runs(place, since) and not is_database(place):
                 return [Thing(path, "left behind", GO, "", *weigh(place))]
-            return [Thing(path, "other", STAY, _why(since), *weigh(place))]
+            return [Thing(path, "other", STAY, self._why(path, since), *weigh(place))]
         return self._folder(path, since, made=row.get("kind") == "folder")
 
     def _folder(self, path: str, since: int | None, *, made: bool) -> list[Thing]:
@@ -126,7 +126,7 @@ class _Look:
             inner = f"{path}{entry.name}" + ("/" if entry.is_dir(follow_symlinks=False) else "")
             inside += self.sort_out(inner, since)
         if not made and since is None and inside and all(one.kind == "other" for one in inside):
-            return [Thing(path, "other", STAY, _why(None), *weigh(self._state.clone / path))]
+            return [Thing(path, "other", STAY, self._why(path, None), *weigh(self._state.clone / path))]
         if all(one.fate == GO for one in inside):
             if {one.kind for one in inside} <= {"left behind"}:
                 kind = "left behind" if since is not None else "folder"
@@ -134,7 +134,12 @@ class _Look:
                     return [Thing(path, kind, GO, "", *weigh(self._state.clone / path))]
             elif made or since is not None:
                 inside.append(Thing(path, "folder", GO))
-        return inside or [Thing(path, "other", STAY, _why(since))]
+        return inside or [Thing(path, "other", STAY, self._why(path, since))]
+
+    def _why(self, path: str, since: int | None) -> str:
+        if path in self._record.get("named", ()):
+            return "it came while commands of the project ran, and is not ignored: it may be yours"
+        return "changed since the run that made it" if since is not None else "not made by Plainfall"
 
     def _packages(self, path: str, row: Mapping[str, Any]) -> Thing:
         place = self._state.clone / path
@@ -182,10 +187,6 @@ class _Look:
             place = self._state.clone / path
             if row["kind"] == PACKAGES and os.path.lexists(place) and not self._state.is_tracked(place):
                 yield self._packages(f"{path}/", row)
-
-
-def _why(since: int | None) -> str:
-    return "changed since the run that made it" if since is not None else "not made by Plainfall"
 
 
 def _main_file(path: str) -> str:

@@ -3,8 +3,11 @@
 from __future__ import annotations
 
 import re
+import shlex
 from collections.abc import Iterator
 from typing import Any
+
+from msgspec.structs import replace
 
 from plainfall.clone.checks import CheckFound
 from plainfall.clone.walk import Tree
@@ -17,11 +20,46 @@ __all__ = ["python_checks"]
 
 _CONFIGURED, _GUESSED = 500, 400
 _TEST = re.compile(r"(^|/)(test_[^/]+|[^/]+_test|tests)\.py$")
+_LISTS = re.compile(
+    r"(^|/)(pyproject\.toml|setup\.(py|cfg)|tox\.ini|Pipfile|[\w-]*requirements[\w-]*\.(txt|in))$"
+)
+_OURS = ".venv,venv,.plainfall,node_modules"  # folders that are none of the project's text
 _INI = ("setup.cfg", "tox.ini", "pytest.ini", "mypy.ini", ".mypy.ini", ".flake8")
 
 
 def python_checks(tree: Tree, folder: str, names: frozenset[str]) -> Iterator[CheckFound]:
     """The checks that the part's files tell of; ``names`` are those of its packages."""
+    for one in _checks(tree, folder, names):
+        yield replace(one, brought_by=_brought_by(tree, folder, one.tool)) if one.tool not in names else one
+
+
+def _brought_by(tree: Tree, folder: str, tool: str) -> str:
+    """How a tool that is not in the usual list is installed: the extra, group or list that names it."""
+    pattern = re.compile(rf"^\s*{re.escape(tool)}\b", re.IGNORECASE)
+    path = within(folder, "pyproject.toml")
+    document = _document(tree, path)
+    project, tools = document.get("project"), document.get("tool")
+    tables = [("--extra", project.get("optional-dependencies") if isinstance(project, dict) else None),
+              ("--group", document.get("dependency-groups"))]  # fmt: skip
+    poetry = tools.get("poetry") if isinstance(tools, dict) else None
+    groups = poetry.get("group") if isinstance(poetry, dict) else None
+    if isinstance(groups, dict):
+        rows = {
+            name: list(one.get("dependencies") or ()) for name, one in groups.items() if isinstance(one, dict)
+        }
+        tables.append(("--group", rows))
+    for option, table in tables:
+        for name, rows in table.items() if isinstance(table, dict) else ():
+            if isinstance(rows, list) and any(isinstance(row, str) and pattern.match(row) for row in rows):
+                return f"{path} has it in {name!r}: plainfall onboard {option} {shlex.quote(str(name))}"
+    for file in tree.below(folder):
+        is_list = re.search(r"(^|/)([\w-]*requirements[\w-]*|requirements/[\w-]+)\.(txt|in)$", file)
+        if is_list and any(pattern.match(line) for line in _text(tree, within(folder, file)).splitlines()):
+            return f"{file} names it: plainfall inside -- pip install -r {shlex.quote(file)}"
+    return f"No list of the clone names it: plainfall inside -- pip install {tool}" if tool else ""
+
+
+def _checks(tree: Tree, folder: str, names: frozenset[str]) -> Iterator[CheckFound]:
     yield from _tests(tree, folder, names)
     steps = [path for path in tree.below(folder) if re.match(r"features/(.+/)?steps?/[^/]+\.py$", path)]
     if steps:
@@ -31,7 +69,7 @@ def python_checks(tree: Tree, folder: str, names: frozenset[str]) -> Iterator[Ch
         )
     for kind, line, tool, table, names_of_files in (
         ("lint", "ruff check", "ruff", "ruff", ("ruff.toml", ".ruff.toml")),
-        ("lint", "flake8", "flake8", "flake8", (".flake8",)),
+        ("lint", f"flake8 --extend-exclude={_OURS}", "flake8", "flake8", (".flake8",)),
         ("types", "mypy", "mypy", "mypy", ("mypy.ini", ".mypy.ini")),
         ("types", "pyright", "pyright", "pyright", ("pyrightconfig.json",)),
     ):
@@ -54,9 +92,14 @@ def _tests(tree: Tree, folder: str, names: frozenset[str]) -> Iterator[CheckFoun
                          if within(folder, one) in tree), "")  # fmt: skip
         place = Evidence(within(folder, conftest), 1) if conftest else None
     files = [path for path in tree.below(folder) if _TEST.search(path)]
-    if place is not None or (files and "pytest" in names):
+    listed = "pytest" in names or any(
+        re.search(r"\bpytest\b", _text(tree, path))
+        for path in (within(folder, name) for name in tree.folders.get(folder, ()))
+        if _LISTS.search(path)
+    )
+    if place is not None or (files and listed):
         where = place or Evidence(within(folder, files[0]), 1)
-        why = "pytest is configured" if place else "the part has test files, and pytest in its list"
+        why = "pytest is configured" if place else "the part has test files, and a list names pytest"
         yield CheckFound("tests", "python -m pytest", why, _CONFIGURED, where, folder, "pytest")
     if not files:
         return
@@ -71,7 +114,7 @@ def _tests(tree: Tree, folder: str, names: frozenset[str]) -> Iterator[CheckFoun
             text = tree.text(within(folder, path))
         except BadInput:
             continue  # no text: no test
-        if re.search(r"^\s*(import unittest|from unittest import)", text, re.MULTILINE):
+        if re.search(r"^class \w+\(.*\bTestCase\b", text, re.MULTILINE):
             top = path.partition("/")[0] if "/" in path else ""
             is_package = not top or within(folder, f"{top}/__init__.py") in tree
             line = "python -m unittest discover" + ("" if is_package else f" -s {top}")
@@ -100,14 +143,17 @@ def _configured(
     return None
 
 
-def _tools(tree: Tree, path: str) -> dict[str, Any]:
+def _document(tree: Tree, path: str) -> dict[str, Any]:
     if path not in tree:
         return {}
     try:
-        document = toml_table(tree.text(path), path)
+        return toml_table(tree.text(path), path)
     except BadInput:
         return {}  # reported where the list is read
-    tools = document.get("tool")
+
+
+def _tools(tree: Tree, path: str) -> dict[str, Any]:
+    tools = _document(tree, path).get("tool")
     return tools if isinstance(tools, dict) else {}
 
 
