@@ -90,6 +90,10 @@ class Console:
         """A line of the result, on standard output."""
         self._print(self.out, text)
 
+    def plain(self, text: str) -> None:
+        """A text of several lines as the result, as it is: it is there to be kept in a file."""
+        self.out.write(text)
+
     def document(self, value: Any) -> None:
         """The one JSON document of the result."""
         import json
@@ -182,7 +186,7 @@ class Console:
     def show_error(self, error: PlainfallError) -> None:
         """A failure: where, what, the lines that matter, the remedy, the log. In JSON form too."""
         if self.json:
-            from plainfall.cli.document import failure_document
+            from plainfall.onboarding.outcome import failure_document
 
             self.document({"outcome": "failed", "failure": failure_document(None, error)})
             return

@@ -4,76 +4,10 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING, Any
 
-from plainfall.errors import PlainfallError
-
 if TYPE_CHECKING:  # `survey` needs nothing of a run
     from plainfall.clone.parts import PartFound, Survey
-    from plainfall.onboarding.running import Outcome
-    from plainfall.onboarding.steps import Step, StepResult
 
-__all__ = ["failure_document", "outcome_document", "survey_document"]
-
-
-def outcome_document(outcome: Outcome) -> dict[str, Any]:
-    """The document of ``onboard --json``."""
-    failure = outcome.failure
-    return {
-        "outcome": outcome.outcome,
-        "clone": str(outcome.clone),
-        "seconds": round(outcome.seconds, 3),
-        "steps": [_step(step, result, seconds) for step, result, seconds in outcome.steps],
-        "servers": [_server(part, record) for part, record in outcome.servers.items()],
-        "open_settings": [setting.as_json() for setting in outcome.open_settings],
-        "remarks": [text for text, _ in outcome.survey.remarks] + outcome.remarks,
-        "contradictions": [candidate.as_json() for candidate in outcome.contradictions],
-        "changes": outcome.changes,
-        "processes": [_process(*key, record) for key, record in outcome.processes.items()],
-        "failure": failure_document(*failure) if failure else None,
-    }
-
-
-def _step(step: Step, result: StepResult, seconds: float) -> dict[str, Any]:
-    return {
-        "part": step.part,
-        "stage": step.stage.value,
-        "title": result.title,
-        "state": result.state.value,
-        "seconds": round(seconds, 4),
-        "why": result.why,
-        "evidence": [place.as_json() for place in result.evidence],
-        "remarks": [*result.remarks, *result.notes],
-        "detail": dict(result.detail),
-    }
-
-
-def _server(part: str, record: dict[str, Any]) -> dict[str, Any]:
-    return {
-        "part": part,
-        "url": record.get("url"),
-        "port": record["port"],
-        "pid": record["pid"],
-        "command": record["command"],
-        "log": record["log"],
-        "probe": record.get("probe"),
-        "attach": record.get("attach"),
-    }
-
-
-def _process(part: str, name: str, record: dict[str, Any]) -> dict[str, Any]:
-    return {"part": part, "name": name, **{key: record[key] for key in ("pid", "command", "log")}}
-
-
-def failure_document(step: Step | None, error: PlainfallError) -> dict[str, Any]:
-    """The ``failure`` of a document."""
-    return {
-        "step": {"part": step.part, "stage": step.stage.value} if step else None,
-        "kind": type(error).__name__,
-        "cause": error.cause,
-        "evidence": [error.place.as_json()] if error.place else [],
-        "lines": list(error.lines),
-        "remedy": error.remedy,
-        "log": error.log,
-    }
+__all__ = ["survey_document"]
 
 
 def survey_document(survey: Survey, runtimes: dict[str, dict[str, Any]]) -> dict[str, Any]:

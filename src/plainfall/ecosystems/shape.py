@@ -32,6 +32,7 @@ __all__ = [
     "Environment",
     "EnvironmentStanding",
     "Foreseen",
+    "HandInstall",
     "InstallJob",
     "InstallWishes",
     "Installation",
@@ -65,7 +66,8 @@ class Language(Struct, frozen=True):
     ``folder_variables`` variables whose values are folders of the part; ``commands_folder`` holds the programs of
     installed packages, from the part ("" where that differs); ``precedence`` orders the languages that have a
     part in the same folder, the smallest first; ``task_list`` reads what its task runner lists, where it has
-    one."""
+    one; ``checks`` finds the tests, builds and the like of a part in the folder, whose packages have these names;
+    ``by_hand`` gives the commands by which a person makes the environment and installs the packages."""
 
     name: str
     title: str
@@ -89,6 +91,8 @@ class Language(Struct, frozen=True):
     installing: Installing | None = None
     task_list: TaskList | None = None
     checks: Callable[[Tree, str, frozenset[str]], Iterator[CheckFound]] = lambda tree, folder, names: iter(())
+
+    by_hand: Callable[[HandInstall], list[str]] = lambda job: []
 
     @property
     def endings(self) -> tuple[str, ...]:
@@ -184,6 +188,21 @@ class Installation(Struct, frozen=True):
     layout: Mapping[str, Sequence[str]] = field(default_factory=dict)
     title: str = ""
     withheld: tuple[str, ...] = ()
+
+
+class HandInstall(Struct, frozen=True):
+    """What a person needs to know to install a part's packages by hand: the interpreter's version and file, the
+    list, the labels ("name version") of what was installed, the extras and groups that were asked for, the
+    packages whose own code may run, and the part's folder."""
+
+    version: str
+    program: str
+    listed: DependencyFile | None
+    labels: tuple[str, ...]
+    extras: tuple[str, ...]
+    groups: tuple[str, ...]
+    allowed: tuple[str, ...]
+    folder: Path
 
 
 class Foreseen(Struct, frozen=True):

@@ -5,13 +5,9 @@ from __future__ import annotations
 import os
 import time
 from collections.abc import Collection, Sequence
-from pathlib import Path
-from typing import Any
 
-from msgspec import Struct, field
 from msgspec.structs import replace
 
-from plainfall.clone.parts import Contradiction, Survey
 from plainfall.errors import PlainfallError, ValueNeeded
 from plainfall.evidence import Evidence
 from plainfall.onboarding.byproducts import PACKAGES, ByProducts
@@ -21,6 +17,7 @@ from plainfall.onboarding.events import Event, Listener, RunFinished, RunStarted
 from plainfall.onboarding.inventory import note_inventory
 from plainfall.onboarding.journal import Journal
 from plainfall.onboarding.order import in_order, needs_of
+from plainfall.onboarding.outcome import Outcome, note_run_record
 from plainfall.onboarding.parts import EarlySteps, PartRun, waiting
 from plainfall.onboarding.planning import plan, plan_settings
 from plainfall.onboarding.restoring import bring_settings_back
@@ -33,34 +30,12 @@ from plainfall.onboarding.steps import Stage, State, Step, StepResult
 from plainfall.onboarding.template_scripts import fit_template, template_scripts
 from plainfall.onboarding.work import Wishes, Work
 from plainfall.packages.cache import PackageCache
-from plainfall.settings.setting import Asker, Setting
+from plainfall.settings.setting import Asker
 from plainfall.surroundings import Surroundings
 from plainfall.tracing import trace
 from plainfall.workers import end_workers, worker_pool
 
 __all__ = ["Outcome", "onboard"]
-
-
-class Outcome(Struct):
-    """The record of a run. ``outcome`` is "done", "failed" or "open"; ``steps`` holds each step with its
-    result and seconds, in order; ``servers`` the servers that are up, by part; ``contradictions`` those of
-    the survey and of the settings; ``works`` what each part's steps left behind, by part; ``processes`` what
-    runs beside the servers, by part and name; ``remarks`` are about
-    the clone as a whole, ``changes`` say what changed since the run before."""
-
-    clone: Path
-    survey: Survey
-    outcome: str = "done"
-    seconds: float = 0.0
-    steps: list[tuple[Step, StepResult, float]] = field(default_factory=list)
-    servers: dict[str, dict[str, Any]] = field(default_factory=dict)
-    open_settings: list[Setting] = field(default_factory=list)
-    failure: tuple[Step, PlainfallError] | None = None
-    contradictions: list[Contradiction] = field(default_factory=list)
-    works: dict[str, Work] = field(default_factory=dict)
-    processes: dict[tuple[str, str], dict[str, Any]] = field(default_factory=dict)
-    remarks: list[str] = field(default_factory=list)
-    changes: list[str] = field(default_factory=list)
 
 
 def onboard(
@@ -207,6 +182,7 @@ def onboard(
         outcome.changes = changes_since(state, outcome.steps)
         note_run(state, outcome.outcome)
         outcome.seconds = time.perf_counter() - begin
+        note_run_record(state, outcome)
         tell(RunFinished(outcome.outcome, outcome.seconds))
     return outcome
 

@@ -82,8 +82,9 @@ def driven(words: Sequence[str], profile: str, variables: Mapping[str, str]) -> 
     commands, writing = os.pipe()
     reading, answers = os.pipe()
     os.set_blocking(writing, True)
-    # The browser reads its commands from the fourth file, and writes into the fifth.
-    line = f'exec "$@" 3<&{commands} 4>&{answers}'
+    # The browser reads its commands from the fourth file, and writes into the fifth. By their paths: some shells
+    # know only files of one digit.
+    line = f'exec "$@" 3</dev/fd/{commands} 4>/dev/fd/{answers}'
     try:
         with (
             open(os.devnull, "rb+") as nothing,

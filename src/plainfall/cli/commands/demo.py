@@ -18,7 +18,6 @@ from plainfall.cli.commands.onboard import (
     wishes_of,
 )
 from plainfall.cli.console import Console
-from plainfall.cli.document import outcome_document
 from plainfall.cli.ending import taking_time
 from plainfall.cli.view import RunView
 from plainfall.diagnosis.system_packages import install_words
@@ -29,6 +28,7 @@ from plainfall.ecosystems.ruby.interpreters import library_of, ruby_interpreters
 from plainfall.ecosystems.ruby.versions import version
 from plainfall.errors import UsageProblem
 from plainfall.onboarding.clone_root import CloneFolder
+from plainfall.onboarding.outcome import outcome_document
 from plainfall.onboarding.running import Outcome, onboard
 from plainfall.onboarding.servers import stop_servers
 from plainfall.runtimes.interpreters import Interpreter

@@ -10,13 +10,13 @@ from pathlib import Path
 from plainfall.cli.arguments import STAGES, brought, with_parts, with_source, with_wishes
 from plainfall.cli.asking import TerminalAsker
 from plainfall.cli.console import Console
-from plainfall.cli.document import outcome_document
 from plainfall.cli.view import RunView, examples_text, part_heading, part_of, show_contradictions
 from plainfall.ecosystems.shape import InstallWishes
 from plainfall.errors import BadInput, UsageProblem
 from plainfall.evidence import Evidence
 from plainfall.formats.dotenv import parse_dotenv
 from plainfall.onboarding.clone_root import clone_of
+from plainfall.onboarding.outcome import outcome_document
 from plainfall.onboarding.running import Outcome, onboard
 from plainfall.onboarding.steps import Stage, State
 from plainfall.onboarding.work import Wishes

@@ -12,7 +12,6 @@ from msgspec.structs import replace
 from plainfall.cli.arguments import port, seconds, with_clone, with_mending, with_parts
 from plainfall.cli.commands.onboard import exit_status, show_outcome
 from plainfall.cli.console import Console
-from plainfall.cli.document import outcome_document
 from plainfall.cli.ending import handled, taking_time
 from plainfall.cli.listing import list_servers
 from plainfall.cli.view import RunView
@@ -22,6 +21,7 @@ from plainfall.errors import NothingToOnboard
 from plainfall.onboarding.choices import choose_command, part_named, with_choices
 from plainfall.onboarding.clone_root import CloneFolder, clone_of, survey_of
 from plainfall.onboarding.following import Follower, Happening
+from plainfall.onboarding.outcome import outcome_document
 from plainfall.onboarding.register import Register
 from plainfall.onboarding.running import Outcome, onboard
 from plainfall.onboarding.second_processes import process_named, start_second_process

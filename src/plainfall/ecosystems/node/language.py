@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from plainfall.ecosystems.node.by_hand import node_by_hand
 from plainfall.ecosystems.node.checks import node_checks
 from plainfall.ecosystems.node.environments import NodeEnvironment
 from plainfall.ecosystems.node.installing import NodeInstalling
@@ -36,6 +37,7 @@ LANGUAGE = Language(
     precedence=3,
     grammar=GRAMMAR,
     checks=node_checks,
+    by_hand=node_by_hand,
     recognising=NodeRecognising(),
     environment=NodeEnvironment(),
     installing=NodeInstalling(),

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from plainfall.ecosystems.php.by_hand import php_by_hand
 from plainfall.ecosystems.php.checks import php_checks
 from plainfall.ecosystems.php.environments import PhpEnvironment
 from plainfall.ecosystems.php.installing import PhpInstalling
@@ -39,6 +40,7 @@ LANGUAGE = Language(
     precedence=2,
     grammar=GRAMMAR,
     checks=php_checks,
+    by_hand=php_by_hand,
     recognising=PhpRecognising(),
     environment=PhpEnvironment(),
     installing=PhpInstalling(),

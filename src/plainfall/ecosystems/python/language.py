@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from plainfall.ecosystems.python.applications import MAINS
+from plainfall.ecosystems.python.by_hand import python_by_hand
 from plainfall.ecosystems.python.checks import python_checks
 from plainfall.ecosystems.python.environments import PythonEnvironment
 from plainfall.ecosystems.python.installing import PythonInstalling
@@ -38,6 +39,7 @@ LANGUAGE = Language(
     precedence=1,
     grammar=GRAMMAR,
     checks=python_checks,
+    by_hand=python_by_hand,
     recognising=PythonRecognising(),
     environment=PythonEnvironment(),
     installing=PythonInstalling(),

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from plainfall.ecosystems.ruby.by_hand import ruby_by_hand
 from plainfall.ecosystems.ruby.checks import ruby_checks
 from plainfall.ecosystems.ruby.environments import RubyEnvironment
 from plainfall.ecosystems.ruby.installing import RubyInstalling
@@ -39,6 +40,7 @@ LANGUAGE = Language(
     precedence=2,
     grammar=GRAMMAR,
     checks=ruby_checks,
+    by_hand=ruby_by_hand,
     recognising=RubyRecognising(),
     environment=RubyEnvironment(),
     installing=RubyInstalling(),
