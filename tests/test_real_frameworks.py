@@ -17,6 +17,7 @@ from typing import Any
 
 import pytest
 from conftest import PYTHON_LINE, Machine
+from hands import same_pages_by_hand
 from real_python_clones import CLONES
 
 from plainfall.diagnosis.reading import diagnose
@@ -113,6 +114,14 @@ def test_fastapi_without_a_page_at_its_root(real: Machine) -> None:
 def test_flask_in_one_file_with_a_command_for_its_tables(real: Machine) -> None:
     _, states, url = onboarded(real, "flask-single-file")
     assert states["migrations"] == "done" and page(url) == "<title>Rain</title>0 rows"
+
+
+@pytest.mark.parametrize("name", ["django", "flask-migrated"])
+def test_by_hand_a_fresh_clone_comes_to_the_same_page(real: Machine, tmp_path: Path, name: str) -> None:
+    clone = real.clone({**CLONES[name], ".python-version": PYTHON_LINE}, name)
+    port = {"django": "8713", "flask-migrated": "8714"}[name]  # which no test beside it has
+    assert real.run("onboard", clone, "--port", port, timeout=120).status == 0
+    same_pages_by_hand(real, clone, tmp_path)
 
 
 def test_alembic_in_a_subfolder_with_its_own_lists(real: Machine) -> None:

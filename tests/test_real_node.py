@@ -12,6 +12,7 @@ from pathlib import Path
 
 import pytest
 from conftest import Machine
+from hands import same_pages_by_hand
 from real_node_clones import CLONES
 
 from plainfall.standins.node_registry import NodeArchive, archives_below, serving_node
@@ -46,6 +47,12 @@ def test_a_bundler_with_a_react_page(real: Machine) -> None:
     assert "/node_modules/.vite/deps/react" in script and '"VITE_TITLE": "Lower Valley"' in script
     again = real.run("onboard", clone, "--json")
     assert set(again.states.values()) == {"kept"}
+
+
+def test_by_hand_a_fresh_clone_comes_to_the_same_page(real: Machine, tmp_path: Path) -> None:
+    clone = real.clone(CLONES["bundled"])
+    assert real.run("onboard", clone, "--port", "8715", timeout=120).status == 0
+    same_pages_by_hand(real, clone, tmp_path)
 
 
 def test_a_query_builder_with_a_native_add_on(real: Machine) -> None:

@@ -16,6 +16,7 @@ from typing import Any
 import pytest
 import urllib3
 from conftest import Machine, Run
+from hands import same_pages_by_hand
 from real_php_clones import CLONES, MANIFESTS
 
 from plainfall.standins.php_registry import (
@@ -195,6 +196,24 @@ def test_a_full_stack_framework_on_sqlite(ended: Machine, archives: dict[str, Ph
     assert run.states["migrations"] == run.states["seeds"] == "done"
     assert "migrations  Laravel: 1 applied" in ended.run("data", clone).out
     assert "APP_KEY=base64:" in (clone / ".env").read_text()
+
+
+def test_by_hand_a_fresh_clone_comes_to_the_same_page(
+    ended: Machine, archives: dict[str, PhpArchive], tmp_path: Path
+) -> None:
+    needs = json.loads((FOLDER / "needs.json").read_text())
+    chosen = [
+        archives[name] for name in dict.fromkeys(one for root in LED_TO["laravel"] for one in needs[root])
+    ]
+    document = {**MANIFESTS["laravel"], "require": {one.name: "*" for one in chosen}}
+    with serving_php(chosen) as registry:
+        document["repositories"] = [{"type": "composer", "url": registry.url}]
+        files = {**CLONES["laravel"], "composer.json": json.dumps(document)}
+        clone = ended.clone(
+            {**files, "composer.lock": php_lock(document, chosen, registry.url)}, name="laravel"
+        )
+        assert ended.run("onboard", clone, "--port", "8716", timeout=180).status == 0
+        same_pages_by_hand(ended, clone, tmp_path)
 
 
 def test_an_administrator_of_a_known_package_and_the_routes_that_the_framework_lists(

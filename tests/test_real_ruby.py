@@ -15,6 +15,7 @@ from pathlib import Path
 import pytest
 import urllib3
 from conftest import Machine, Run
+from hands import same_pages_by_hand
 from real_ruby_clones import CLONES, WISHES
 from ruby_clones import HAS_RUBY, manifest
 
@@ -286,3 +287,16 @@ def test_a_static_site(ended: Machine, gems: list[Gem], tmp_path: Path) -> None:
         pytest.skip("the generator's library for style sheets is not here (libsass1)")
     _, run, _ = onboarded(ended, gems, tmp_path, "static")
     assert "<title>Rain notes</title>" in page(run)
+
+
+def test_by_hand_a_fresh_clone_comes_to_the_same_page(
+    ended: Machine, gems: list[Gem], tmp_path: Path
+) -> None:
+    with serving_ruby(gems) as registry:
+        files = {**CLONES["rails"], "Gemfile": manifest(registry.url, WISHES["rails"])}
+        clone = ended.clone(files, name="ledger")
+        (clone / "bin/rails").chmod(0o755)
+        by_the_reference(clone, tmp_path / "client", "lock")
+        run = ended.run("onboard", clone, "--port", "8717", timeout=180)
+        assert run.status == 0, run.out + run.err
+        same_pages_by_hand(ended, clone, tmp_path)

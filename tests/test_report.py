@@ -5,9 +5,6 @@ from __future__ import annotations
 import os
 import re
 import shutil
-import signal
-import subprocess
-import sys
 import time
 from collections.abc import Callable, Iterator
 from contextlib import ExitStack
@@ -15,8 +12,8 @@ from pathlib import Path
 from typing import Any
 
 import pytest
-import urllib3
 from conftest import Machine, locked, package
+from hands import same_pages_by_hand
 from ruby_clones import HAS_RUBY
 from selectolax.lexbor import LexborHTMLParser
 
@@ -82,58 +79,12 @@ def sample(machine: Machine, tmp_path: Path) -> Iterator[Path]:
         machine.run("stop", "--all")
 
 
-def titles(machine: Machine, clone: Path) -> dict[str, str]:
-    """The title of the page at each address that the clone's servers have."""
-    shown = machine.run("probe", clone, "--browser", "none", "--json").document["servers"]
-    return {one["url"]: one["pages"][0]["title"] for one in shown}
-
-
 def test_the_script_brings_a_fresh_clone_to_the_same_pages_by_hand(
     machine: Machine, sample: Path, tmp_path: Path
 ) -> None:
-    pages = titles(machine, sample)
-    assert len(pages) >= 2 or not HAS_NODE
-    script = tmp_path / "by-hand.sh"
-    assert machine.run("report", sample, "--as", "steps", "--into", script).status == 0
-    assert machine.run("stop", sample).status == 0
-    fresh = tmp_path / "fresh"
-    subprocess.run(["git", "clone", "--quiet", str(sample), str(fresh)], check=True)
-    text = script.read_text()
     secret = re.search(r"^SECRET_KEY=(.+)$", (sample / ".env").read_text(), re.MULTILINE)
-    assert secret is not None and secret.group(1) not in text and ".plainfall" not in text
-    variables = {key: value for key, value in machine.variables.items() if not key.startswith("PLAINFALL")}
-    # Not the environment of the tests: only runtimes and their clients.
-    here = [str(Path(sys.base_prefix, "bin")), *variables["PATH"].split(os.pathsep)[1:]]
-    variables["PATH"] = os.pathsep.join(here)
-    variables["COMPOSER_HOME"] = str(tmp_path / "composer")  # whose user allows a registry without encryption
-    (tmp_path / "composer").mkdir()
-    (tmp_path / "composer/config.json").write_text('{"config": {"secure-http": false}}')
-    log = tmp_path / "by-hand.log"
-    with log.open("w") as output:
-        running = subprocess.Popen(
-            ["/bin/sh", str(script)], cwd=fresh, env=variables, stdout=output, stderr=output, start_new_session=True
-        )  # fmt: skip
-        try:
-            seen: dict[str, str] = {}
-            until = time.monotonic() + 90
-            while seen != pages and time.monotonic() < until and running.poll() is None:
-                time.sleep(0.3)
-                seen = {url: title for url in pages if (title := title_at(url))}
-            assert seen == pages, log.read_text()
-        finally:
-            os.killpg(running.pid, signal.SIGTERM)
-            running.wait()
-    assert not (fresh / ".plainfall").exists()
-    assert subprocess.run(["git", "diff", "--stat"], cwd=fresh, capture_output=True, text=True).stdout == ""
-
-
-def title_at(url: str) -> str:
-    try:
-        answer = urllib3.PoolManager(retries=False).request("GET", url, timeout=2)
-    except urllib3.exceptions.HTTPError:
-        return ""
-    found = LexborHTMLParser(answer.data).css_first("title")
-    return found.text().strip() if found is not None else ""
+    same_pages_by_hand(machine, sample, tmp_path)
+    assert secret is not None and secret.group(1) not in (tmp_path / "by-hand.sh").read_text()
 
 
 def test_a_page_that_needs_nothing_else_and_holds_no_secret(
