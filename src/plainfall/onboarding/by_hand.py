@@ -60,7 +60,13 @@ def script_by_hand(name: str, at: str, parts: Sequence[HandPart], state: CloneSt
         title = _title(one.part)
         rows = [f"# {_comment(one.part.key) or 'the top'}: {title} {one.version}", "("]
         rows += [f"cd {shlex.quote(one.part.path)}"] if one.part.path else []
-        rows += [*_install(one, state), *_settings(one, shared), *_variables(one, state), *_services(one)]
+        rows += [
+            *_install(one, state),
+            *_settings(one, shared),
+            *_variables(one, state),
+            *_folders(one, state),
+        ]
+        rows += _services(one)
         for stage in _STAGES:
             rows += _commands(one, stage)
         if one.server is not None:
@@ -90,6 +96,7 @@ def commands_by_hand(one: HandPart, state: CloneState) -> list[str]:
             ]
             if changed:
                 rows.append(f"# in {_comment(file.file.target)} set: {_comment(', '.join(changed))}")
+    rows += _folders(one, state)
     rows += [*_services(one), *(line for stage in _STAGES for line in _commands(one, stage))]
     port = str((one.server or {}).get("port", ""))
     line = re.sub(r"\$\{PORT[^}]*\}|\$PORT\b", port, _server_line(one))
@@ -120,6 +127,14 @@ def _install(one: HandPart, state: CloneState) -> list[str]:
     folder = state.clone / part.path
     install = HandInstall(one.version, one.program, part.dependencies, names, extras, groups, allowed, folder)
     return language.by_hand(install)
+
+
+def _folders(one: HandPart, state: CloneState) -> Iterator[str]:
+    """Folders of the part that were made since something writes in them."""
+    for path, row in state.made.items():
+        inside = not one.part.path or path.startswith(f"{one.part.path}/")
+        if row["kind"] == "folder" and inside and not path.startswith("/"):
+            yield f"mkdir -p {shlex.quote(_from_part(path, one.part.path))}"
 
 
 def _variables(one: HandPart, state: CloneState) -> Iterator[str]:
