@@ -116,3 +116,45 @@ def test_without_a_repository_or_a_commit(machine: Machine) -> None:
     assert "no history" in machine.run("survey", folder, "--history").out
     subprocess.run(["git", "init", "-q"], cwd=folder, check=True)
     assert history_of(folder, VARIABLES) is None
+
+
+def with_branches(clone: Path, names: list[str], readme: str) -> str:
+    for name in names:
+        subprocess.run(["git", "branch", "-q", name], cwd=clone, check=True)
+    subprocess.run(["git", "branch", "-qD", "chapter-2"], cwd=clone, check=True)
+    (clone / "README.md").write_text(readme)
+    return str(clone)
+
+
+@pytest.mark.parametrize(
+    ("readme", "said"),
+    [
+        (
+            "# Rain\n\nWork happens on the `develop` branch.\n",
+            "the README points to the branch develop; checked out is main",
+        ),
+        ("git clone -b develop https://rain.example/rain.git\n", "git switch develop takes it (README.md:1)"),
+        (
+            "| chapter | code |\n|-|-|\n| 1 | [one](../tree/ch-1) |\n| 2 | [two](../tree/ch-2) |\n| 3 | [three](../tree/ch-3) |\n",
+            "the README lists 3 branches (ch-1, ch-2, ch-3); checked out is main: take one with git switch NAME (README.md:3)",
+        ),
+        ("See the branch `gone`, and git checkout main.\n", ""),
+    ],
+)
+def test_a_branch_that_is_meant(machine: Machine, clone: Path, readme: str, said: str) -> None:
+    folder = with_branches(clone, ["develop", "ch-1", "ch-2", "ch-3"], readme)
+    told = " ".join(machine.run("survey", folder).out.split())
+    assert "main 2026-01-05 (checked out)" in told and "develop 2026-01-05" in told
+    assert said in told if said else "the README" not in told
+    remarks = [one["text"] for one in machine.run("survey", folder, "--json").document["remarks"]]
+    assert len([one for one in remarks if "branch" in one]) == bool(said)
+
+
+def test_a_clone_that_was_just_fetched_says_which_branch_is_meant(machine: Machine, clone: Path) -> None:
+    readme = "Use the `develop` branch.\n"
+    folder = with_branches(clone, ["develop"], readme)
+    commit(clone, "2026-09-06", "Ada")
+    fetched = machine.run("survey", f"file://{folder}", "--into", clone.parent / "new")
+    assert fetched.status == 0 and "the README points to the branch develop" in " ".join(fetched.err.split())
+    named = machine.run("survey", f"file://{folder}", "--into", clone.parent / "named", "--branch", "develop")
+    assert named.status == 0 and "the README points" not in named.err

@@ -457,3 +457,16 @@ def test_links_of_a_fetched_program_stay_inside(
     with pytest.raises(PlainfallError):
         fetched_program("postgres", "14", around(machine), lambda *_: None)
     assert not Path("/var/lib/plainfall/programs/postgres-14.1.0-beta.9").exists()
+
+
+def test_tests_get_a_database_of_their_own_on_the_private_server(roomy: Machine) -> None:
+    told = "import os, unittest\nclass T(unittest.TestCase):\n    def test(self):\n        print('IS', os.environ['DATABASE_URL'].rpartition('/')[2])\n"
+    clone = roomy.clone({**FILES, "tests/test_rain.py": told})
+    run = roomy.run("onboard", clone, "--json", timeout=120)
+    assert run.status == 0, run.out + run.err
+    done = roomy.run("check", clone, "--kind", "tests", "--json").document["checks"][0]
+    assert done["state"] == "good", done
+    [line] = [one for one in Path(done["log"]).read_text().splitlines() if one.startswith("IS ")]
+    assert line == "IS gauges_test" and "names the database gauges_test" in done["remarks"][0]
+    known = rows("reader:drops", "SELECT datname FROM pg_database WHERE datname LIKE 'gauges%'", port_of(run))
+    assert sorted(known) == [("gauges",), ("gauges_test",)]

@@ -73,12 +73,16 @@ def brought(options: argparse.Namespace, console: Console, surroundings: Surroun
     to be said of that is noted. Raises what bringing it raises."""
     from plainfall.intake.bringing import bring
     from plainfall.packages.logins import without_credentials
+    from plainfall.survey.branches import branch_remarks
 
     with console.waiting(f"fetching {without_credentials(options.clone)}") as tell:
         result = bring(options.clone, options.into, options.branch, surroundings, tell)
     if result.is_new:
         console.note(console.wrapped(f"{without_credentials(options.clone)} is in {result.folder} now", 0))
-    for remark in result.remarks:
+    pointed = (
+        branch_remarks(result.folder, surroundings.variables) if result.is_new and not options.branch else []
+    )
+    for remark in (*result.remarks, *(f"{text} ({place})" for text, place in pointed)):
         console.note(console.wrapped(remark, 2, "· "))
     return result.folder
 

@@ -26,7 +26,7 @@ from plainfall.errors import CommandFailed, PlainfallError, UsageProblem
 from plainfall.onboarding.build_output import Built, built_since, left_by_a_server
 from plainfall.onboarding.byproducts import ByProducts
 from plainfall.onboarding.clone_root import CloneFolder, survey_of
-from plainfall.onboarding.commands import run_command
+from plainfall.onboarding.commands import end_leftovers, run_command
 from plainfall.onboarding.inside import work_of
 from plainfall.onboarding.second_processes import start_second_process
 from plainfall.onboarding.stages.first_page import best_page
@@ -139,6 +139,9 @@ def run_checks(
     chosen = [one for one in survey.parts if parts is None or one.key in {part.key for part in parts}]
     done: list[CheckDone] = []
     with state.locked():
+        for mark, (_, group) in state.commands.items():  # what a run that was killed left at work
+            end_leftovers(mark, group)
+            state.keep_command(mark, None)
         byproducts = ByProducts(state, tree, survey.parts)
         for part in chosen:
             wanted = [

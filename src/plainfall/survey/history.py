@@ -75,12 +75,13 @@ class History(Struct, frozen=True):
 
 class Brief(Struct, frozen=True):
     """What can be told of a history without reading all of it: the number of commits, the day of the last, the
-    branch that is checked out, and another one that is much newer."""
+    branch that is checked out, another one that is much newer, and all branches, the newest first."""
 
     commits: int
     last: date
     branch: str
     newer: Branch | None
+    branches: tuple[Branch, ...] = ()
 
 
 def _newer(branches: Sequence[Branch], branch: str, last: date) -> Branch | None:
@@ -104,7 +105,7 @@ def brief_of(clone: Path, variables: Mapping[str, str]) -> Brief | None:
     last = datetime.fromtimestamp(int(when), UTC).date()
     branch = _branch(repository)
     branches = asking.references("refs/heads", "refs/remotes")
-    return Brief(int(counted), last, branch, _newer(branches, branch, last))
+    return Brief(int(counted), last, branch, _newer(branches, branch, last), tuple(branches))
 
 
 def _branch(repository: Repository) -> str:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import argparse
+from collections.abc import Sequence
 from pathlib import Path
 from typing import Any
 
@@ -16,7 +17,8 @@ from plainfall.errors import BadInput, NoFittingRuntime
 from plainfall.evidence import Evidence
 from plainfall.onboarding.clone_root import clone_of
 from plainfall.surroundings import Surroundings
-from plainfall.survey.history import Brief, History, brief_of, history_of
+from plainfall.survey.branches import branch_remarks
+from plainfall.survey.history import Branch, History, brief_of, history_of
 from plainfall.survey.look import look
 
 __all__ = ["ORDER", "arguments", "run"]
@@ -50,9 +52,12 @@ def run(options: argparse.Namespace, console: Console) -> int:
     survey, _ = look(place.clone, surroundings.cache, folder=place.folder)
     runtimes = {part.key: _runtime(part, surroundings) for part in survey.parts}
     history = history_of(place.clone, surroundings.variables) if options.history else None
+    remarks = branch_remarks(place.clone, surroundings.variables)
     if console.json:
         told = {"history": history.as_json() if history is not None else None} if options.history else {}
-        console.document({**survey_document(survey, runtimes), **told})
+        document = survey_document(survey, runtimes)
+        document["remarks"] += [{"text": text, "evidence": [where.as_json()]} for text, where in remarks]
+        console.document({**document, **told})
         return 0
     for part in survey.parts:
         _show_part(console, survey, part, runtimes[part.key])
@@ -63,7 +68,10 @@ def run(options: argparse.Namespace, console: Console) -> int:
         console.result("")
         commits = "1 commit" if brief.commits == 1 else f"{brief.commits:,} commits"
         _row(console, "history", f"{commits}, the last on {brief.last} (more: --history)")
-        _show_newer(console, brief)
+        if len(brief.branches) > 1:
+            _row(console, "branches", _branches(brief.branches, brief.branch))
+    for text, where in remarks:
+        _row(console, "", f"{text} ({where})")
     return 0
 
 
@@ -104,13 +112,10 @@ def _learn(where: str, surroundings: Surroundings, console: Console) -> int:
 _BARS = " ▁▂▃▄▅▆▇█"
 
 
-def _show_newer(console: Console, history: History | Brief) -> None:
-    if history.newer is not None:
-        name, last = history.newer.name, history.newer.last
-        text = (
-            f"the branch {name} is newer (last commit {last}); checked out is {history.branch or 'a commit'}"
-        )
-        _row(console, "", text)
+def _branches(branches: Sequence[Branch], here: str) -> str:
+    """The branches with the day of their last change, the one that is checked out marked."""
+    shown = [f"{one.name} {one.last}{' (checked out)' if one.name == here else ''}" for one in branches[:8]]
+    return ", ".join(shown) + (f" and {len(branches) - 8} more" if len(branches) > 8 else "")
 
 
 def _show_history(console: Console, history: History | None) -> None:
@@ -122,7 +127,6 @@ def _show_history(console: Console, history: History | None) -> None:
     commits = "1 commit" if history.commits == 1 else f"{history.commits:,} commits"
     console.result("")
     _row(console, "history", f"{commits} by {people}, {history.first} to {history.last}")
-    _show_newer(console, history)
     _row(console, "people", ", ".join(f"{name} ({count:,})" for name, count in history.people[:8]))
     most = max(count for _, count in history.months) or 1
     bars = "".join(_BARS[-(-count * (len(_BARS) - 1) // most)] for _, count in history.months)
@@ -135,7 +139,7 @@ def _show_history(console: Console, history: History | None) -> None:
         files = ", ".join(f"{path} ({count})" for path, count in history.files[:6])
         _row(console, "changed most", files, "in the last 300 commits")
     if len(history.branches) > 1:
-        _row(console, "branches", ", ".join(f"{one.name} {one.last}" for one in history.branches[:8]))
+        _row(console, "branches", _branches(history.branches, history.branch))
     if history.tags:
         more = f" and {len(history.tags) - 4} more" if len(history.tags) > 4 else ""
         _row(console, "tags", ", ".join(f"{one.name} {one.last}" for one in history.tags[:4]) + more)
