@@ -65,6 +65,10 @@ class RunView:
                 self._console.error(self._console.error_text(event.error, "  "))
                 self._console.note("")
 
+    def say(self, text: str) -> None:
+        """Shows what is at work in the status line, where there is one."""
+        self._move(text)
+
     def pause(self) -> None:
         """Removes the status line, so that something else can be written."""
         if self._status is not None:

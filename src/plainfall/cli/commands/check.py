@@ -8,6 +8,7 @@ from typing import Any
 
 from plainfall.cli.arguments import with_clone, with_parts
 from plainfall.cli.console import Console
+from plainfall.cli.view import RunView
 from plainfall.clone.checks import KINDS, CheckFound
 from plainfall.errors import UsageProblem
 from plainfall.onboarding.checking import CheckDone, found_checks, run_checks
@@ -46,14 +47,19 @@ def run(options: argparse.Namespace, console: Console) -> int:
         return _list(options, console, found_checks(place, options.part, surroundings))
     shown: list[str] = []
 
-    def ended(done: CheckDone) -> None:
-        if not console.json:
-            _show(console, done, shown)
+    view = RunView(console)
 
-    with console.waiting("looking for checks") as tell:
+    def ended(done: CheckDone) -> None:
+        view.pause()
+        if not console.json:
+            _show(console, done, shown, place.clone.name)
+
+    try:
         done = run_checks(
-            place, options.part, options.kind, options.words, surroundings, tell, ended, options.serve
+            place, options.part, options.kind, options.words, surroundings, view.say, ended, options.serve
         )  # fmt: skip
+    finally:
+        view.pause()
     failed = [one for one in done if one.state == "failed"]
     if not done:
         wanted = " or ".join(options.kind) or "checks"
@@ -93,11 +99,11 @@ def _list(options: argparse.Namespace, console: Console, found: list[tuple[str, 
     return 0
 
 
-def _show(console: Console, done: CheckDone, shown: list[str]) -> None:
+def _show(console: Console, done: CheckDone, shown: list[str], name: str) -> None:
     if done.part not in shown:
         shown.append(done.part)
         console.note("")
-        console.note(console.styled(done.part or ".", "strong"))
+        console.note(console.styled(f"{name}/{done.part}" if done.part else name, "strong"))
     state = console.styled(f"{done.state:<8}", _STYLES[done.state], out=True)
     timing = f"{done.seconds:6.2f} s" if done.state != "left out" else " " * 8
     counts = f": {done.results.words}" if done.results.words else ""
@@ -127,7 +133,8 @@ def _show(console: Console, done: CheckDone, shown: list[str]) -> None:
         page = "; --serve puts it up" if built.page and done.served is None else ""
         size = f"{built.size / 1e6:.1f} MB" if built.size >= 1e6 else f"{built.size / 1e3:.0f} kB"
         folder = f"{done.part}/{built.folder}" if done.part else built.folder
-        text = f"made {folder}: {built.files:,} files, {size}{page}"
+        files = "1 file" if built.files == 1 else f"{built.files:,} files"
+        text = f"made {folder}: {files}, {size}{page}"
         console.result(console.wrapped(text, _INDENT, " " * _INDENT))
     if done.served is not None:
         probe = done.served["probe"]
