@@ -21,6 +21,7 @@ COMMANDS = [
     "check",
     "probe",
     "data",
+    "report",
     "stop",
     "clear",
     "demo",

@@ -45,6 +45,7 @@ MAY_CHANGE_FILES = {
     "onboarding/fetched_services.py": "a folder of the user's cache, or of root's alone, under a checked name",
     "onboarding/state.py": "the lock, whose descriptor came from `confinement`",
     "server/reloading.py": "the time of a file whose place was resolved before",
+    "onboarding/restoring.py": "the time of a file whose place was resolved before",
     "onboarding/edits.py": "a link beside a file whose place was resolved before",
     "server/process.py": "a log outside of clones, for tests and benchmarks",
     "server/logs.py": "a log that is opened without following links",

@@ -89,14 +89,16 @@ _CLOSING = tuple(
     for pattern in (
         # TAP, and the runner that the runtime brings
         r"^(?:#|ℹ) (?:pass (?P<passed>\d+)|fail (?P<failed>\d+)|skipped (?P<skipped>\d+))\s*$",
-        r"^Tests:?\s+(?=\d)(?:(?P<failed>\d+) failed[,|\s]*)?(?:(?P<skipped>\d+) skipped[,|\s]*)?"
-        r"(?:\d+ todo[,|\s]*)?(?:(?P<passed>\d+) passed)?",
-        r"^\s*Tests\s+(?:(?P<failed>\d+) failed \| )?(?P<passed>\d+) passed(?: \| (?P<skipped>\d+) skipped)?",
+        r"^Tests:?[ \t]{1,20}(?=\d)(?:(?P<failed>\d+) failed[,| \t]*)?(?:(?P<skipped>\d+) skipped[,| \t]*)?"
+        r"(?:\d+ todo[,| \t]*)?(?:(?P<passed>\d+) passed)?",
+        r"^[ \t]{0,20}Tests[ \t]{1,20}(?:(?P<failed>\d+) failed \| )?(?P<passed>\d+) passed"
+        r"(?: \| (?P<skipped>\d+) skipped)?",
         r"^Tests: (?P<all>\d+), Assertions: \d+(?:, Errors: (?P<errors>\d+))?"
         r"(?:, Failures: (?P<failed>\d+))?"
         r"(?:.*?, Skipped: (?P<skipped>\d+))?",
         r"^OK \((?P<passed>\d+) tests?, \d+ assertions?\)",
-        r"^\s*(?P<passed>\d+) passing\b|^\s*(?P<failed>\d+) failing\b|^\s*(?P<skipped>\d+) pending\b",
+        r"^[ \t]{0,20}(?P<passed>\d+) passing\b|^[ \t]{0,20}(?P<failed>\d+) failing\b|"
+        r"^[ \t]{0,20}(?P<skipped>\d+) pending\b",
         r"^Ran (?P<all>\d+) tests? in [\d.]+s|^FAILED \((?:failures=(?P<failed>\d+))?(?:, )?"
         r"(?:errors=(?P<errors>\d+))?(?:, )?(?:skipped=(?P<skipped>\d+))?|^OK \(skipped=(?P<skipped2>\d+)\)",
         r"^(?P<all>\d+) runs, \d+ assertions, (?P<failed>\d+) failures, (?P<errors>\d+) errors, "
@@ -104,9 +106,9 @@ _CLOSING = tuple(
         r"^(?P<all>\d+) examples?, (?P<failed>\d+) failures?(?:, (?P<skipped>\d+) pending)?",
         r"^=+ (?:(?P<failed>\d+) failed,? ?)?(?:(?P<passed>\d+) passed,? ?)?(?:(?P<skipped>\d+) skipped,? ?)?"
         r".*in [\d.]+s",
-        r"^\s+(?:(?P<failed>\d+) failed$|(?P<skipped>\d+) skipped$|(?P<passed>\d+) passed \()",
+        r"^[ \t]{1,20}(?:(?P<failed>\d+) failed$|(?P<skipped>\d+) skipped$|(?P<passed>\d+) passed \()",
         r"^(?:(?P<failed>\d+) failed, )?(?P<passed>\d+) passed(?:, (?P<skipped>\d+) skipped)?.* in [\d.]+s",
-        r"^\s*Tests:\s+(?P<passed>\d+) passed \(\d+ assertions\)",
+        r"^[ \t]{0,20}Tests:[ \t]{1,20}(?P<passed>\d+) passed \(\d+ assertions\)",
     )
 )
 _PROBLEMS = tuple(
@@ -131,7 +133,7 @@ _PLACE = regex(
 )
 _FAILED = regex(
     r"^(?:not ok \d+ -? ?(?P<tap>.+)|(?:FAILED|ERROR) (?P<pytest>\S+(?: - .+)?)|(?:FAIL|ERROR): (?P<unittest>.+)|"
-    r"\s*[✕×✖] (?P<mark>.+)|\d+\) (?P<numbered>\S.+)|rspec (?P<rspec>\./\S+.*))$",
+    r"[ \t]{0,20}[✕×✖] (?P<mark>.+)|\d+\) (?P<numbered>\S.+)|rspec (?P<rspec>\./\S+.*))$",
     re.MULTILINE,
 )
 

@@ -25,7 +25,7 @@ _PLAIN = re.compile(r"[A-Za-z_]\w*")
 _HEX, _FERNET = re.compile(r"[0-9a-f]{16,}"), re.compile(r"[\w-]{43}=")
 _UUID = re.compile(r"[0-9a-f]{8}(-[0-9a-f]{4}){3}-[0-9a-f]{12}")
 _BASE64 = re.compile(r"(base64:)?([A-Za-z0-9+/]{20,}={0,2})")
-_OURS = re.compile(rf"\s*(?:\.\./)*{re.escape(FOLDER)}/\S+")
+_OURS = re.compile(rf" ?(?:\.\./){{0,20}}{re.escape(FOLDER)}/\S+")
 _STAGES = ("dependencies", "migrations", "seeds", "tasks")
 _HEAD = """\
 #!/bin/sh

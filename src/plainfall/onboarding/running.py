@@ -173,16 +173,19 @@ def onboard(
         finally:
             end_workers()  # they hold the clone's lock as long as they live
         state.sweep()
-        outcome.remarks += byproducts.remarks()
-        _note_folders(state)
         outcome.processes = running_processes(state)
         PackageCache(surroundings.cache).sweep()
         if outcome.failure:
             outcome.outcome = "open" if isinstance(outcome.failure[1], ValueNeeded) else "failed"
-        outcome.changes = changes_since(state, outcome.steps)
-        note_run(state, outcome.outcome)
         outcome.seconds = time.perf_counter() - begin
-        note_run_record(state, outcome)
+        try:
+            outcome.remarks += byproducts.remarks()
+            _note_folders(state)
+            outcome.changes = changes_since(state, outcome.steps)
+            note_run(state, outcome.outcome)
+            note_run_record(state, outcome)
+        except OSError as error:  # a full disk has failed a step already, and that is what counts
+            outcome.remarks.append(f"what this run did could not be noted: {error.strerror or error}")
         tell(RunFinished(outcome.outcome, outcome.seconds))
     return outcome
 
