@@ -5,9 +5,12 @@ from __future__ import annotations
 import json
 import shutil
 import sqlite3
+import subprocess
+import sys
 from pathlib import Path
 
 import pytest
+import urllib3
 from conftest import Machine
 
 from plainfall.clone.checks import CheckFound, best_of_kinds, kind_of_line, once
@@ -15,6 +18,7 @@ from plainfall.clone.walk import walk
 from plainfall.diagnosis.test_results import results_of_output, results_of_report
 from plainfall.ecosystems import language_named
 from plainfall.evidence import Evidence
+from plainfall.server.ports import free_port
 
 HAS_PHP = shutil.which("php") is not None
 HAS_NODE = shutil.which("node") is not None
@@ -310,17 +314,56 @@ def test_what_checkers_say(output: str, problems: int | None) -> None:
     assert results_of_output(output, "lint").problems == problems
 
 
-def test_reports_and_hostile_ones(tmp_path: Path) -> None:
-    report = tmp_path / "junit.xml"
-    report.write_text(
+def test_reports_and_hostile_ones() -> None:
+    text = (
         "<testsuites><testsuite><testcase classname='rain' name='a'/><testcase classname='rain' name='b'>"
         "<failure message='1 != 2'>long</failure></testcase><testcase name='c'><skipped/></testcase></testsuite></testsuites>"
     )
-    found = results_of_report(report)
+    found = results_of_report(text.encode())
     assert found is not None and (found.passed, found.failed, found.skipped) == (1, 1, 1)
     assert (found.failures[0].name, found.failures[0].text) == ("rain: b", "1 != 2")
-    report.write_text("<!DOCTYPE x [<!ENTITY a 'ha'><!ENTITY b '&a;&a;&a;'>]><testsuites>&b;</testsuites>")
-    assert results_of_report(report) is None
-    report.write_text("<testsuites><testsuite>")
-    assert results_of_report(report) is None
-    assert results_of_report(tmp_path / "none.xml") is None
+    bomb = "<!DOCTYPE x [<!ENTITY a 'ha'><!ENTITY b '&a;&a;&a;'>]><testsuites>&b;</testsuites>"
+    for other in (bomb, "<testsuites><testsuite>", "<rain/>", ""):
+        assert results_of_report(other.encode()) is None
+
+
+def test_what_tests_put_in_the_place_of_their_report_is_not_waited_for(machine: Machine) -> None:
+    """A program of the name of a known runner, which puts a named pipe where its report belongs."""
+    fake = (
+        "import os, sys\npath = sys.argv[-1].partition('=')[2]\nos.mkfifo(path)\nprint('3 passed in 0.01s')\n"
+    )
+    clone = ready(machine, {**PYTHON, "pytest.ini": "[pytest]\n", "pytest.py": fake})
+    (clone / ".venv/bin/pytest").write_text("#!/bin/sh\n")
+    (clone / ".venv/bin/pytest").chmod(0o755)
+    [done] = machine.run("check", clone, "--json", timeout=30).document["checks"]
+    assert (done["state"], done["passed"]) == ("good", 3), done
+    assert any(path.name == "junit.xml" for path in (clone / ".plainfall/checks/top").iterdir())
+
+
+def test_a_built_site_holds_to_its_folder(tmp_path: Path) -> None:
+    site, outside = tmp_path / "dist", tmp_path / "secret.txt"
+    (site / "inner").mkdir(parents=True)
+    outside.write_text("drizzle")
+    (site / "index.html").write_text("<title>Home</title>")
+    (site / "about.html").write_text("<title>About</title>")
+    (site / "link.txt").symlink_to(outside)
+    (site / "inner/index.html").symlink_to(outside)
+    port = free_port(8190, [])
+    words = [sys.executable, "-I", "-m", "plainfall.server.static_site", str(site), str(port)]
+    running = subprocess.Popen(words, stderr=subprocess.DEVNULL)
+    try:
+        pool = urllib3.PoolManager(retries=urllib3.Retry(10, backoff_factor=0.1))
+
+        def asked(path: str) -> tuple[int, str]:
+            answer = pool.request("GET", f"http://127.0.0.1:{port}{path}")
+            return answer.status, answer.data.decode()
+
+        assert asked("/") == (200, "<title>Home</title>") == asked("/stations/4")
+        assert asked("/about") == (200, "<title>About</title>")
+        for path in ("/link.txt", "/inner/index.html", "/none.css", "/..%2fsecret.txt", "/%00.css"):
+            status, text = asked(path)
+            assert status == 404 and "drizzle" not in text, path
+        assert "drizzle" not in asked("/inner/")[1]
+    finally:
+        running.terminate()
+        running.wait()

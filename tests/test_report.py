@@ -5,6 +5,7 @@ from __future__ import annotations
 import os
 import re
 import shutil
+import subprocess
 import time
 from collections.abc import Callable, Iterator
 from contextlib import ExitStack
@@ -91,7 +92,12 @@ def test_a_page_that_needs_nothing_else_and_holds_no_secret(
     machine: Machine, offer: Callable[..., Registry], tmp_path: Path
 ) -> None:
     hostile = "<script>alert(1)</script>"
-    clone = desk(machine, offer, **{".env.example": CLONE[".env.example"] + "API_PASSWORD=\nREMARK=\n"})
+    escape = "\x1b]0;rain\x07"
+    clone = desk(
+        machine,
+        offer,
+        **{".env.example": CLONE[".env.example"] + f"API_PASSWORD=\nREMARK=\nLABEL={escape}\n"},
+    )
     run = machine.run(
         "onboard", clone, "--set", "API_PASSWORD=drizzle-pass-9", "--set", f"REMARK={hostile}", "--json"
     )  # fmt: skip
@@ -113,6 +119,9 @@ def test_a_page_that_needs_nothing_else_and_holds_no_secret(
     assert len(steps) == len(run.document["steps"]) and any(
         "gaugekit" in node.text() for node in page.css("details")
     )
+    for form in ("markdown", "steps", "readme"):
+        told = machine.run("report", clone, "--as", form)
+        assert "\x1b" not in told.out + told.err and "\x07" not in told.out
     short = machine.run("report", clone, "--as", "markdown").out
     assert short.startswith("**desk** runs (") and "  - server: python main.py: http" in short
     section = machine.run("report", clone, "--as", "readme")
@@ -242,3 +251,28 @@ def test_a_preview_says_exactly_what_a_run_does(machine: Machine, offer: Callabl
     (clone / "requirements.txt").write_text("gaugekit===\n")
     told = machine.run("onboard", clone, "--preview")
     assert told.status != 0 and "requirements.txt:1" in told.err
+
+
+def test_a_clone_whose_names_are_commands_makes_no_script_of_them(
+    machine: Machine, offer: Callable[..., Registry], tmp_path: Path
+) -> None:
+    name = "$(touch made) `touch made`; touch made #"
+    values = "PLACE='$(touch made)'\nTOKEN=change-me\nEND=1\nLINE=\"a\nEND\ntouch made\"\n"
+    built = package()
+    offer([Archive.of(built)])
+    files = {**CLONE, "requirements.txt": locked(built), ".env.example": values}
+    clone = machine.clone(files, name=name)
+    done = machine.run("onboard", clone, "--until", "settings", "--set", "TOKEN=drizzle-7")
+    assert done.status == 0, done.out + done.err
+    script = machine.run("report", clone, "--as", "steps").out
+    safe = (
+        script.replace("python3", "true ").replace("pip install", "true ").replace(". .venv/bin/activate", "")
+    )
+    fresh = tmp_path / "fresh"
+    fresh.mkdir()
+    (fresh / ".env.example").write_text(values)
+    by_hand = subprocess.run(
+        ["/bin/sh"], input=safe, cwd=fresh, text=True, capture_output=True, env={"PATH": "/usr/bin:/bin"}
+    )
+    assert by_hand.returncode == 0, by_hand.stderr
+    assert not (fresh / "made").exists() and "$(touch" in (fresh / ".env").read_text()

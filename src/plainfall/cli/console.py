@@ -91,8 +91,8 @@ class Console:
         self._print(self.out, text)
 
     def plain(self, text: str) -> None:
-        """A text of several lines as the result, as it is: it is there to be kept in a file."""
-        self.out.write(text)
+        """A text of several lines as the result, its lines neither wrapped nor styled."""
+        self.out.write(visible(text))
 
     def document(self, value: Any) -> None:
         """The one JSON document of the result."""

@@ -4,7 +4,6 @@ from the lines of the output."""
 from __future__ import annotations
 
 import re
-from pathlib import Path
 from xml.etree import ElementTree
 
 from msgspec import Struct
@@ -12,9 +11,9 @@ from msgspec import Struct
 from plainfall.patterns import regex
 from plainfall.reading import without_colours
 
-__all__ = ["Failure", "Results", "results_of_output", "results_of_report"]
+__all__ = ["LARGEST_REPORT", "Failure", "Results", "results_of_output", "results_of_report"]
 
-_LARGEST = 32 << 20  # bytes of a report
+LARGEST_REPORT = 32 << 20  # bytes
 _SHOWN = 20  # failures that are kept
 
 
@@ -47,17 +46,14 @@ class Results(Struct, frozen=True):
         return ", ".join(pieces)
 
 
-def results_of_report(path: Path) -> Results | None:
-    """The counts of a JUnit report; None for a file that is none. A document with declarations of its own is not
-    read: they can make it grow without end."""
+def results_of_report(data: bytes) -> Results | None:
+    """The counts of a JUnit report; None for what is none, or too large. A document with declarations of its own
+    is not read: they can make it grow without end."""
+    if len(data) > LARGEST_REPORT or b"<!DOCTYPE" in data or b"<!ENTITY" in data:
+        return None
     try:
-        if path.stat().st_size > _LARGEST:
-            return None
-        data = path.read_bytes()
-        if b"<!DOCTYPE" in data or b"<!ENTITY" in data:
-            return None
         root = ElementTree.fromstring(data)
-    except (OSError, ElementTree.ParseError, ValueError):
+    except (ElementTree.ParseError, ValueError):
         return None
     cases = list(root.iter("testcase"))
     if root.tag not in ("testsuite", "testsuites"):

@@ -20,7 +20,7 @@ from plainfall.clone.checks import KINDS, CheckFound, best_of_kinds, kind_of_lin
 from plainfall.clone.parts import PartFound, Survey
 from plainfall.clone.second_processes import SecondProcess
 from plainfall.clone.walk import Tree
-from plainfall.diagnosis.test_results import Results, results_of_output, results_of_report
+from plainfall.diagnosis.test_results import LARGEST_REPORT, Results, results_of_output, results_of_report
 from plainfall.ecosystems import language_named
 from plainfall.errors import CommandFailed, PlainfallError, UsageProblem
 from plainfall.onboarding.build_output import Built, built_since, left_by_a_server
@@ -151,7 +151,11 @@ def run_checks(
                 continue
             work = _work(place, survey, tree, state, part, surroundings, byproducts, tell)
             for check in wanted:
-                one = work if isinstance(work, CheckDone) else _run(work, check, arguments)
+                one = (
+                    work
+                    if isinstance(work, CheckDone)
+                    else _run(work, check, arguments, asked=check.kind in kinds)
+                )
                 one = replace(one, check=check) if isinstance(work, CheckDone) else one
                 if one.built is not None:
                     place_of_build = (
@@ -202,7 +206,7 @@ def _work(
     return work
 
 
-def _run(work: Work, check: CheckFound, arguments: Sequence[str]) -> CheckDone:
+def _run(work: Work, check: CheckFound, arguments: Sequence[str], *, asked: bool) -> CheckDone:
     done = CheckDone(work.part.key, check, "left out")
     variables = work.variables()
     missing = _missing(work, check, variables["PATH"])
@@ -211,6 +215,12 @@ def _run(work: Work, check: CheckFound, arguments: Sequence[str]) -> CheckDone:
     server = left_by_a_server(work) if check.kind == "build" else ""
     if server:
         return replace(done, why=server, remedy="End it first: plainfall stop; then check again.")
+    record = work.state.servers.get(work.part.key)
+    if check.kind == "end-to-end" and not asked and record and record["pid"]:
+        why = "they would work on the running dev server, and on its data"
+        return replace(
+            done, why=why, remedy="End it first (plainfall stop), or ask for them: --kind end-to-end"
+        )
     tests = check.kind in ("tests", "end-to-end")
     settings = dict(work.settings)
     own: frozenset[str] = frozenset()
@@ -245,7 +255,7 @@ def _run(work: Work, check: CheckFound, arguments: Sequence[str]) -> CheckDone:
     except CommandFailed as error:
         state, failure = "failed", error
     seconds = time.time() - began
-    results = results_of_report(report) if tests else None
+    results = _report_of(work, report) if tests else None
     if results is None:
         results = results_of_output(end_of_log(Path(log), 400_000), check.kind)
     done = replace(done, state=state, results=results, seconds=seconds, log=log)
@@ -255,6 +265,15 @@ def _run(work: Work, check: CheckFound, arguments: Sequence[str]) -> CheckDone:
     done = replace(done, reports=tuple(_reports(work, began)))
     is_built = check.kind == "build" and state == "good"
     return replace(done, built=built_since(work.folder, began)) if is_built else done
+
+
+def _report_of(work: Work, report: Path) -> Results | None:
+    """What a runner's report says. The tests could have put anything in its place: only a plain file is read."""
+    try:
+        with open(work.state.confined.open(report, os.O_RDONLY), "rb") as file:
+            return results_of_report(file.read(LARGEST_REPORT + 1))
+    except (OSError, PlainfallError):
+        return None
 
 
 def _copy_for(work: Work, settings: dict[str, str], variables: Any) -> Work:

@@ -168,6 +168,9 @@ class _Clearing:
             self._state.confined.rename(path.rstrip("/"), going)
         except FileNotFoundError:
             return  # it went meanwhile
+        except PathRefused as error:  # a folder above it is a link by now
+            self._done.remarks.append(f"{path} stays: {error.cause}")
+            return
         self._state.confined.remove(going)
 
     def _aside(self, paths: Sequence[str]) -> None:

@@ -16,24 +16,25 @@ from urllib.parse import unquote, urlsplit
 __all__ = ["main"]
 
 
+_NOWHERE = os.path.join(os.devnull, "none")  # nothing can be there
+
+
 class _Site(SimpleHTTPRequestHandler):
     protocol_version = "HTTP/1.1"
 
     def translate_path(self, path: str) -> str:
         root = os.path.realpath(self.directory)
         inner = posixpath.normpath(unquote(urlsplit(path).path)).lstrip("/")
-        place = os.path.realpath(os.path.join(root, inner))
-        if place != root and not place.startswith(f"{root}{os.sep}"):
-            return os.path.join(root, "\0")  # nothing has that name
-        if os.path.exists(place):
-            return place
-        if os.path.isfile(f"{place}.html"):
-            return f"{place}.html"
+        if "\0" in inner:
+            return _NOWHERE
         has_ending = "." in inner.rpartition("/")[2]
-        return place if has_ending else os.path.join(root, "index.html")
-
-    def list_directory(self, path: str | os.PathLike[str]) -> None:
-        self.send_error(404)
+        for name in (inner, f"{inner}.html", *(() if has_ending else ("index.html",))):
+            place = os.path.realpath(os.path.join(root, name))
+            if os.path.isdir(place):
+                place = os.path.realpath(os.path.join(place, "index.html"))
+            if place.startswith(f"{root}{os.sep}") and os.path.isfile(place):
+                return place
+        return _NOWHERE
 
     def end_headers(self) -> None:
         self.send_header("Cache-Control", "no-store")

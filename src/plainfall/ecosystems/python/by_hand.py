@@ -9,6 +9,8 @@ from plainfall.ecosystems.shape import HandInstall
 
 __all__ = ["python_by_hand"]
 
+_LABEL = re.compile(r"[\w.-]{1,200} [\w.!+-]{1,100}")
+
 
 def python_by_hand(job: HandInstall) -> list[str]:
     """An environment by the runtime's own module, and the packages by the client in it: from the list where that
@@ -22,7 +24,7 @@ def python_by_hand(job: HandInstall) -> list[str]:
     if re.search(r"requirements.*\.txt$|\.txt$", name) and (job.folder / name).is_file():
         lines.append(f"pip install --quiet -r {shlex.quote(name)}")
     else:
-        pins = [label for label in job.labels if label.rpartition(" ")[0] != "pip"]
+        pins = [label for label in job.labels if _LABEL.fullmatch(label) and not label.startswith("pip ")]
         own = _own_name(job)
         rest = [
             f"{one.rpartition(' ')[0]}=={one.rpartition(' ')[2]}"
@@ -30,7 +32,7 @@ def python_by_hand(job: HandInstall) -> list[str]:
             if one.rpartition(" ")[0] != own
         ]
         if rest:
-            lines += ["pip install --quiet --no-deps -r /dev/stdin <<END", *rest, "END"]
+            lines += ["pip install --quiet --no-deps -r /dev/stdin <<'END'", *rest, "END"]
         if len(rest) < len(pins):
             lines.append("pip install --quiet --no-deps -e .")
     added = [one.text for one in listed.additions if not one.in_place]
