@@ -271,8 +271,7 @@ def test_a_clone_whose_names_are_commands_makes_no_script_of_them(
     fresh = tmp_path / "fresh"
     fresh.mkdir()
     (fresh / ".env.example").write_text(values)
-    by_hand = subprocess.run(
-        ["/bin/sh"], input=safe, cwd=fresh, text=True, capture_output=True, env={"PATH": "/usr/bin:/bin"}
-    )
+    given = {"PATH": "/usr/bin:/bin", "TOKEN": "$(touch made)"}
+    by_hand = subprocess.run(["/bin/sh"], input=safe, cwd=fresh, text=True, capture_output=True, env=given)
     assert by_hand.returncode == 0, by_hand.stderr
     assert not (fresh / "made").exists() and "$(touch" in (fresh / ".env").read_text()

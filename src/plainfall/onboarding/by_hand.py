@@ -35,7 +35,17 @@ set -eu
 random() {{ head -c "$1" /dev/urandom | base64 | tr -d '\\n'; }}
 hex() {{ od -An -v -N"$1" -tx1 /dev/urandom | tr -d ' \\n'; }}
 letters() {{ random $(($1 * 2)) | tr -d '+/=' | cut -c1-"$1"; }}
-trap 'trap - EXIT INT TERM; kill 0' EXIT INT TERM
+started=$(mktemp)
+serve() {{
+  if command -v setsid > /dev/null; then setsid sh -c "$1" & else sh -c "$1" & fi
+  echo $! >> "$started"
+}}
+ended() {{
+  for one in $(cat "$started"); do kill -- "-$one" 2> /dev/null || kill "$one" 2> /dev/null || :; done
+  rm -f "$started"
+}}
+trap ended EXIT
+trap 'exit 130' INT TERM
 """
 
 
@@ -72,10 +82,10 @@ def script_by_hand(name: str, at: str, parts: Sequence[HandPart], state: CloneSt
         if one.server is not None:
             address = f"{one.part.key or state.clone.name}: {one.server.get('url', '')}"
             rows.append(f"export PORT={int(one.server.get('port', 0))}")
-            rows += [f"echo {shlex.quote(address)}", f"( {_server_line(one)} ) &"]
+            rows += [f"echo {shlex.quote(address)}", f"serve {shlex.quote(_server_line(one))}"]
         pieces.append("\n".join([*rows, ")", ""]))
     if any(one.server is not None for one in parts):
-        pieces.append("while sleep 60; do :; done")
+        pieces.append("while :; do sleep 60 & wait $!; done")
     return "\n".join(pieces) + "\n"
 
 
