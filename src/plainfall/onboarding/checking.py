@@ -4,47 +4,49 @@ counted."""
 from __future__ import annotations
 
 import os
-import re
 import shlex
-import shutil
 import sys
 import time
-from collections.abc import Callable, Collection, Iterable, Iterator, Sequence
+from collections.abc import Callable, Collection, Iterable, Sequence
 from pathlib import Path
 from typing import Any
 
 from msgspec import Struct, field
 from msgspec.structs import replace
 
-from plainfall.clone.checks import KINDS, CheckFound, best_of_kinds, kind_of_line, once, workflow_lines
+from plainfall.clone.checks import CheckFound, best_of_kinds
 from plainfall.clone.parts import PartFound, Survey
 from plainfall.clone.second_processes import SecondProcess
 from plainfall.clone.walk import Tree
 from plainfall.diagnosis.test_results import LARGEST_REPORT, Results, results_of_output, results_of_report
-from plainfall.ecosystems import language_named
 from plainfall.errors import CommandFailed, PlainfallError, UsageProblem
 from plainfall.onboarding.build_output import Built, built_since, left_by_a_server
 from plainfall.onboarding.byproducts import ByProducts
 from plainfall.onboarding.clone_root import CloneFolder, survey_of
 from plainfall.onboarding.commands import end_leftovers, run_command
+from plainfall.onboarding.found_checks import (
+    checks_of,
+    missing_tool,
+    report_arguments,
+    what_installs,
+    with_arguments,
+)
 from plainfall.onboarding.inside import work_of
 from plainfall.onboarding.second_processes import start_second_process
 from plainfall.onboarding.stages.first_page import best_page
 from plainfall.onboarding.state import FOLDER, CloneState
 from plainfall.onboarding.test_databases import settings_for_tests, watched_database
 from plainfall.onboarding.work import Work
-from plainfall.patterns import regex
 from plainfall.server.browser import browser_here
 from plainfall.server.logs import end_of_log
 from plainfall.server.ports import free_port
 from plainfall.server.process import new_mark
 from plainfall.surroundings import Surroundings
 
-__all__ = ["CHECKS", "CheckDone", "checks_of", "found_checks", "run_checks"]
+__all__ = ["CHECKS", "CheckDone", "run_checks"]
 
 CHECKS = "checks"  # the record of a part's last results
 _MODES = {"node": {"NODE_ENV": "test"}, "ruby": {"RAILS_ENV": "test", "RACK_ENV": "test"}}
-_README, _WORKFLOW = 550, 300
 _BUILT_PORT = 8180  # the first that is tried for a built site
 _ANSWERS = 10.0  # seconds within which it must answer
 _REPORTS = (
@@ -52,11 +54,6 @@ _REPORTS = (
     "mochawesome-report/mochawesome.html", "cypress/reports/index.html", "test-results/index.html", "coverage.xml",
     "reports/index.html", "build/coverage/index.html",
 )  # fmt: skip
-_PREFIX = regex(
-    r"^(?:(?:poetry|pipenv|pdm|hatch|rye|uv) run|npx|bunx|pnpm exec|yarn(?: run)?|bundle exec|"
-    r"(?:\./)?vendor/bin/)\s*"
-)
-_ASSIGNED = regex(r"^(?:cross-env\s+)?(?:[A-Z_][A-Z0-9_]*=\S*\s+)*")
 _BROWSERS = ("karma", "playwright", "cypress", "dusk", "rails")
 
 
@@ -78,42 +75,6 @@ class CheckDone(Struct):
     built: Built | None = None
     served: dict[str, Any] | None = None
     remarks: list[str] = field(default_factory=list)
-
-
-def checks_of(tree: Tree, part: PartFound, survey: Survey) -> list[CheckFound]:
-    """All checks of a part, those of a kind in order: what the language's files tell, README steps, CI
-    workflows."""
-    language = language_named(part.language)
-    if language is None:
-        return []
-    names = frozenset(part.dependencies.names if part.dependencies is not None else ())
-    found = [*language.checks(tree, part.path, names)]
-    for step in survey.steps:
-        if step.evidence.path.rpartition("/")[0] == part.path:
-            found += _of_line(step.command, part, "the README's step", _README, step.evidence)
-    for line, folder, evidence in workflow_lines(tree):
-        if folder == part.path and "${{" not in line:
-            found += _of_line(line, part, "a step of the CI workflow", _WORKFLOW, evidence)
-    # A script of the manifest that a document calls is that script.
-    known = {(one.kind, one.line) for one in found if one.text}
-    kept = [one for one in found if one.text or (one.kind, one.line) not in known]
-    return sorted((once(one) for one in kept), key=lambda one: (KINDS.index(one.kind), -one.rank))
-
-
-def _of_line(line: str, part: PartFound, reason: str, rank: int, evidence: Any) -> Iterator[CheckFound]:
-    plain = _PREFIX.sub("", line.strip())
-    kind, tool = kind_of_line(plain, part.language)
-    if kind and not re.search(r"[;|&<>`$]|\bcd\b", plain):
-        yield CheckFound(kind, plain, reason, rank, evidence, part.path, tool)
-
-
-def found_checks(
-    place: CloneFolder, names: Sequence[str], surroundings: Surroundings
-) -> list[tuple[str, list[CheckFound]]]:
-    """The checks of each part, by its key."""
-    state = CloneState(place.clone, surroundings.state)
-    survey, tree, parts = survey_of(place, names, state, surroundings)
-    return [(one.key, checks_of(tree, one, survey)) for one in parts or survey.parts]
 
 
 def run_checks(
@@ -209,9 +170,9 @@ def _work(
 def _run(work: Work, check: CheckFound, arguments: Sequence[str], *, asked: bool) -> CheckDone:
     done = CheckDone(work.part.key, check, "left out")
     variables = work.variables()
-    missing = _missing(work, check, variables["PATH"])
+    missing = missing_tool(work, check, variables["PATH"])
     if missing:
-        return replace(done, why=missing, remedy=check.brought_by or _where_it_is(work))
+        return replace(done, why=missing, remedy=check.brought_by or what_installs(work))
     server = left_by_a_server(work) if check.kind == "build" else ""
     if server:
         return replace(done, why=server, remedy="End it first: plainfall stop; then check again.")
@@ -239,7 +200,7 @@ def _run(work: Work, check: CheckFound, arguments: Sequence[str], *, asked: bool
         work.state.confined.own_folder(f"{FOLDER}/checks/{work.state.name_of(work.part.key)}") / "junit.xml"
     )
     work.state.confined.remove(report)
-    line = _with_arguments(check, [*_reported(check, report), *arguments])
+    line = with_arguments(check, [*report_arguments(check, report), *arguments])
     variables_of = (
         {**work.part.variables, **_MODES.get(work.part.language, {})} if tests else work.part.variables
     )
@@ -293,39 +254,6 @@ def _row(done: CheckDone) -> dict[str, Any]:
     }  # fmt: skip
 
 
-def _program(check: CheckFound) -> str:
-    """The program that a check's line runs in the end."""
-    text = _ASSIGNED.sub("", _PREFIX.sub("", check.text or check.line))
-    text = _PREFIX.sub("", text)
-    module = re.match(r"python3? -m (\w+)", text)
-    if module:
-        return "" if module.group(1) == "unittest" else module.group(1)
-    return text.split()[0] if text.split() else ""
-
-
-def _missing(work: Work, check: CheckFound, path: str) -> str:
-    """That the check's tool is not installed, in words; "" where it is."""
-    if check.line.startswith(("npm run ", "composer run-script ")) and re.search(r"[;&|]", check.text):
-        return ""
-    program = _program(check)
-    if not program or "/" in program:
-        return "" if not program or (work.folder / program).exists() else f"{program} is not here"
-    if check.line.startswith("bundle exec ") and shutil.which("bundle", path=path):
-        return ""
-    if shutil.which(program, path=path) or program in ("npm", "pnpm", "yarn"):
-        return ""
-    return f"{program} is not in the part's environment"
-
-
-def _where_it_is(work: Work) -> str:
-    listed = work.part.dependencies
-    extras, groups = listed.offered if listed is not None else ((), ())
-    words = [f"--group {name}" for name in groups] + [f"--extra {name}" for name in extras]
-    if words:
-        return f"It may be in a group that was not installed: plainfall onboard {' or '.join(words[:4])}"
-    return "Add the package that brings it to the list, and run: plainfall onboard"
-
-
 def _browser(work: Work, check: CheckFound, path: str, remarks: list[str]) -> dict[str, str]:
     """Variables by which tools find a browser of this machine; that there is none is said where one is needed."""
     if check.kind != "end-to-end" and check.tool not in _BROWSERS:
@@ -340,28 +268,6 @@ def _browser(work: Work, check: CheckFound, path: str, remarks: list[str]) -> di
     server = work.state.servers.get(work.part.key, {})
     url = str(server.get("url", ""))
     return {**found, **({"BASE_URL": url, "CYPRESS_BASE_URL": url.rstrip("/")} if url else {})}
-
-
-def _reported(check: CheckFound, report: Path) -> list[str]:
-    """Arguments by which the runner also writes a report of its results."""
-    text = check.text or check.line
-    if re.search(r"[;&|]", text):
-        return []
-    if check.tool == "pytest" and "--junit" not in text:
-        return [f"--junitxml={report}"]
-    if check.tool == "vitest" and "--reporter" not in text:
-        return ["--reporter=default", "--reporter=junit", f"--outputFile.junit={report}"]
-    if check.tool in ("phpunit", "pest") and "--log-junit" not in text and "artisan" not in text:
-        return ["--log-junit", str(report)]
-    return []
-
-
-def _with_arguments(check: CheckFound, arguments: Sequence[str]) -> str:
-    if not arguments:
-        return check.line
-    words = " ".join(map(shlex.quote, arguments))
-    dashes = " --" if check.line.startswith(("npm run ", "composer run-script ")) else ""
-    return f"{check.line}{dashes} {words}"
 
 
 def _reports(work: Work, began: float) -> Iterable[str]:

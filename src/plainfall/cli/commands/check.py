@@ -11,8 +11,9 @@ from plainfall.cli.console import Console
 from plainfall.cli.view import RunView
 from plainfall.clone.checks import KINDS, CheckFound
 from plainfall.errors import UsageProblem
-from plainfall.onboarding.checking import CheckDone, found_checks, run_checks
+from plainfall.onboarding.checking import CheckDone, run_checks
 from plainfall.onboarding.clone_root import clone_of
+from plainfall.onboarding.found_checks import found_checks
 from plainfall.surroundings import Surroundings
 
 __all__ = ["ORDER", "arguments", "run"]
