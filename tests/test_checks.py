@@ -300,6 +300,30 @@ def test_closing_lines(output: str, counts: tuple[int | None, ...]) -> None:
 
 
 @pytest.mark.parametrize(
+    ("output", "failures"),
+    [
+        (
+            "F\n\nFailure:\nRainTest#test_wrong [test/models/rain_test.rb:7]:\nExpected: 4.2\n  Actual: 4.25\n\n"
+            "9 runs, 12 assertions, 1 failures, 0 errors, 0 skips\n",
+            [("RainTest#test_wrong (test/models/rain_test.rb:7)", "Expected: 4.2")],
+        ),
+        (
+            "There was 1 failure:\n\n1) Rain\\DeskTest::test_sum\nFailed asserting that 4 is 5.\n\nTests: 2, Assertions: 2, Failures: 1.\n",
+            [("Rain\\DeskTest::test_sum", "Failed asserting that 4 is 5.")],
+        ),
+        (
+            "FAILED tests/test_a.py::test_b - assert 1 == 2\n1 failed in 0.1s\n",
+            [("tests/test_a.py::test_b", "assert 1 == 2")],
+        ),
+        ("not ok 2 - drops\n# pass 1\n# fail 1\n", [("drops", "")]),
+    ],
+)
+def test_failures_are_named(output: str, failures: list[tuple[str, str]]) -> None:
+    found = results_of_output(output, "tests")
+    assert [(one.name, one.text) for one in found.failures] == failures
+
+
+@pytest.mark.parametrize(
     ("output", "problems"),
     [
         ("✖ 5 problems (3 errors, 2 warnings)", 5),

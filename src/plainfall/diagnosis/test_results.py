@@ -159,8 +159,19 @@ def results_of_output(output: str, kind: str) -> Results:
 _BLOCK = regex(r"^(?:FAIL|ERROR): (.+)\n-{20,}\n((?:.*\n){1,200}?)(?=\n*(?:={20,}|-{20,})$)", re.MULTILINE)
 
 
+# Failures as minitest and PHPUnit show them: a heading, the test with its place, what was wrong.
+_HEADED = regex(
+    r"^(?:(?:Failure|Error):\n|\d{1,6}\) )(?P<name>\S[^\n]{0,200}?)(?: \[(?P<place>[^\]\n]{1,200})\])?:?\n"
+    r"(?P<text>\S[^\n]{0,200})$",
+    re.MULTILINE,
+)
+
+
 def _named(text: str) -> tuple[Failure, ...]:
     found: dict[str, Failure] = {}
+    for match in _HEADED.finditer(text):
+        place = f" ({match['place']})" if match["place"] else ""
+        found[match["name"]] = Failure(f"{match['name']}{place}", match["text"])
     for match in _BLOCK.finditer(text):
         lines = [line.strip() for line in match.group(2).splitlines() if line.strip()]
         found[match.group(1)[:200]] = Failure(match.group(1)[:200], lines[-1][:200] if lines else "")

@@ -18,7 +18,13 @@ from plainfall.clone.checks import CheckFound, best_of_kinds
 from plainfall.clone.parts import PartFound, Survey
 from plainfall.clone.second_processes import SecondProcess
 from plainfall.clone.walk import Tree
-from plainfall.diagnosis.test_results import LARGEST_REPORT, Results, results_of_output, results_of_report
+from plainfall.diagnosis.test_results import (
+    LARGEST_REPORT,
+    Failure,
+    Results,
+    results_of_output,
+    results_of_report,
+)
 from plainfall.errors import CommandFailed, PlainfallError, UsageProblem
 from plainfall.onboarding.build_output import Built, built_since, left_by_a_server
 from plainfall.onboarding.byproducts import ByProducts
@@ -219,7 +225,11 @@ def _run(work: Work, check: CheckFound, arguments: Sequence[str], *, asked: bool
     results = _report_of(work, report) if tests else None
     if results is None:
         results = results_of_output(end_of_log(Path(log), 400_000), check.kind)
-    done = replace(done, state=state, results=results, seconds=seconds, log=log)
+    here = f"{work.clone}/"
+    failures = tuple(
+        Failure(one.name.replace(here, ""), one.text.replace(here, "")) for one in results.failures
+    )
+    done = replace(done, state=state, results=replace(results, failures=failures), seconds=seconds, log=log)
     if failure is not None:
         known = any(failure.rule) if failure.rule else False
         done = replace(done, why=failure.cause, lines=failure.lines, remedy=failure.remedy if known else "")

@@ -11,6 +11,8 @@ from typing import Any
 from msgspec import Struct
 
 from plainfall.data.sqlite import is_database
+from plainfall.ecosystems import languages
+from plainfall.ecosystems.frameworks import is_made_by_migrations
 from plainfall.ignoring import ignore_rules
 from plainfall.onboarding.byproducts import LEFT, PACKAGES, close_span
 from plainfall.onboarding.inventory import Inventory
@@ -107,8 +109,12 @@ class _Look:
         if self._left.match_file(path):
             return [Thing(path, "left behind", GO, "", *weigh(place))]
         if not is_folder:
-            recorded = {*self._databases, *self._record.get("paths", {})}
-            if (plain in recorded or _main_file(plain) in recorded) and is_database(place):
+            recorded = {*self._databases, *self._record.get("paths", {}), *self._record.get("named", ())}
+            known = plain in recorded or _main_file(plain) in recorded
+            if known and (is_database(place) or _is_empty_database(place)):
+                return [self._of_data(path, "database")]
+            # A schema that the migrations wrote goes with what they made.
+            if plain in recorded and any(is_made_by_migrations(plain, one.name) for one in languages()):
                 return [self._of_data(path, "database")]
             if since is not None and self._is_of_runs(place, since) and not is_database(place):
                 return [Thing(path, "left behind", GO, "", *weigh(place))]
@@ -187,6 +193,11 @@ class _Look:
             place = self._state.clone / path
             if row["kind"] == PACKAGES and os.path.lexists(place) and not self._state.is_tracked(place):
                 yield self._packages(f"{path}/", row)
+
+
+def _is_empty_database(place: Path) -> bool:
+    """Whether a file has a database's ending and nothing in it yet."""
+    return place.suffix in (".db", ".sqlite", ".sqlite3") and place.is_file() and not place.stat().st_size
 
 
 def _main_file(path: str) -> str:

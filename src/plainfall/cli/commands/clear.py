@@ -23,6 +23,7 @@ __all__ = ["ORDER", "arguments", "run"]
 
 ORDER = 8  # among the commands that --help lists
 _INDENT = 18
+_ALIKE = 6  # things left behind in one folder that are shown one by one
 
 
 def arguments(parser: argparse.ArgumentParser) -> None:
@@ -99,7 +100,7 @@ def _show(console: Console, done: Cleared, options: argparse.Namespace) -> None:
         return
     quiet_list = not options.preview and not console.verbose
     goes = [one for one in done.things if one.fate == GO]
-    for one in done.things:
+    for one in _in_short(done.things):
         if one.fate == STAY or not quiet_list or one.fate == PUT_BACK:
             _row(console, one)
     for path in done.aside if not options.preview else [path for one in goes for path in one.kept]:
@@ -112,7 +113,7 @@ def _show(console: Console, done: Cleared, options: argparse.Namespace) -> None:
     size = _size(sum(one.size for one in goes))
     shared = sum(one.shared for one in goes)
     of_it = f", {_size(shared)} of it shared with the package cache" if shared else ""
-    many = "1 thing" if len(goes) == 1 else f"{len(goes)} things"
+    many = "1 thing" if len(goes) == 1 else f"{len(_in_short(goes))} things"
     if options.preview:
         running = f"; {done.running} servers that run are ended before" if done.running else ""
         console.result(f"{many} to take away, {size}{of_it}{running}; nothing was changed")
@@ -125,6 +126,27 @@ def _show(console: Console, done: Cleared, options: argparse.Namespace) -> None:
         console.result("nothing of Plainfall's is left in the clone")
     else:
         console.note(f"the databases go with: plainfall clear{named} --data")
+
+
+def _in_short(things: Sequence[Thing]) -> list[Thing]:
+    """The things, with many that were left behind in one folder as one."""
+    folders: dict[str, list[Thing]] = {}
+    for one in things:
+        if one.kind == "left behind":
+            above = one.path.rstrip("/").rpartition("/")[0]
+            folders.setdefault("/".join(above.split("/")[:2]), []).append(one)
+    many = {folder: rows for folder, rows in folders.items() if len(rows) > _ALIKE and folder}
+    joined = {id(one): folder for folder, rows in many.items() for one in rows}
+    shown: list[Thing] = []
+    for one in things:
+        folder = joined.get(id(one))
+        if folder is None:
+            shown.append(one)
+        elif folder in many:
+            rows = many.pop(folder)
+            sizes = sum(each.size for each in rows), sum(each.shared for each in rows)
+            shown.append(Thing(f"{folder}/…", one.kind, GO, f"{len(rows):,} files and folders in it", *sizes))
+    return shown
 
 
 def _row(console: Console, one: Thing) -> None:
