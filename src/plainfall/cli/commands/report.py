@@ -130,6 +130,10 @@ def _page(report: Report) -> str:
     return environment.get_template("report.html.j2").render(
         r=report, last=report.record.last, runs=report.record.runs, commit=commit, steps=list(_grouped(report)),
         runtimes=[(done["part"], done) for _, done in report.steps if done["stage"] == "runtime"],
+        services=[
+            (done["part"], done) for _, done in report.steps
+            if done["stage"] == "services" and done["detail"].get("services")
+        ],
         packages=[
             (row["part"], sorted({*row["detail"].get("laid", ()), *row["detail"].get("kept", ())}))
             for row in rows
