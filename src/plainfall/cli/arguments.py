@@ -71,6 +71,11 @@ def with_source(parser: argparse.ArgumentParser) -> None:
 def brought(options: argparse.Namespace, console: Console, surroundings: Surroundings) -> Path:
     """The folder that the command works on: the one that was named, or one that is made of what was named; what is
     to be said of that is noted. Raises what bringing it raises."""
+    from plainfall.intake.sources import source_of
+
+    source = source_of(options.clone, surroundings.folder)
+    if source.kind == "folder" and not options.into and not options.branch:
+        return Path(source.address)  # as most often: what fetches is not needed
     from plainfall.intake.bringing import bring
     from plainfall.packages.logins import without_credentials
     from plainfall.survey.branches import branch_remarks
