@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import stat
 from collections.abc import Iterator, Mapping, Sequence
 from functools import cached_property
 from pathlib import Path
@@ -151,20 +152,31 @@ class _Look:
         place = self._state.clone / path
         status = os.lstat(place)
         size = weigh(place)
-        if row.get("inode") not in (None, [status.st_dev, status.st_ino]):
+        if row.get("inode") not in (None, [status.st_dev, status.st_ino]) or self._is_remade(
+            place, row, status
+        ):
             return Thing(path, PACKAGES, STAY, "it is another folder than the one that was made", *size)
-        edits = self._edits(place)
+        edits = self._edits(place, row)
         if len(edits) > _MOST_EDITS:
             why = f"over {_MOST_EDITS} files in it are newer than what was installed: take it away yourself"
             return Thing(path, PACKAGES, STAY, why, *size)
         return Thing(path, PACKAGES, GO, "", *size, tuple(edits))
 
-    def _edits(self, place: Path) -> list[str]:
+    def _is_remade(self, place: Path, row: Mapping[str, Any], status: os.stat_result) -> bool:
+        """Whether a folder was made anew since the last run. A file system gives a number again once it is free, to
+        a link or to a folder; but of a folder that was installed some folder is as old as a run."""
+        if not stat.S_ISDIR(status.st_mode):
+            return True
+        last = max([row.get("until", 0), *(end for _, end in self._record.get("spans", []))])
+        return bool(last) and all(one > last for one in _folder_times(place, status))
+
+    def _edits(self, place: Path, row: Mapping[str, Any]) -> list[str]:
         """Files of installed packages that changed, or came, while no run was at work."""
         spans = self._record.get("spans", [])
-        if not spans:
+        known = [*(begin for begin, _ in spans[:1]), *([row["until"]] if "until" in row else [])]
+        if not known:
             return []
-        first, found = spans[0][0], []
+        first, found = min(known), list[str]()
         for file, status in _files(place):
             inner = os.path.relpath(file, place)
             hidden = inner.startswith(".") and "/" in inner
@@ -226,6 +238,15 @@ def _files(place: Path) -> Iterator[tuple[str, os.stat_result]]:
             elif seen < _MOST_FILES and entry.is_file(follow_symlinks=False):
                 seen += 1
                 yield entry.path, entry.stat(follow_symlinks=False)
+
+
+def _folder_times(place: Path, status: os.stat_result) -> Iterator[int]:
+    """When a folder, and those directly in it and in these, were last changed, in nanoseconds."""
+    yield status.st_ctime_ns
+    for pattern in ("*", "*/*"):
+        for one in place.glob(pattern):
+            if one.is_dir() and not one.is_symlink():
+                yield os.lstat(one).st_ctime_ns
 
 
 def weigh(place: Path) -> tuple[int, int]:
