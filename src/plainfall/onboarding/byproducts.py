@@ -19,7 +19,7 @@ from plainfall.onboarding.inventory import Inventory
 from plainfall.onboarding.state import CloneState
 from plainfall.repository import escaped_path, exclude_locally, repository_of
 
-__all__ = ["LEFT", "PACKAGES", "ByProducts", "close_span", "note_span"]
+__all__ = ["LEFT", "PACKAGES", "ByProducts", "close_span"]
 
 PACKAGES = "packages"  # the kind of a folder that is made for installed packages
 
@@ -136,14 +136,8 @@ def close_span(state: CloneState, seen: Sequence[str] | None = None, claimed: It
         if path.endswith("/") and state.made.get(path.rstrip("/"), {}).get("kind") != PACKAGES:
             for file in databases_below(state.clone / path):  # those that come later are not a run's
                 paths.setdefault(os.path.relpath(file, state.clone), now)
-    state.keep("", LEFT, {**record, "paths": paths, "named": sorted({*named})[:_MOST_NAMED]})
-    note_span(state, began, now)
-
-
-def note_span(state: CloneState, began: int, end: int) -> None:
-    """Notes that files of the clone changed between two times, in nanoseconds, by our doing."""
-    record = state.record("", LEFT)
-    state.keep("", LEFT, {**record, "spans": [*record.get("spans", []), [began, end]][-_SPANS:]})
+    spans = [*record.get("spans", []), [began, now]][-_SPANS:]
+    state.keep("", LEFT, {**record, "paths": paths, "named": sorted({*named})[:_MOST_NAMED], "spans": spans})
 
 
 def _last_note(state: CloneState) -> int:

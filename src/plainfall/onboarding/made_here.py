@@ -152,31 +152,29 @@ class _Look:
         place = self._state.clone / path
         status = os.lstat(place)
         size = weigh(place)
-        if row.get("inode") not in (None, [status.st_dev, status.st_ino]) or self._is_remade(
-            place, row, status
-        ):
+        if row.get("inode") not in (None, [status.st_dev, status.st_ino]) or not stat.S_ISDIR(status.st_mode):
             return Thing(path, PACKAGES, STAY, "it is another folder than the one that was made", *size)
-        edits = self._edits(place, row)
+        if self._is_remade(place, status):
+            why = "all in it is newer than the last run: it may be yours"
+            return Thing(path, PACKAGES, STAY, why, *size)
+        edits = self._edits(place)
         if len(edits) > _MOST_EDITS:
             why = f"over {_MOST_EDITS} files in it are newer than what was installed: take it away yourself"
             return Thing(path, PACKAGES, STAY, why, *size)
         return Thing(path, PACKAGES, GO, "", *size, tuple(edits))
 
-    def _is_remade(self, place: Path, row: Mapping[str, Any], status: os.stat_result) -> bool:
-        """Whether a folder was made anew since the last run. A file system gives a number again once it is free, to
-        a link or to a folder; but of a folder that was installed some folder is as old as a run."""
-        if not stat.S_ISDIR(status.st_mode):
-            return True
-        last = max([row.get("until", 0), *(end for _, end in self._record.get("spans", []))])
-        return bool(last) and all(one > last for one in _folder_times(place, status))
+    def _is_remade(self, place: Path, status: os.stat_result) -> bool:
+        """Whether a folder was made anew since the last run: a file system gives a number again once it is free,
+        but where we installed some folder is as old as a run."""
+        spans = self._record.get("spans", [])
+        return bool(spans) and all(one > spans[-1][1] for one in _folder_times(place, status))
 
-    def _edits(self, place: Path, row: Mapping[str, Any]) -> list[str]:
+    def _edits(self, place: Path) -> list[str]:
         """Files of installed packages that changed, or came, while no run was at work."""
         spans = self._record.get("spans", [])
-        known = [*(begin for begin, _ in spans[:1]), *([row["until"]] if "until" in row else [])]
-        if not known:
+        if not spans:
             return []
-        first, found = min(known), list[str]()
+        first, found = spans[0][0], []
         for file, status in _files(place):
             inner = os.path.relpath(file, place)
             hidden = inner.startswith(".") and "/" in inner

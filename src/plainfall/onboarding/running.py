@@ -10,7 +10,7 @@ from msgspec.structs import replace
 
 from plainfall.errors import PlainfallError, ValueNeeded
 from plainfall.evidence import Evidence
-from plainfall.onboarding.byproducts import PACKAGES, ByProducts, note_span
+from plainfall.onboarding.byproducts import PACKAGES, ByProducts
 from plainfall.onboarding.choices import SKIPPED, skipped, with_choices, without
 from plainfall.onboarding.clone_root import CloneFolder, survey_of
 from plainfall.onboarding.events import Event, Listener, RunFinished, RunStarted, StepFinished
@@ -119,7 +119,6 @@ def onboard(
         outcome.remarks += bring_settings_back(state, preview=True)
         outcome.seconds = time.perf_counter() - begin
         return outcome
-    began = time.time_ns()
     with state.locked():
         note_inventory(state)
         outcome.remarks += bring_settings_back(state)
@@ -181,7 +180,7 @@ def onboard(
         outcome.seconds = time.perf_counter() - begin
         try:
             outcome.remarks += byproducts.remarks()
-            _note_folders(state, outcome, began)
+            _note_folders(state)
             outcome.changes = changes_since(state, outcome.steps)
             note_run(state, outcome.outcome)
             note_run_record(state, outcome)
@@ -210,22 +209,15 @@ def _foreseen(work: Work, steps: Sequence[Step]) -> list[tuple[Step, StepResult,
     return results
 
 
-def _note_folders(state: CloneState, outcome: Outcome, began: int) -> None:
-    """Notes which folders of packages were made, so that others of their names are not taken for them, and when
-    packages were installed, so that what is changed in them later is seen. ``began`` is in nanoseconds."""
-    now = time.time_ns()
-    installs = (Stage.ENVIRONMENT, Stage.DEPENDENCIES)
-    if any(step.stage in installs and result.state is not State.KEPT for step, result, _ in outcome.steps):
-        note_span(state, began, now)
+def _note_folders(state: CloneState) -> None:
+    """Notes which folders of packages were made, so that others of their names are not taken for them."""
     for path, row in state.made.items():
         if row["kind"] == PACKAGES:
             try:
                 status = os.lstat(state.clone / path)
             except OSError:
                 continue  # it was not made after all
-            inode = [status.st_dev, status.st_ino]
-            until = row.get("until", now) if row.get("inode") == inode else now
-            state.keep_made(path, PACKAGES, inode=inode, until=until)
+            state.keep_made(path, PACKAGES, inode=[status.st_dev, status.st_ino])
 
 
 def _gather(run: PartRun, outcome: Outcome) -> None:

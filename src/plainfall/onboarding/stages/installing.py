@@ -117,6 +117,7 @@ def environment(work: Work) -> StepResult:
     if work.preview:
         verb = "replace" if standing.state == "wrong" else "make"
         return StepResult(State.TO_DO, f"{verb} {standing.path}", standing.reason, detail=detail)
+    work.watch()
     work.making(PACKAGES, place)
     # A folder of its own: another part may make its environment at the same time.
     making = work.state.folder / "making" / digest_of(work.part.key)[:12]
