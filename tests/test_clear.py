@@ -315,3 +315,20 @@ def test_a_kill_at_any_moment_leaves_what_the_next_clear_finishes(
         (clone / "later.txt").unlink()
         assert laid_out(clone) == before
     assert cut
+
+
+def test_an_environment_of_a_killed_run_goes(machine: Machine) -> None:
+    clone = machine.clone({"main.py": "print(4.2)\n"}, name="desk")
+    for _ in range(6):
+        process = subprocess.Popen(
+            [sys.executable, "-m", "plainfall", "onboard", str(clone), "--until", "environment"],
+            env=machine.variables, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL,
+        )  # fmt: skip
+        until = time.monotonic() + 20
+        while not (clone / ".venv").exists() and time.monotonic() < until:
+            time.sleep(0.0005)
+        process.send_signal(signal.SIGKILL)
+        process.wait()
+        assert (clone / ".venv").exists()
+        done = machine.run("clear", clone)
+        assert done.status == 0 and not (clone / ".venv").exists(), done.out

@@ -152,9 +152,10 @@ class _Look:
         place = self._state.clone / path
         status = os.lstat(place)
         size = weigh(place)
-        if row.get("inode") not in (None, [status.st_dev, status.st_ino]) or not stat.S_ISDIR(status.st_mode):
+        number = row.get("inode")  # none yet where the run that made it was killed
+        if number not in (None, [status.st_dev, status.st_ino]) or not stat.S_ISDIR(status.st_mode):
             return Thing(path, PACKAGES, STAY, "it is another folder than the one that was made", *size)
-        if self._is_remade(place, status):
+        if number and self._is_remade(place, status):
             why = "all in it is newer than the last run: it may be yours"
             return Thing(path, PACKAGES, STAY, why, *size)
         edits = self._edits(place)
