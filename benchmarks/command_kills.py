@@ -177,7 +177,7 @@ def main() -> int:
         trials = Trials(Path(name), registry.url)
         sample, clone = trials.folder / "sample", trials.folder / "raingauge"
         make_sample(sample, built)
-        (sample / "tests").mkdir()
+        (sample / "tests").mkdir(exist_ok=True)
         (sample / "tests/test_rain.py").write_text(TEST)
         identity = ["-c", "user.name=Wim Drost", "-c", "user.email=wim@rain.example"]
         subprocess.run(["git", "add", "."], cwd=sample, check=True)

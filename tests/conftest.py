@@ -96,6 +96,14 @@ def pytest_configure(config: pytest.Config) -> None:
         fcntl.ioctl(any_socket, 0x8914, struct.pack("16sh14x", b"lo", 1))
 
 
+def pytest_runtest_setup(item: pytest.Item) -> None:
+    """Skips a test whose marker ``needs`` names a program that is not on this machine; the reason names it."""
+    for mark in item.iter_markers("needs"):
+        missing = [program for program in mark.args if shutil.which(program) is None]
+        if missing:
+            pytest.skip(f"no {' and no '.join(missing)} on this machine")
+
+
 @dataclass
 class Run:
     """A finished run of the program."""

@@ -18,9 +18,12 @@ from hypothesis import strategies as st
 from plainfall.ecosystems.python.wheel import describe_wheel
 from plainfall.errors import ArchiveRefused, DiskFull, disk_full_explained
 from plainfall.packages.cache import CachedTree, PackageCache, make_tree, unpack_into_cache
+from plainfall.packages.cache_key import CacheKey
+from plainfall.packages.digests import Digest
 from plainfall.packages.paths import check_no_clashes, member_path
 from plainfall.packages.placing import Folders, Placement, place_files
 from plainfall.packages.unpacking import Unpacked, unpack_zip
+from plainfall.standins.building import Built
 
 NAMES = st.text(st.sampled_from("ab./\\:~ \0\nC"), max_size=12)
 
@@ -126,22 +129,26 @@ def test_wheels_that_break_their_specification_are_refused(
     archive_file = tmp_path / "kit-1.0-py3-none-any.whl"
     archive_file.write_bytes(zipped({**members, member: text}))
     with pytest.raises(ArchiveRefused) as caught:
-        unpack_into_cache(tmp_path / "cache", archive_file, "0" * 64, describe_wheel)
+        unpack_into_cache(tmp_path / "cache", archive_file, "0" * 64, archive_file.name, describe_wheel)
     assert said in str(caught.value)
     assert not list((tmp_path / "cache/trees/00").iterdir())
+
+
+def key_of(kit: Built) -> CacheKey:
+    return CacheKey.of_content("python", Digest("sha256", kit.sha256))
 
 
 def test_a_tree_of_the_cache_that_was_changed_is_noticed(tmp_path: Path) -> None:
     kit = package("kit")
     archive = tmp_path / kit.filename
     archive.write_bytes(kit.content)
-    tree = unpack_into_cache(tmp_path / "cache", archive, kit.sha256, describe_wheel)
+    tree = unpack_into_cache(tmp_path / "cache", archive, kit.sha256, kit.filename, describe_wheel)
     assert not tree.damaged()
-    found = PackageCache(tmp_path / "cache").tree(kit.sha256)
+    found = PackageCache(tmp_path / "cache").tree(key_of(kit))
     assert found is not None and found.facts["name"] == "kit" and not found.damaged()
     (tree.folder / "kit/__init__.py").write_text("changed")
     assert found.damaged()
-    again = unpack_into_cache(tmp_path / "cache", archive, kit.sha256, describe_wheel)
+    again = unpack_into_cache(tmp_path / "cache", archive, kit.sha256, kit.filename, describe_wheel)
     assert not again.damaged() and "VERSION" in (again.folder / "kit/__init__.py").read_text()
 
 
@@ -153,13 +160,13 @@ def test_of_two_that_unpack_the_same_archive_the_faster_ones_tree_stays(tmp_path
 
     def slower(folder: Path) -> list[Unpacked]:
         files = unpack_zip(archive, folder)
-        faster.append(unpack_into_cache(cache, archive, kit.sha256, describe_wheel))
+        faster.append(unpack_into_cache(cache, archive, kit.sha256, kit.filename, describe_wheel))
         return files
 
     faster: list[CachedTree] = []
-    tree = make_tree(cache, kit.sha256, kit.filename, slower, describe_wheel)
+    tree = make_tree(cache, key_of(kit), kit.filename, slower, describe_wheel)
     assert tree == faster[0] and not tree.damaged()
-    assert [entry.name for entry in PackageCache(cache).tree_folder(kit.sha256).parent.iterdir()] == [
+    assert [entry.name for entry in PackageCache(cache).tree_folder(key_of(kit)).parent.iterdir()] == [
         kit.sha256
     ]
 
@@ -167,9 +174,9 @@ def test_of_two_that_unpack_the_same_archive_the_faster_ones_tree_stays(tmp_path
         (tree.folder / "kit/__init__.py").write_text("changed")
         return unpack_zip(archive, folder)
 
-    whole = make_tree(cache, kit.sha256, kit.filename, after_it_was_damaged, describe_wheel)
+    whole = make_tree(cache, key_of(kit), kit.filename, after_it_was_damaged, describe_wheel)
     assert not whole.damaged() and tree.damaged()
-    assert [entry.name for entry in PackageCache(cache).tree_folder(kit.sha256).parent.iterdir()] == [
+    assert [entry.name for entry in PackageCache(cache).tree_folder(key_of(kit)).parent.iterdir()] == [
         kit.sha256
     ]
 
@@ -184,7 +191,7 @@ def test_a_tree_that_many_processes_make_at_once_never_goes_away(tmp_path: Path)
         "from plainfall.packages.cache import unpack_into_cache\n"
         "cache, archive, digest, mine = Path(sys.argv[1]), Path(sys.argv[2]), sys.argv[3], sys.argv[4]\n"
         "for number in range(40):\n"
-        "    tree = unpack_into_cache(cache, archive, digest, describe_wheel)\n"
+        "    tree = unpack_into_cache(cache, archive, digest, 'kit', describe_wheel)\n"
         "    for file in tree.files:\n"
         "        os.link(tree.folder / file.path, f'{mine}-{number}-' + file.path.replace('/', '-'))\n"
     )

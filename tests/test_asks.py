@@ -172,7 +172,7 @@ def test_one_without_headers_is_passed_over_where_something_must_be_built(machin
     source = UV.replace("kit-1.0-cp331-cp331-manylinux_2_17_x86_64.whl", "kit-1.0.tar.gz")
     files = {"uv.lock": source, "app.py": ""}
     assert choice(machine, files)[0] == "3.32.1"
-    fake(machine, "3.31.2")
+    fake(machine, "3.31.2", headers=True)
     version, _, reasons = choice(machine, files)
     assert version == "3.31.2"
     assert "3.32.1: it has no C headers, which building kit 1.0 may need" in reasons
@@ -208,7 +208,8 @@ def test_a_package_that_could_not_be_built_decides_from_then_on(
     assert choice(machine, files)[0] == "3.32.1"
 
     def noted(content: dict[str, Any]) -> dict[str, Any]:
-        content["records"]["|package without a build"] = {"pin": ["kit", "1.0"]}
+        decided = {"version": 1, "team": "", "decisions": {"ready_package": ["kit", "1.0"]}}
+        content["records"]["|decisions"] = decided
         return content
 
     resealed(machine, machine.home / "gauges", ".plainfall/state.json", "state.json", noted)

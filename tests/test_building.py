@@ -12,6 +12,7 @@ from pathlib import Path
 
 import pytest
 from conftest import PYTHON_LINE, Machine, package
+from msgspec.structs import replace
 
 from plainfall.diagnosis.reading import diagnose
 from plainfall.diagnosis.system_packages import install_words, package_manager
@@ -183,6 +184,7 @@ def test_the_clone_itself_is_used_in_place(machine: Machine, offer: Offer) -> No
     assert machine.run("onboard", clone, "--until", "dependencies", "--json").states["dependencies"] == "kept"
 
 
+@pytest.mark.needs("git")
 def test_references_to_paths_archives_and_revisions(machine: Machine, offer: Offer) -> None:
     kit = package("webkit")
     registry = offer([Archive.of(kit)])
@@ -219,6 +221,7 @@ def test_references_to_paths_archives_and_revisions(machine: Machine, offer: Off
         ("-e .\n", "holds no pyproject.toml and no setup.py"),
     ],
 )
+@pytest.mark.needs("git")
 def test_bad_references_are_named(machine: Machine, line: str, said: str) -> None:
     _, document = onboard(machine, {"requirements.txt": line})
     failure: dict[str, object] = document["failure"]  # type: ignore[assignment]
@@ -356,3 +359,23 @@ def test_warnings_of_a_builds_backend_do_not_reach_the_terminal(
     run = machine.run("onboard", clone, "--until", "dependencies")
     assert run.status == 0 and "their own code ran" in run.err, run.err
     assert "\x1b" not in run.err + run.out and "be careful" not in run.err + run.out
+
+
+def test_an_old_source_package_is_built_with_the_tools_of_its_day(machine: Machine, offer: Offer) -> None:
+    """What newer build tools have lost, those of the day on which it was published still have."""
+    action = "import toolkit; assert toolkit.VERSION == '1.0', 'toolkit lost what this build uses'"
+    old = source_package("gauge", tree("gauge", action=action, needs="'toolkit'"))
+    tools = [
+        replace(Archive.of(package("toolkit", version)), uploaded=f"{year}-02-01T10:00:00Z")
+        for version, year in (("1.0", 2020), ("2.0", 2026))
+    ]
+    offer([replace(old, uploaded="2021-03-01T10:00:00Z"), *tools])
+    clone, document = onboard(machine, {"requirements.txt": "gauge\n"})
+    assert document["failure"] is None, document["failure"]
+    assert "gauge 1.0 was built with the tools of 2021-03-01: newer ones fail" in str(document["steps"])
+    offer([replace(old, uploaded="2019-03-01T10:00:00Z"), tools[1]])  # none of that day is left
+    machine.variables["PLAINFALL_CACHE"] = str(machine.home / "another-cache")
+    shutil.rmtree(clone)
+    _, document = onboard(machine, {"requirements.txt": "gauge\n"})
+    assert document["failure"] is not None
+    assert "toolkit lost what this build uses" in str(document["failure"])

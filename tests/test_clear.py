@@ -64,6 +64,7 @@ def sample(machine: Machine, tmp_path: Path) -> tuple[Path, Path]:
     return clone, fresh
 
 
+@pytest.mark.needs("git")
 def test_after_clear_with_data_the_clone_is_as_it_was(machine: Machine, sample: tuple[Path, Path]) -> None:
     clone, fresh = sample
     before = laid_out(clone)
@@ -83,6 +84,7 @@ def test_after_clear_with_data_the_clone_is_as_it_was(machine: Machine, sample: 
     assert again.status == 0 and again.out.startswith("nothing of Plainfall's is in ")
 
 
+@pytest.mark.needs("git")
 def test_what_the_person_made_or_changed_stays_and_is_named(
     machine: Machine, sample: tuple[Path, Path]
 ) -> None:
@@ -228,6 +230,31 @@ def test_an_edit_stays_where_no_command_of_the_project_ran(
     kept = f"plainfall-kept/{module.relative_to(clone).as_posix()}"
     assert done.document["moved_aside"] == [kept]
     assert (clone / kept).read_text() == "# a breakpoint of mine\n"
+
+
+@pytest.mark.needs("git")
+def test_what_came_into_a_folder_of_the_programs_own_after_its_commands_ran_stays(machine: Machine) -> None:
+    """Patterns (``tmp/*``) hold for what came while commands of a run were at work, and for nothing later."""
+    clone = machine.clone({
+        ".gitignore": "tmp/\noutput/\n",
+        "requirements.txt": "",
+        "migrate.py": "import os\nfor one in ('tmp', 'output'):\n    os.makedirs(one, exist_ok=True)\n"
+                      "    open(f'{one}/left.txt', 'w').close()\n",
+        "README.md": "# Rain\n\n```sh\npython migrate.py\n```\n",
+    })  # fmt: skip
+    git(clone, "init", "-q")
+    git(clone, "add", ".")
+    git(clone, "commit", "-qm", "Start")
+    assert machine.run("onboard", clone, "--until", "migrations").status == 0
+    assert (clone / "tmp/left.txt").exists()
+    time.sleep(0.05)
+    for folder in ("tmp", "output"):
+        (clone / folder / "letter.txt").write_text("mine")
+    done = machine.run("clear", clone)
+    assert done.status == 0, done.out + done.err
+    for folder in ("tmp", "output"):
+        assert (clone / folder / "letter.txt").read_text() == "mine"
+    assert not (clone / "tmp/left.txt").exists()
 
 
 def test_a_folder_that_the_person_emptied_and_filled_stays(

@@ -40,6 +40,7 @@ def rows(clone: Path, table: str) -> int:
         return int(database.execute(f"SELECT COUNT(*) FROM {table}").fetchone()[0])
 
 
+@pytest.mark.needs("node")
 def test_the_demo_ends_with_a_good_page_and_no_process(machine: Machine) -> None:
     run = machine.run("demo", "--json", "--port", "8600")
     assert run.status == 0, run.err
@@ -56,6 +57,7 @@ def test_the_demo_ends_with_a_good_page_and_no_process(machine: Machine) -> None
     assert not Path(run.document["clone"]).exists()
 
 
+@pytest.mark.needs("node")
 def test_all_stages_are_done_in_order_with_evidence(machine: Machine) -> None:
     every = machine.run("demo", "--json", "--port", "8605").document["steps"]
     assert {step["part"] for step in every} == {*TITLES}
@@ -75,6 +77,7 @@ def test_all_stages_are_done_in_order_with_evidence(machine: Machine) -> None:
     assert places["migrations"] == ["Procfile"] and places["seeds"] == ["README.md"]
 
 
+@pytest.mark.needs("git")
 def test_nothing_of_the_sample_is_changed_for_version_control(kept: Path) -> None:
     done = subprocess.run(["git", "status", "--short"], cwd=kept, capture_output=True, text=True, check=True)
     assert done.stdout == ""
@@ -203,6 +206,7 @@ def test_the_demo_with_services_ends_with_rows_and_no_process(machine: Machine) 
     assert not Path(run.document["clone"]).exists()
 
 
+@pytest.mark.needs("git")
 def test_only_what_its_own_programs_leave_is_excluded_locally(kept: Path) -> None:
     """A folder of the person's own that another framework would have is not hidden from them."""
     rows = (kept / ".git/info/exclude").read_text().splitlines()

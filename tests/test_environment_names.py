@@ -39,6 +39,7 @@ def test_names_of_environments(machine: Machine, files: dict[str, str], names: l
     assert environment_folders(walk(machine.clone(files)), "") == names
 
 
+@pytest.mark.needs("git")
 def test_an_environment_that_the_clone_brings_is_not_used(machine: Machine) -> None:
     clone = machine.clone({"env/pyvenv.cfg": "home = /usr/bin\n", **APP})
     for words in (["init", "-q"], ["add", "-f", "-A"]):

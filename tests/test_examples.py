@@ -21,7 +21,7 @@ from plainfall.ecosystems.python.applications import applications
 from plainfall.ecosystems.python.bundled import bundled_client
 from plainfall.ecosystems.python.frameworks.django import recognise as recognise_django
 from plainfall.ecosystems.python.imports import answers, imported_modules
-from plainfall.onboarding.clone_root import CloneFolder, clone_of
+from plainfall.onboarding.run.clone_root import CloneFolder, clone_of
 from plainfall.repository import last_commit_time, repository_of
 from plainfall.standins.registry import Archive, Registry
 from plainfall.surroundings import Surroundings
@@ -50,6 +50,7 @@ def library(machine: Machine, files: dict[str, str]) -> Path:
     return committed(machine.clone({**own, "rain.py": "DROPS = 3\n", **files}))
 
 
+@pytest.mark.needs("git")
 def test_an_example_gets_the_library_above_and_what_an_extra_names(machine: Machine, offer: Offer) -> None:
     offer([Archive.of(package("mapkit")), Archive.of(package("otherkit"))])
     main = SERVER.format(more="import mapkit, rain\nassert rain.DROPS == 3")
@@ -71,6 +72,7 @@ def test_an_example_gets_the_library_above_and_what_an_extra_names(machine: Mach
     assert [one["part"] for one in stopped] == ["examples/gauge"]
 
 
+@pytest.mark.needs("git")
 def test_an_example_is_not_started_with_the_library(machine: Machine, offer: Offer) -> None:
     offer([])
     clone = library(machine, {"examples/gauge/app.py": SERVER.format(more="")})
@@ -80,6 +82,7 @@ def test_an_example_is_not_started_with_the_library(machine: Machine, offer: Off
     assert wrong.status == 2 and "nowhere is no part of this clone" in wrong.err
 
 
+@pytest.mark.needs("git")
 def test_a_folder_within_a_part_stands_for_the_part(machine: Machine) -> None:
     clone = committed(
         machine.clone({"app.py": SERVER.format(more=""), "pages/app.py": "", "pages/a.html": "a"})
@@ -127,6 +130,7 @@ def test_only_what_surely_is_imported_counts(tmp_path: Path) -> None:
     assert answers("django-guardian", "guardian") and not answers("guard", "guardian")
 
 
+@pytest.mark.needs("git")
 def test_the_lock_of_the_library_decides_where_there_is_a_choice(machine: Machine, offer: Offer) -> None:
     old, new = package("gaugekit", "1.0"), package("gaugekit", "2.0")
     offer([Archive.of(old), Archive.of(new)])
@@ -235,11 +239,11 @@ def test_the_next_start_command_is_tried_and_remembered(machine: Machine) -> Non
     assert run.document["outcome"] == "done", run.document["failure"]
     server = run.step("server")
     assert (
-        server["title"].startswith("python app.py") and "tried first: python other.py" in server["remarks"][0]
+        server["title"].startswith("python app.py") and "instead of python other.py" in server["remarks"][0]
     )
     machine.run("stop", clone)
     again = machine.run("onboard", clone, "--json").step("server")
-    assert again["title"].startswith("python app.py") and "tried first" not in " ".join(again["remarks"])
+    assert again["title"].startswith("python app.py") and "instead of" not in " ".join(again["remarks"])
     machine.run("stop", clone)
     chosen = machine.run("serve", clone, "--command", "python other.py", "--background", "--json")
     assert chosen.status == 1 and "usage" in " ".join(chosen.document["failure"]["lines"])
@@ -317,6 +321,7 @@ def test_an_administrator_of_a_user_model_of_its_own(
         assert made is not None and made.name_variable == "DJANGO_SUPERUSER_EMAIL" and "@" in made.name
 
 
+@pytest.mark.needs("git")
 def test_tracked_files_are_known_whatever_their_names(tmp_path: Path) -> None:
     """A folder named like an extension of the index once hid every tracked file."""
     (tmp_path / "docs/link").mkdir(parents=True)
@@ -338,6 +343,7 @@ def test_the_package_client_inside_works_on_the_parts_environment(machine: Machi
     assert str(clone / ".venv") in prefix.out
 
 
+@pytest.mark.needs("git")
 def test_asking_for_the_last_commit_runs_nothing_of_the_clones_choosing(tmp_path: Path) -> None:
     clone = tmp_path / "clone"
     clone.mkdir()
@@ -358,6 +364,7 @@ def test_asking_for_the_last_commit_runs_nothing_of_the_clones_choosing(tmp_path
     assert not mark.exists()
 
 
+@pytest.mark.needs("git")
 def test_a_folder_of_another_owner_is_no_clone(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     (tmp_path / "examples").mkdir()
     (tmp_path / "examples/app.py").write_text("")
@@ -393,7 +400,7 @@ def test_a_program_of_the_project_is_started_with_the_word_that_its_help_names(
     assert server["title"].startswith("rain serve --port") and "--help names 'serve'" in server["why"]
     machine.run("stop", clone)
     again = machine.run("onboard", clone, "--json")
-    assert again.document["outcome"] == "done" and "tried first" not in " ".join(
+    assert again.document["outcome"] == "done" and "instead of" not in " ".join(
         again.step("server")["remarks"]
     )
     machine.run("stop", clone)

@@ -344,3 +344,23 @@ def test_a_first_step_that_wants_an_account_gets_one(machine: Machine, offer: Of
     account = json.loads((clone / ".plainfall/accounts.json").read_text())["."]
     logs = "".join(path.read_text() for path in (clone / ".plainfall").rglob("*.log"))
     assert account["name"] == "admin" and account["password"] not in logs + run.out
+
+
+def test_a_module_within_the_package_that_serves_is_found(machine: Machine) -> None:
+    """Neither a script, nor a README, nor a file at the top says how it is started."""
+    clone = machine.clone(
+        {
+            "requirements.txt": "",
+            "gauges/__init__.py": "",
+            "gauges/api/__init__.py": "",
+            "gauges/api/__main__.py": "from gauges.api.app import main\n\nif __name__ == '__main__':\n    main()\n",
+            "gauges/api/app.py": "import http.server, os\n\n\ndef main():\n"
+            "    address = ('127.0.0.1', int(os.environ['PORT']))\n"
+            "    http.server.HTTPServer(address, http.server.SimpleHTTPRequestHandler).serve_forever()\n",
+            "index.html": "<h1>Rain</h1>",
+        }
+    )
+    run = machine.run("onboard", clone, "--json")
+    assert run.document["outcome"] == "done", run.document["failure"]
+    [server] = run.document["servers"]
+    assert server["command"] == "python -m gauges.api" and server["probe"]["status"] == 200

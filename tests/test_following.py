@@ -14,8 +14,8 @@ from forked import PYTHON
 
 from plainfall.clone.parts import PartFound, SettingsFound
 from plainfall.clone.walk import walk
-from plainfall.onboarding.following import Follower, Happening
-from plainfall.onboarding.order import in_order, needs_of
+from plainfall.onboarding.run.order import in_order, needs_of
+from plainfall.onboarding.uses.serve.following import Follower, Happening
 from plainfall.server.process import Running, new_mark, start, stop
 
 # Starts its child anew as often as it is told; the child says a line.

@@ -50,6 +50,7 @@ def clone(machine: Machine) -> Path:
     return folder
 
 
+@pytest.mark.needs("git")
 def test_commits_people_months_files_and_branches(clone: Path) -> None:
     history = history_of(clone, VARIABLES)
     assert history is not None
@@ -68,6 +69,7 @@ def test_commits_people_months_files_and_branches(clone: Path) -> None:
     assert again is not None and again.changed == 1
 
 
+@pytest.mark.needs("git")
 def test_a_line_in_the_survey_and_all_of_it_on_request(machine: Machine, clone: Path) -> None:
     plain = machine.run("survey", clone)
     assert "3 commits, the last on 2026-01-05" in plain.out and "Ada (2)" not in plain.out
@@ -83,6 +85,7 @@ def test_a_line_in_the_survey_and_all_of_it_on_request(machine: Machine, clone: 
     assert document["history"]["commits"] == 3 and document["history"]["branch"] == "main"
 
 
+@pytest.mark.needs("git")
 def test_how_far_it_is_behind_what_was_fetched(machine: Machine, clone: Path) -> None:
     other = machine.home / "other"
     subprocess.run(["git", "clone", "-q", str(clone), str(other)], check=True)
@@ -97,6 +100,7 @@ def test_how_far_it_is_behind_what_was_fetched(machine: Machine, clone: Path) ->
     )
 
 
+@pytest.mark.needs("git")
 def test_no_configuration_of_the_clone_makes_git_run_a_program(machine: Machine, clone: Path) -> None:
     evil = machine.home / "evil"
     evil.write_text(f"#!/bin/sh\ntouch {machine.home}/ran\n")
@@ -111,6 +115,7 @@ def test_no_configuration_of_the_clone_makes_git_run_a_program(machine: Machine,
     assert not (machine.home / "ran").exists()
 
 
+@pytest.mark.needs("git")
 def test_without_a_repository_or_a_commit(machine: Machine) -> None:
     folder = machine.clone({"app.py": SERVER, "requirements.txt": ""}, name="plain")
     assert "no history" in machine.run("survey", folder, "--history").out
@@ -141,6 +146,7 @@ def with_branches(clone: Path, names: list[str], readme: str) -> str:
         ("See the branch `gone`, and git checkout main.\n", ""),
     ],
 )
+@pytest.mark.needs("git")
 def test_a_branch_that_is_meant(machine: Machine, clone: Path, readme: str, said: str) -> None:
     folder = with_branches(clone, ["develop", "ch-1", "ch-2", "ch-3"], readme)
     told = " ".join(machine.run("survey", folder).out.split())
@@ -150,6 +156,7 @@ def test_a_branch_that_is_meant(machine: Machine, clone: Path, readme: str, said
     assert len([one for one in remarks if "branch" in one]) == bool(said)
 
 
+@pytest.mark.needs("git")
 def test_a_clone_that_was_just_fetched_says_which_branch_is_meant(machine: Machine, clone: Path) -> None:
     readme = "Use the `develop` branch.\n"
     folder = with_branches(clone, ["develop"], readme)

@@ -78,6 +78,7 @@ def spy(folder: Path, name: str, log: Path, then: str) -> None:
     (folder / name).chmod(0o755)
 
 
+@pytest.mark.needs("git", "node")
 def test_every_child_process_gets_the_short_list_of_variables(
     machine: Machine, offer: Callable[..., Any], node_registry: Any
 ) -> None:
@@ -248,6 +249,7 @@ BELL = node_archive("bell", "1.0.0")
 @pytest.mark.parametrize(
     "integrity", ["md5-XUFAKrxLKna5cZ2REBfFkg==", "sha512-!!!", "garbage", "sha1-AAAA", "sha512-"]
 )
+@pytest.mark.needs("node")
 def test_an_integrity_that_protects_nothing_is_refused(
     machine: Machine, node_registry: Any, integrity: str
 ) -> None:
@@ -260,6 +262,7 @@ def test_an_integrity_that_protects_nothing_is_refused(
     assert not (clone / "node_modules/bell").exists()
 
 
+@pytest.mark.needs("node")
 def test_an_integrity_that_is_missing_is_said(machine: Machine, node_registry: Any) -> None:
     node_registry([BELL])
     text = json.loads(lock([BELL]))
@@ -304,6 +307,7 @@ def test_a_wheel_that_was_built_with_one_registry_is_not_taken_for_another(
         assert (clone / SITE / "soil.py").read_text() == ("evil" if name == "attacker" else "good")
 
 
+@pytest.mark.needs("node")
 def test_install_code_that_was_cut_off_runs_at_the_next_run(machine: Machine, node_registry: Any) -> None:
     code = "if [ -e ../../allow ]; then echo built > made; else touch started; sleep 60; fi"
     bell = node_archive("bell", "1.0.0", scripts={"install": code})

@@ -45,7 +45,7 @@ def test_archives(tmp_path: Path, batch: int) -> None:
             out.mkdir(parents=True)
             try:
                 if how == "wheel":
-                    unpack_into_cache(out, archive, "ab" * 32, describe_wheel)
+                    unpack_into_cache(out, archive, "ab" * 32, name, describe_wheel)
                 elif how == "package":
                     unpack_tarball(data, out, name)
                 else:

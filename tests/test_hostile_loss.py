@@ -152,6 +152,7 @@ def test_stop_ends_a_command_that_outlived_its_run(machine: Machine) -> None:
     assert machine.run("stop", clone).out.startswith("no dev server")
 
 
+@pytest.mark.needs("git")
 def test_a_tracked_settings_file_is_never_written(machine: Machine) -> None:
     files = {
         "requirements.txt": "",
@@ -175,6 +176,7 @@ def test_a_tracked_settings_file_is_never_written(machine: Machine) -> None:
     machine.run("stop", clone)
 
 
+@pytest.mark.needs("node")
 def test_a_local_file_that_the_framework_reads_goes_over_a_tracked_one(
     machine: Machine, node_registry: Any
 ) -> None:
@@ -198,6 +200,7 @@ def test_a_local_file_that_the_framework_reads_goes_over_a_tracked_one(
     assert status(clone) == []
 
 
+@pytest.mark.needs("git")
 def test_tracked_files_that_the_projects_own_code_changes_are_named(machine: Machine) -> None:
     clone = machine.clone(
         {

@@ -100,6 +100,7 @@ def harmless(text: str) -> bool:
     return "\x1b" not in rest and "\x9b" not in rest and "\x07" not in rest and "\u202e" not in rest
 
 
+@pytest.mark.needs("git")
 def test_escapes_from_names_branches_readmes_pages_and_logs_do_nothing(machine: Machine) -> None:
     page = SERVER.replace("<title>Gauge</title>ok", "<title>G\\x1b]0;t\\x07</title>ok").replace('b"<', 'b"<')
     page += f"print({TITLE!r}, flush=True)\n"

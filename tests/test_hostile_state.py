@@ -48,6 +48,7 @@ def status(clone: Path) -> list[str]:
     return done.stdout.splitlines()
 
 
+@pytest.mark.needs("git", "node")
 def test_a_mark_that_names_a_sibling_folder_deletes_nothing(
     machine: Machine, node_registry: Any, outside: Outside
 ) -> None:
@@ -123,6 +124,7 @@ def test_a_state_folder_that_is_a_link_is_refused(machine: Machine, outside: Out
     assert run.status == 1 and "it is a link" in run.err and ".plainfall" in run.err
 
 
+@pytest.mark.needs("git")
 def test_a_tracked_state_folder_is_refused(machine: Machine) -> None:
     clone = machine.clone({**MAIN, ".plainfall/state.json": "{}"})
     commit(clone)
@@ -134,6 +136,7 @@ def test_a_tracked_state_folder_is_refused(machine: Machine) -> None:
 @pytest.mark.parametrize(
     "place", ["out/node_modules/good", "out/node_modules/@rain/good", "node_modules/good/../../out"]
 )
+@pytest.mark.needs("git", "node")
 def test_a_place_in_a_lock_behind_a_link_leads_nowhere(
     machine: Machine, node_registry: Any, outside: Outside, place: str
 ) -> None:
@@ -147,6 +150,7 @@ def test_a_place_in_a_lock_behind_a_link_leads_nowhere(
     )
 
 
+@pytest.mark.needs("git", "node")
 def test_a_package_within_a_linked_one_leads_nowhere(
     machine: Machine, node_registry: Any, outside: Outside
 ) -> None:
@@ -157,6 +161,7 @@ def test_a_package_within_a_linked_one_leads_nowhere(
     assert run.status == 1 and "within node_modules/friend, which is a link" in " ".join(run.err.split())
 
 
+@pytest.mark.needs("git", "node")
 def test_a_stranger_packages_in_a_workspace_are_left(machine: Machine, node_registry: Any) -> None:
     node_registry([GOOD])
     clone = node_clone(
@@ -294,6 +299,7 @@ def test_what_another_user_sealed_does_not_count(machine: Machine) -> None:
     assert "was not written by your Plainfall" in " ".join(run.err.split())
 
 
+@pytest.mark.needs("git")
 def test_nothing_shows_in_git_status_in_a_subfolder_of_a_repository(machine: Machine) -> None:
     top = machine.clone({f"gauges [a]/{path}": text for path, text in SEEDED.items()}, "mono")
     commit(top)

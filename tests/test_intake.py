@@ -83,6 +83,7 @@ def packed(kind: str, top: str = "gauges-main") -> bytes:
 
 
 @pytest.mark.parametrize("way", ["file address", "folder", "bundle"])
+@pytest.mark.needs("git")
 def test_a_repository_comes_to_a_probed_page(machine: Machine, bare: Path, way: str) -> None:
     named = {
         "file address": f"file://{bare}",
@@ -103,6 +104,7 @@ def test_a_repository_comes_to_a_probed_page(machine: Machine, bare: Path, way: 
 
 
 @pytest.mark.parametrize(("wanted", "has"), [("chapter-2", True), ("spring", False), ("commit", False)])
+@pytest.mark.needs("git")
 def test_a_branch_a_tag_or_a_commit(machine: Machine, bare: Path, wanted: str, has: bool) -> None:
     name = git(bare, "rev-parse", "spring") if wanted == "commit" else wanted
     run = inside(machine, "survey", f"file://{bare}", "--branch", name, "--into", "here")
@@ -124,6 +126,7 @@ def test_an_archive_is_unpacked_without_what_wraps_it(machine: Machine, tmp_path
     assert (machine.home / "other/place/app.py").is_file()
 
 
+@pytest.mark.needs("git")
 def test_what_is_there_is_not_touched(machine: Machine, bare: Path) -> None:
     (machine.home / "gauges").mkdir()
     (machine.home / "gauges/mine.txt").write_text("mine")
@@ -143,6 +146,7 @@ def test_what_is_there_is_not_touched(machine: Machine, bare: Path) -> None:
         ("https://127.0.0.1:9/gauges.zip", "cannot be reached"),
     ],
 )
+@pytest.mark.needs("git")
 def test_what_went_wrong_is_said_in_the_persons_terms(machine: Machine, named: str, words: str) -> None:
     run = inside(machine, "survey", named)
     assert run.status == 1 and words in flat(run.err), run.err
@@ -150,6 +154,7 @@ def test_what_went_wrong_is_said_in_the_persons_terms(machine: Machine, named: s
 
 
 @pytest.mark.skipif(os.geteuid() != 0, reason="only root can give files away")
+@pytest.mark.needs("git")
 def test_a_repository_of_another_user(machine: Machine, bare: Path) -> None:
     for place in (bare, *bare.rglob("*")):
         os.chown(place, 65534, 65534)
@@ -157,6 +162,7 @@ def test_a_repository_of_another_user(machine: Machine, bare: Path) -> None:
     assert run.status == 1 and "belongs to another user" in flat(run.err), run.err
 
 
+@pytest.mark.needs("git")
 def test_a_branch_that_is_not_there_is_answered_with_those_that_are(machine: Machine, bare: Path) -> None:
     for name in ("absent", "0123456789abcdef"):
         run = inside(machine, "survey", f"file://{bare}", "--branch", name)
@@ -255,6 +261,7 @@ def test_one_that_stays_cut_off_is_said_and_the_next_run_goes_on(machine: Machin
     assert inside(machine, "survey", cutting).status == 0 and _Cutting.asked[0].startswith("bytes=")
 
 
+@pytest.mark.needs("git")
 def test_a_kill_leaves_nothing_under_the_name_and_the_next_run_sweeps(machine: Machine, bare: Path) -> None:
     slow = machine.home / "slow"
     slow.mkdir()
@@ -275,6 +282,7 @@ def test_a_kill_leaves_nothing_under_the_name_and_the_next_run_sweeps(machine: M
     assert not leftovers(machine)
 
 
+@pytest.mark.needs("git")
 def test_submodules_come_from_where_fetching_may_go_and_pointers_are_named(
     machine: Machine, bare: Path, tmp_path: Path
 ) -> None:

@@ -249,7 +249,9 @@ def test_manifests(tmp_path: Path) -> None:
     ]
     more = read(tmp_path / "a", {"pyproject.toml": PYPROJECT}, extras="maps nonsense", groups="test")
     assert wishes(more) == ["kit>=1", "base", "mapkit", "checkkit"]
-    assert more.remarks == ("pyproject.toml has no extra nonsense (it has: maps)",)
+    assert more.remarks == (
+        "pyproject.toml has no extra nonsense (it has: maps): nothing was installed for it",
+    )
     built = PYPROJECT + "\n[build-system]\nrequires = []\nbuild-backend = 'x'\n"
     with_package = read(tmp_path / "b", {"pyproject.toml": built, "src/rain/__init__.py": ""})
     assert with_package.wishes[-1].editable and with_package.wishes[-1].reference == "."

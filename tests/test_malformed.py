@@ -39,9 +39,9 @@ from plainfall.ecosystems.ruby.laying import place_of as ruby_place
 from plainfall.ecosystems.ruby.locks import read_lock as read_ruby_lock
 from plainfall.ecosystems.ruby.resolving import lock_text
 from plainfall.errors import PlainfallError
-from plainfall.onboarding.planning import plan, plan_settings
-from plainfall.onboarding.settling import Settling
-from plainfall.onboarding.state import CloneState
+from plainfall.onboarding.part.settling import Settling
+from plainfall.onboarding.records.state import CloneState
+from plainfall.onboarding.run.planning import plan, plan_settings
 from plainfall.packages.client import Connection
 from plainfall.survey.look import look
 

@@ -179,7 +179,7 @@ def test_a_port_that_was_taken_meanwhile_is_given_up(machine: Machine) -> None:
     clone = machine.clone({"app.py": quicker + SERVER, ".gitignore": ".started\n"})
     run = machine.run("onboard", clone, "--json")
     assert run.document["outcome"] == "done", run.document["failure"]
-    assert "another port is taken" in run.step("server")["remarks"][0]
+    assert "another port is used" in run.step("server")["remarks"][0]
     machine.run("stop", clone)
     (clone / ".started").unlink()
     assert machine.run("onboard", clone, "--port", "8799").status == 1

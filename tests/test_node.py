@@ -29,9 +29,6 @@ from plainfall.runtimes.interpreters import Interpreter
 from plainfall.standins.node_registry import NodeArchive, node_archive, tarball
 from plainfall.surroundings import Surroundings
 
-pytestmark = pytest.mark.skipif(shutil.which("node") is None, reason="no Node here")
-
-
 WORDS = node_archive(
     "gauge-words", "2.1.0", {"cli.js": "#!/usr/bin/env node\nconsole.log('words')\n"}, bin={"words": "cli.js"}
 )
@@ -82,6 +79,7 @@ def test_the_release_line_counts_where_the_patch_release_is_not_here(machine: Ma
     assert choice.taken.version == "20.20.2" and "20.11.1" in choice.remarks[0]
 
 
+@pytest.mark.needs("node")
 def test_a_runtime_that_is_not_here_is_fetched_as_a_package(machine: Machine, node_registry: Any) -> None:
     real = shutil.which("node")
     script = (
@@ -113,6 +111,7 @@ def test_a_runtime_that_is_not_here_is_fetched_as_a_package(machine: Machine, no
     assert refused.status == 1 and "no Node here fits" in refused.err and "--runtime PATH" in refused.err
 
 
+@pytest.mark.needs("node")
 def test_where_no_registry_is_configured(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     own = Surroundings(
         {"HOME": str(tmp_path), "PATH": os.environ["PATH"]}, tmp_path, tmp_path, tmp_path, tmp_path
@@ -148,6 +147,7 @@ def test_where_no_registry_is_configured(tmp_path: Path, monkeypatch: pytest.Mon
         registries_of(job, {})  # type: ignore[arg-type]
 
 
+@pytest.mark.needs("node")
 def test_a_locked_clone_becomes_a_server_that_answers_and_is_kept(
     machine: Machine, node_registry: Any
 ) -> None:
@@ -173,6 +173,7 @@ def test_a_locked_clone_becomes_a_server_that_answers_and_is_kept(
     assert asked == []
 
 
+@pytest.mark.needs("node")
 def test_the_tree_is_the_one_that_the_bundled_client_lays(
     machine: Machine, node_registry: Any, tmp_path: Path
 ) -> None:
@@ -247,6 +248,7 @@ def _tree(folder: Path) -> dict[str, tuple[str, object]]:
     return found
 
 
+@pytest.mark.needs("node")
 def test_an_older_lock_nests_by_its_tables(machine: Machine, node_registry: Any) -> None:
     old = node_archive("gauge-words", "1.0.0")
     node_registry([WORDS, UNITS, old])
@@ -269,6 +271,7 @@ def test_an_older_lock_nests_by_its_tables(machine: Machine, node_registry: Any)
     assert "1.0.0" in inner.read_text() and (clone / "node_modules/.bin/words").is_symlink()
 
 
+@pytest.mark.needs("node")
 def test_only_what_changed_in_the_lock_is_laid_again(machine: Machine, node_registry: Any) -> None:
     newer = node_archive("gauge-words", "2.2.0")
     node_registry([WORDS, UNITS, newer])
@@ -286,6 +289,7 @@ def test_only_what_changed_in_the_lock_is_laid_again(machine: Machine, node_regi
     assert not (clone / "node_modules/.bin/words").exists()
 
 
+@pytest.mark.needs("node")
 def test_workspaces_and_file_links_lead_to_their_folders(machine: Machine, node_registry: Any) -> None:
     node_registry([WORDS])
     links = {
@@ -306,6 +310,7 @@ def test_workspaces_and_file_links_lead_to_their_folders(machine: Machine, node_
     assert {step["part"] for step in run.document["steps"]} == {""}
 
 
+@pytest.mark.needs("node")
 def test_code_that_packages_want_to_run_is_listed_and_not_run(machine: Machine, node_registry: Any) -> None:
     eager = node_archive("eager", "1.0.0", {}, scripts={"postinstall": "touch ../../ran"})
     node_registry([eager])
@@ -316,6 +321,7 @@ def test_code_that_packages_want_to_run_is_listed_and_not_run(machine: Machine, 
     )
 
 
+@pytest.mark.needs("node")
 def test_scripts_call_scripts_though_no_package_manager_is_here(machine: Machine, node_registry: Any) -> None:
     node_registry([WORDS])
     scripts = {
@@ -342,6 +348,7 @@ def test_scripts_call_scripts_though_no_package_manager_is_here(machine: Machine
 FLAKY = "test -f tried && echo fine || { touch tried; echo 'Error: half the models are missing'; exit 1; }"
 
 
+@pytest.mark.needs("node")
 def test_a_task_that_the_readme_calls_flaky_is_run_once_more(machine: Machine, node_registry: Any) -> None:
     node_registry([])
     readme = "# Board\n\n## Setup\n\n```sh\nnpm run generate\n```\n\nIt is flaky: run it again if it fails.\n"
@@ -357,6 +364,7 @@ def test_a_task_that_the_readme_calls_flaky_is_run_once_more(machine: Machine, n
     )
 
 
+@pytest.mark.needs("node")
 def test_errors_that_the_team_declared_harmless_are_tolerated_and_shown(
     machine: Machine, node_registry: Any
 ) -> None:
@@ -373,6 +381,7 @@ def test_errors_that_the_team_declared_harmless_are_tolerated_and_shown(
     assert refused.status == 1 and "plainfall.toml:2" in refused.err
 
 
+@pytest.mark.needs("node")
 def test_tokens_of_rc_files_are_sent_where_they_are_set_for_and_not_shown(
     machine: Machine, node_registry: Any
 ) -> None:
@@ -398,6 +407,7 @@ def test_tokens_of_rc_files_are_sent_where_they_are_set_for_and_not_shown(
     assert "river-token-77" not in run.out + run.err + (clone / ".plainfall/state.json").read_text()
 
 
+@pytest.mark.needs("node")
 def test_an_address_in_the_lock_is_turned_to_the_configured_registry(
     machine: Machine, node_registry: Any
 ) -> None:
@@ -424,6 +434,7 @@ def test_rc_files_are_read_in_their_order(tmp_path: Path) -> None:
     assert [key for key, _ in found.ignored] == ["cafile", "proxy"]
 
 
+@pytest.mark.needs("node")
 def test_a_manifest_out_of_step_is_said_with_its_lines(machine: Machine, node_registry: Any) -> None:
     node_registry([WORDS])
     wishes = package_json([WORDS]).replace('"2.1.0"', '"^3.0.0"')

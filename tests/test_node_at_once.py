@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import json
 import os
-import shutil
 from pathlib import Path
 from typing import Any
 
@@ -13,8 +12,6 @@ from conftest import Machine, resealed
 from node_clones import lock, package_json
 
 from plainfall.standins.node_registry import node_archive
-
-pytestmark = pytest.mark.skipif(shutil.which("node") is None, reason="no Node here")
 
 WORDS = node_archive("gauge-words", "2.1.0", {f"lib/{n}.js": f"exports.n = {n};\n" for n in range(60)})
 UNITS = node_archive("@rain/units", "1.0.0")
@@ -35,6 +32,7 @@ def _laid(clone: Path) -> dict[str, int]:
     return {path.relative_to(root).as_posix(): path.stat().st_ino for path in files}
 
 
+@pytest.mark.needs("node")
 def test_three_clones_at_once_from_an_empty_cache(machine: Machine, node_registry: Any) -> None:
     registry = node_registry([WORDS, *MANY])
     clones = [machine.clone(_files(), name) for name in ("north", "south", "west")]
@@ -54,6 +52,7 @@ def test_three_clones_at_once_from_an_empty_cache(machine: Machine, node_registr
     assert len(asked) >= 71
 
 
+@pytest.mark.needs("node")
 def test_one_clone_gets_each_package_once(machine: Machine, node_registry: Any) -> None:
     registry = node_registry([WORDS, *MANY])
     clone = machine.clone(_files())
@@ -68,6 +67,7 @@ def test_one_clone_gets_each_package_once(machine: Machine, node_registry: Any) 
     assert [path for path in registry.asked if path.endswith(".tgz")] == asked
 
 
+@pytest.mark.needs("node")
 def test_a_stop_while_packages_are_changed_is_harmless(machine: Machine, node_registry: Any) -> None:
     node_registry([WORDS, UNITS])
     clone = machine.clone(

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import shutil
 from typing import Any
 
 import psutil
@@ -12,7 +11,6 @@ from node_clones import lock, package_json
 
 from plainfall.standins.node_registry import NodeArchive, node_archive, tarball
 
-pytestmark = pytest.mark.skipif(shutil.which("node") is None, reason="no Node here")
 WORDS = node_archive("gauge-words", "2.1.0")
 UNITS = node_archive("@rain/units", "1.0.0")
 
@@ -26,6 +24,7 @@ def _bad(machine: Machine, node_registry: Any, text: str, archives: list[NodeArc
     return " ".join(run.err.split())
 
 
+@pytest.mark.needs("node")
 def test_an_integrity_that_does_not_fit(machine: Machine, node_registry: Any) -> None:
     text = lock([WORDS]).replace(WORDS.integrity, UNITS.integrity)
     said = _bad(machine, node_registry, text, [WORDS])
@@ -67,6 +66,7 @@ def test_a_place_that_leads_out(machine: Machine, node_registry: Any, place: str
         (tarball({"index.js": b"1"}), "without a package.json"),
     ],
 )
+@pytest.mark.needs("node")
 def test_hostile_and_damaged_archives(
     machine: Machine, node_registry: Any, content: bytes, said: str
 ) -> None:
@@ -74,6 +74,7 @@ def test_hostile_and_damaged_archives(
     assert said in _bad(machine, node_registry, lock([bad]), [bad])
 
 
+@pytest.mark.needs("node")
 def test_a_package_that_the_registry_lacks(machine: Machine, node_registry: Any) -> None:
     node_registry([])
     clone = machine.clone({"package.json": package_json([WORDS]), "package-lock.json": lock([WORDS])})
@@ -81,6 +82,7 @@ def test_a_package_that_the_registry_lacks(machine: Machine, node_registry: Any)
     assert run.status == 1 and "gauge-words 2.1.0 is not at" in run.err
 
 
+@pytest.mark.needs("node")
 def test_install_code_that_hangs_is_ended_with_all_that_it_started(
     machine: Machine, node_registry: Any
 ) -> None:
@@ -125,6 +127,7 @@ require("node:http").createServer((ask, answer) => {
 """
 
 
+@pytest.mark.needs("node")
 def test_a_dev_server_that_asks_a_question_is_not_waited_for(machine: Machine, node_registry: Any) -> None:
     node_registry([])
     clone = machine.clone({"package.json": '{"scripts": {"dev": "node asks.js"}}', "asks.js": ASKS})
@@ -134,6 +137,7 @@ def test_a_dev_server_that_asks_a_question_is_not_waited_for(machine: Machine, n
     assert "Take another port? (Y/n)" in said and "--port N" in said
 
 
+@pytest.mark.needs("node")
 def test_a_dev_server_that_wants_a_browser_is_kept_from_one(machine: Machine, node_registry: Any) -> None:
     node_registry([])
     clone = machine.clone({"package.json": '{"scripts": {"dev": "node opens.js"}}', "opens.js": OPENS})
@@ -142,6 +146,7 @@ def test_a_dev_server_that_wants_a_browser_is_kept_from_one(machine: Machine, no
     assert run.document["servers"][0]["probe"]["title"] == "Gauges"
 
 
+@pytest.mark.needs("node")
 def test_a_tree_of_somebody_else_is_left_alone(machine: Machine, node_registry: Any) -> None:
     node_registry([WORDS])
     files = {

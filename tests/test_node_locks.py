@@ -19,8 +19,6 @@ from plainfall.ecosystems.node.locks.yarn import read_yarn_lock
 from plainfall.errors import BadInput
 from plainfall.standins.node_registry import node_archive
 
-pytestmark = pytest.mark.skipif(shutil.which("node") is None, reason="no Node here")
-
 WORDS1, WORDS2 = node_archive("words", "1.4.0"), node_archive("words", "2.1.0", {}, bin={"words": "index.js"})
 BOARD = node_archive("@rain/board", "3.0.0", {}, dependencies={"words": "^1.0.0"})
 SEALS = node_archive("seals", "1.0.0", {}, os=["darwin"])
@@ -136,6 +134,7 @@ PLACES = {
     ],
     ids=["classic", "newer", "pnpm 9", "pnpm 6", "resolved"],
 )
+@pytest.mark.needs("node")
 def test_every_kind_of_lock_comes_to_the_same_tree(
     machine: Machine, node_registry: Any, name: str, text: str
 ) -> None:
@@ -179,6 +178,7 @@ def test_damaged_locks_name_their_line(name: str, text: str, said: str) -> None:
     assert str(caught.value).startswith(said) and caught.value.remedy
 
 
+@pytest.mark.needs("node")
 def test_two_locks_that_disagree_are_named(machine: Machine, node_registry: Any) -> None:
     node_registry([WORDS1, WORDS2, BOARD])
     files = {
@@ -192,6 +192,7 @@ def test_two_locks_that_disagree_are_named(machine: Machine, node_registry: Any)
     assert "packageManager (yarn) speaks for" in said
 
 
+@pytest.mark.needs("node")
 def test_a_workspace_of_the_clone_is_linked_and_its_wishes_are_met(
     machine: Machine, node_registry: Any
 ) -> None:
@@ -214,6 +215,7 @@ def test_a_workspace_of_the_clone_is_linked_and_its_wishes_are_met(
     assert (clone / "packages/basin/node_modules/words/index.js").is_file()
 
 
+@pytest.mark.needs("node")
 def test_resolving_keeps_its_result_until_the_manifest_asks_for_something_else(
     machine: Machine, node_registry: Any
 ) -> None:
@@ -231,6 +233,7 @@ def test_resolving_keeps_its_result_until_the_manifest_asks_for_something_else(
     assert "2.1.0" in (clone / "node_modules/words/index.js").read_text()
 
 
+@pytest.mark.needs("node")
 def test_tags_aliases_overrides_and_peers_are_resolved(machine: Machine, node_registry: Any) -> None:
     reader = node_archive(
         "reader", "1.0.0", {}, peerDependencies={"words": ">=1"}, dependencies={"@rain/board": "*"}
@@ -249,6 +252,7 @@ def test_tags_aliases_overrides_and_peers_are_resolved(machine: Machine, node_re
     assert versions == {"old": "1.4.0", "reader": "1.0.0", "words": "1.4.0", "@rain/board": "3.0.0"}
 
 
+@pytest.mark.needs("node")
 def test_a_wish_that_cannot_be_met_names_who_asks(machine: Machine, node_registry: Any) -> None:
     board = node_archive("@rain/board", "4.0.0", {}, dependencies={"words": "^9.0.0"})
     node_registry([WORDS1, board])
@@ -258,6 +262,7 @@ def test_a_wish_that_cannot_be_met_names_who_asks(machine: Machine, node_registr
     assert "package.json → @rain/board → words" in said
 
 
+@pytest.mark.needs("node")
 def test_optional_packages_for_other_machines_are_left_out(machine: Machine, node_registry: Any) -> None:
     node_registry([WORDS1, SEALS])
     manifest = {"dependencies": {"words": "^1.0.0"}, "optionalDependencies": {"seals": "1.0.0"}}
@@ -267,6 +272,7 @@ def test_optional_packages_for_other_machines_are_left_out(machine: Machine, nod
     assert not (clone / "node_modules/seals").exists()
 
 
+@pytest.mark.needs("node")
 def test_install_code_runs_only_where_it_is_allowed_and_not_on_shared_files(
     machine: Machine, node_registry: Any
 ) -> None:
@@ -296,6 +302,7 @@ def test_install_code_runs_only_where_it_is_allowed_and_not_on_shared_files(
     assert (team / "node_modules/eager/made").is_file()
 
 
+@pytest.mark.needs("node")
 def test_install_code_that_fails_says_which_and_how_it_ended(machine: Machine, node_registry: Any) -> None:
     node_registry([node_archive("sour", "1.0.0", {}, scripts={"postinstall": "echo no compiler; exit 3"})])
     clone = machine.clone({"package.json": '{"dependencies": {"sour": "1.0.0"}}'})

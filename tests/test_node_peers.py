@@ -151,6 +151,9 @@ def test_a_clone_with_a_yarn_lock_runs_beside_the_right_peer(
     assert run.status == 0, run.out
     laid = sorted(run.step("dependencies")["detail"]["laid"])
     assert laid[:2] == ["checks 6.0.0", "checks 8.0.0"]
+    assert (
+        run.step("dependencies")["detail"]["kept"] == []
+    )  # laid in this run, moved once its manifest was there
     done = subprocess.run(
         ["node", "-p", "require('schemes')"], cwd=clone, capture_output=True, text=True, env=machine.variables
     )
@@ -204,8 +207,8 @@ def test_on_a_terminal_the_person_may_allow_it(machine: Machine, node_registry: 
     machine.variables["TERM"] = "dumb"
     words = ["-m", "plainfall", "onboard", str(clone)]
     child = pexpect.spawn(sys.executable, words, env=machine.variables, timeout=30, encoding="utf-8")
-    child.expect("the code of bell, at install")
-    child.expect("value")
+    child.expect("May bell run its own code while it is installed")
+    child.expect("yes or no")
     child.sendline(answer)
     child.expect(pexpect.EOF)
     child.close()

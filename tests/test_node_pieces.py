@@ -175,6 +175,7 @@ def test_wishes_that_name_a_place() -> None:
     assert all(is_direct(one) for one in places) and not any(is_direct(one) for one in ranges)
 
 
+@pytest.mark.needs("git")
 def test_revisions_are_asked_for_and_checked_out(tmp_path: Path) -> None:
     folder = tree(tmp_path / "origin", {"a.txt": "one\n"})
     git(folder, "init", "-q")
@@ -198,6 +199,7 @@ def test_revisions_are_asked_for_and_checked_out(tmp_path: Path) -> None:
         references_of([f"file://{folder}"], {"PATH": str(tmp_path)})
 
 
+@pytest.mark.needs("git")
 def test_a_patch_is_put_on_or_nothing_is_changed(tmp_path: Path) -> None:
     # Within a repository that ignores the folder, as those of installed packages are.
     git(tmp_path, "init", "-q")
@@ -250,6 +252,7 @@ def test_an_old_description_of_an_interface_has_a_base_path() -> None:
     assert ask_endpoints("http://127.0.0.1:9/", ["/a"], Visitor(0.2))[0].status == 0
 
 
+@pytest.mark.needs("git", "node")
 def test_a_plain_name_is_looked_up_at_the_registry_of_components(
     machine: Machine, node_registry: Any, tmp_path: Path
 ) -> None:

@@ -15,10 +15,6 @@ from node_clones import lock, package_json
 from plainfall.ecosystems.node.repositories import repository_source
 from plainfall.standins.node_registry import node_archive
 
-pytestmark = pytest.mark.skipif(
-    shutil.which("node") is None or shutil.which("git") is None, reason="no Node or no git here"
-)
-
 SHA = "0123456789abcdef0123456789abcdef01234567"
 WORDS = node_archive("gauge-words", "2.1.0", {"index.js": "module.exports = 'rain';\n"})
 PATCH = """\
@@ -105,6 +101,7 @@ def locked_at(address: str, name: str = "depth") -> str:
     return json.dumps({"lockfileVersion": 3, "packages": {"": {}, f"node_modules/{name}": entry}})
 
 
+@pytest.mark.needs("node", "git")
 def test_a_revision_is_laid_as_its_manifest_packs_it(
     machine: Machine, node_registry: Any, repository: Path
 ) -> None:
@@ -118,7 +115,9 @@ def test_a_revision_is_laid_as_its_manifest_packs_it(
         "package-lock.json": locked_at(address),
     }
     clone = machine.clone(files)
-    run = machine.run("onboard", clone, "--until", "dependencies", "--json")
+    run = machine.run(
+        "onboard", clone, "--until", "dependencies", "--allow-install-code", "package.json", "--json"
+    )
     assert run.status == 0, run.out + run.err
     laid = clone / "node_modules/depth"
     names = sorted(str(path.relative_to(laid)) for path in laid.rglob("*") if path.is_file())
@@ -129,10 +128,16 @@ def test_a_revision_is_laid_as_its_manifest_packs_it(
     # Known by its commit: nothing is asked a second time, and another clone gets it from the cache.
     shutil.move(repository, repository.with_name("away"))
     other = machine.clone(files, "other")
-    assert machine.run("onboard", other, "--until", "dependencies").status == 0
+    assert (
+        machine.run(
+            "onboard", other, "--until", "dependencies", "--allow-install-code", "package.json"
+        ).status
+        == 0
+    )
     assert (other / "said.txt").read_text() == "depth one\n"
 
 
+@pytest.mark.needs("node", "git")
 def test_preparing_code_of_a_revision_runs_if_allowed(
     machine: Machine, node_registry: Any, repository: Path
 ) -> None:
@@ -144,17 +149,28 @@ def test_preparing_code_of_a_revision_runs_if_allowed(
             "package-lock.json": locked_at(address),
         }
     )
-    run = machine.run("onboard", clone, "--until", "dependencies", "--allow-install-code", "depth", "--json")
+    run = machine.run(
+        "onboard",
+        clone,
+        "--until",
+        "dependencies",
+        "--allow-install-code",
+        "package.json",
+        "--allow-install-code",
+        "depth",
+        "--json",
+    )
     assert run.status == 0, run.out
     assert (clone / "node_modules/depth/lib/built.js").read_text() == "built\n"
 
 
+@pytest.mark.needs("node", "git")
 def test_a_revision_that_is_not_there(machine: Machine, node_registry: Any, repository: Path) -> None:
     node_registry([])
     address = f"git+file://{repository}#{SHA}"
     clone = machine.clone({"package.json": '{"dependencies": {"depth": "*"}}'})
     (clone / "package-lock.json").write_text(locked_at(address))
-    run = machine.run("onboard", clone, "--until", "dependencies")
+    run = machine.run("onboard", clone, "--until", "dependencies", "--allow-install-code", "package.json")
     assert run.status == 1 and f"revision {SHA}" in run.err and "may read that repository" in run.err
     assert not (clone / "node_modules/depth").exists()
 
@@ -194,6 +210,7 @@ snapshots:
 
 
 @pytest.mark.parametrize("kind", ["yarn.lock", "newer yarn.lock", "pnpm-lock.yaml", "format 1", "no lock"])
+@pytest.mark.needs("node", "git")
 def test_revisions_in_every_kind_of_lock(
     machine: Machine, node_registry: Any, repository: Path, kind: str
 ) -> None:
@@ -216,7 +233,7 @@ def test_revisions_in_every_kind_of_lock(
             **locks[kind],
         }
     )
-    run = machine.run("onboard", clone, "--until", "dependencies")
+    run = machine.run("onboard", clone, "--until", "dependencies", "--allow-install-code", "package.json")
     assert run.status == 0, run.err
     assert (clone / "said.txt").read_text() == "depth one\n"
 
@@ -255,6 +272,7 @@ PATCHED_WISH = "patch:gauge-words@npm%3A2.1.0#~/.yarn/patches/gauge-words.patch"
 
 
 @pytest.mark.parametrize("kind", ["yarn", "pnpm"])
+@pytest.mark.needs("node", "git")
 def test_patches_of_the_clone_are_put_on(machine: Machine, node_registry: Any, kind: str) -> None:
     node_registry([WORDS])
     patch = ".yarn/patches/gauge-words.patch" if kind == "yarn" else "patches/gauge-words@2.1.0.patch"
@@ -268,11 +286,16 @@ def test_patches_of_the_clone_are_put_on(machine: Machine, node_registry: Any, k
             **({"yarn.lock": PATCHED_NEWER} if kind == "yarn" else {"pnpm-lock.yaml": PATCHED_PNPM}),
         }
     )
-    run = machine.run("onboard", clone, "--until", "dependencies")
+    run = machine.run("onboard", clone, "--until", "dependencies", "--allow-install-code", "package.json")
     assert run.status == 0, run.err
     assert (clone / "said.txt").read_text() == "snow\n"
     (clone / patch).write_text(PATCH.replace("snow", "hail"))
-    assert machine.run("onboard", clone, "--until", "dependencies").status == 0
+    assert (
+        machine.run(
+            "onboard", clone, "--until", "dependencies", "--allow-install-code", "package.json"
+        ).status
+        == 0
+    )
     assert (clone / "said.txt").read_text() == "hail\n"
     # The package itself is as it was, for every other clone.
     other = machine.clone(
@@ -282,16 +305,22 @@ def test_patches_of_the_clone_are_put_on(machine: Machine, node_registry: Any, k
         },
         "other",
     )
-    assert machine.run("onboard", other, "--until", "dependencies").status == 0
+    assert (
+        machine.run(
+            "onboard", other, "--until", "dependencies", "--allow-install-code", "package.json"
+        ).status
+        == 0
+    )
     assert (other / "said.txt").read_text() == "rain\n"
     (clone / patch).write_text(PATCH.replace("rain", "sleet"))
-    failed = machine.run("onboard", clone, "--until", "dependencies")
+    failed = machine.run("onboard", clone, "--until", "dependencies", "--allow-install-code", "package.json")
     assert failed.status == 1 and "does not fit" in failed.err and Path(patch).name in failed.err
     (clone / patch).unlink()
-    gone = machine.run("onboard", clone, "--until", "dependencies")
+    gone = machine.run("onboard", clone, "--until", "dependencies", "--allow-install-code", "package.json")
     assert gone.status == 1 and "is not in the clone" in " ".join(gone.err.split())
 
 
+@pytest.mark.needs("node", "git")
 def test_files_that_the_clones_own_script_patches_are_copies(machine: Machine, node_registry: Any) -> None:
     node_registry([WORDS])
     files = {
@@ -303,7 +332,12 @@ def test_files_that_the_clones_own_script_patches_are_copies(machine: Machine, n
         "patches/gauge-words+2.1.0.patch": PATCH,
     }
     clone = machine.clone(files)
-    assert machine.run("onboard", clone, "--until", "dependencies").status == 0
+    assert (
+        machine.run(
+            "onboard", clone, "--until", "dependencies", "--allow-install-code", "package.json"
+        ).status
+        == 0
+    )
     assert "fog" in (clone / "node_modules/gauge-words/index.js").read_text()
     other = machine.clone(
         {
@@ -312,7 +346,12 @@ def test_files_that_the_clones_own_script_patches_are_copies(machine: Machine, n
         },
         "other",
     )
-    assert machine.run("onboard", other, "--until", "dependencies").status == 0
+    assert (
+        machine.run(
+            "onboard", other, "--until", "dependencies", "--allow-install-code", "package.json"
+        ).status
+        == 0
+    )
     assert (other / "said.txt").read_text() == "rain\n"
 
 
@@ -325,6 +364,7 @@ def components(repository: Path, **more: Any) -> dict[str, str]:
     }
 
 
+@pytest.mark.needs("node", "git")
 def test_browser_components_are_laid_from_their_repositories(
     machine: Machine, node_registry: Any, repository: Path
 ) -> None:
@@ -335,7 +375,9 @@ def test_browser_components_are_laid_from_their_repositories(
     git(repository, "tag", "v1.3.0")
     files = components(repository)
     clone = machine.clone({**files, ".bowerrc": '{"directory": "static/lib"}'})
-    run = machine.run("onboard", clone, "--until", "dependencies", "--json")
+    run = machine.run(
+        "onboard", clone, "--until", "dependencies", "--allow-install-code", "package.json", "--json"
+    )
     assert run.status == 0, run.out + run.err
     laid = clone / "static/lib/depth"
     assert (
@@ -346,31 +388,37 @@ def test_browser_components_are_laid_from_their_repositories(
     # What was chosen is kept: nobody is asked a second time, and a folder that was taken away comes back.
     shutil.rmtree(laid)
     shutil.move(repository, repository.with_name("away"))
-    assert machine.run("onboard", clone, "--until", "dependencies").status == 0
+    assert (
+        machine.run(
+            "onboard", clone, "--until", "dependencies", "--allow-install-code", "package.json"
+        ).status
+        == 0
+    )
     assert (laid / "lib/index.js").is_file()
 
 
+@pytest.mark.needs("node", "git")
 def test_browser_components_that_cannot_be_had(
     machine: Machine, node_registry: Any, repository: Path
 ) -> None:
     node_registry([])
     clone = machine.clone(components(repository, dependencies={"depth": f"file://{repository}#^9"}))
-    none = machine.run("onboard", clone, "--until", "dependencies")
+    none = machine.run("onboard", clone, "--until", "dependencies", "--allow-install-code", "package.json")
     assert none.status == 1 and "no tag or branch" in none.err and "bower.json" in none.err
     (clone / "bower.json").write_text('{"dependencies": {"plainname": "1.x"}}')
-    named = machine.run("onboard", clone, "--until", "dependencies")
+    named = machine.run("onboard", clone, "--until", "dependencies", "--allow-install-code", "package.json")
     assert named.status == 0 and ".bowerrc names none" in " ".join(named.err.split())
     (clone / "bower.json").write_text('{"dependencies": {\n  "plainname": "1.x",}}')
-    broken = machine.run("onboard", clone, "--until", "dependencies")
+    broken = machine.run("onboard", clone, "--until", "dependencies", "--allow-install-code", "package.json")
     assert broken.status == 1 and "bower.json:2" in broken.err
     (clone / "bower.json").write_text(json.dumps({"dependencies": {"depth": f"file://{repository}#v2.0.0"}}))
     (clone / ".bowerrc").write_text('{"directory": "../lib"}')
-    outside = machine.run("onboard", clone, "--until", "dependencies")
+    outside = machine.run("onboard", clone, "--until", "dependencies", "--allow-install-code", "package.json")
     assert outside.status == 1 and "outside the part" in outside.err
     (clone / ".bowerrc").write_text('{"directory": "vendored"}')
     (clone / "vendored").mkdir()
     (clone / "vendored/mine.js").write_text("x")
-    mine = machine.run("onboard", clone, "--until", "dependencies")
+    mine = machine.run("onboard", clone, "--until", "dependencies", "--allow-install-code", "package.json")
     assert (
         mine.status == 1 and "was not made by Plainfall" in mine.err and (clone / "vendored/mine.js").exists()
     )

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import json
-import shutil
 from pathlib import Path
 from typing import Any
 
@@ -14,8 +13,6 @@ from conftest import Machine
 from plainfall.ecosystems.node.overrides import Overrides
 from plainfall.standins.node_registry import node_archive
 from plainfall.survey.look import look
-
-pytestmark = pytest.mark.skipif(shutil.which("node") is None, reason="no Node here")
 
 WORDS1, WORDS2 = node_archive("words", "1.4.0"), node_archive("words", "2.1.0")
 BOARD = node_archive("board", "3.0.0", {}, dependencies={"words": "^1.0.0"})
@@ -38,6 +35,7 @@ def version(clone: Path, place: str) -> str:
 
 
 @pytest.mark.parametrize("named", ["in the manifest", "in a file of its own"])
+@pytest.mark.needs("node")
 def test_workspaces_are_resolved_together_and_linked(
     machine: Machine, node_registry: Any, named: str
 ) -> None:
@@ -78,6 +76,7 @@ def _nested(clone: Path, name: str) -> bool:
     return (clone / f"packages/{name}/node_modules/words").exists()
 
 
+@pytest.mark.needs("node")
 def test_links_to_folders_and_archives_of_the_clone(machine: Machine, node_registry: Any) -> None:
     node_registry([WORDS1, BOARD])
     clone = machine.clone(
@@ -116,6 +115,7 @@ def test_what_a_manifest_forces() -> None:
     assert forced.of("tusks", "*", ("board", "tusks")) == "6" and forced.of("tusks", "*", ("tusks",)) == "*"
 
 
+@pytest.mark.needs("node")
 def test_servers_of_workspaces_are_parts_that_the_top_installs(machine: Machine, node_registry: Any) -> None:
     node_registry([WORDS1, WORDS2])
     clone = machine.clone(
@@ -147,6 +147,7 @@ def test_servers_of_workspaces_are_parts_that_the_top_installs(machine: Machine,
     assert {step["state"] for step in again.document["steps"]} <= {"kept", "left out"}
 
 
+@pytest.mark.needs("node")
 def test_a_script_that_starts_every_part_gives_way_to_the_parts(machine: Machine, node_registry: Any) -> None:
     node_registry([WORDS1, WORDS2])
     clone = machine.clone(
@@ -191,6 +192,7 @@ LOADS = node_archive(
 )
 
 
+@pytest.mark.needs("node")
 def test_a_server_that_needs_anothers_address_comes_after_it(machine: Machine, node_registry: Any) -> None:
     node_registry([WORDS1, LOADS])
     clone = machine.clone(
@@ -218,6 +220,7 @@ PYTHON = {"requirements.txt": "", "app.py": PYTHON_SERVER, "Procfile": "web: pyt
 BUILD = "require('fs').writeFileSync('built.txt', require('words'))"
 
 
+@pytest.mark.needs("node")
 def test_assets_beside_a_python_part_are_built_before_its_server(
     machine: Machine, node_registry: Any
 ) -> None:
@@ -240,6 +243,7 @@ def test_assets_beside_a_python_part_are_built_before_its_server(
     ]
 
 
+@pytest.mark.needs("node")
 def test_a_dev_server_beside_a_python_part_has_a_port_of_its_own(
     machine: Machine, node_registry: Any
 ) -> None:
@@ -270,6 +274,7 @@ SHARED = {
 
 
 @pytest.mark.parametrize("client", ["npm", "pnpm", "yarn"])
+@pytest.mark.needs("node")
 def test_shared_packages_are_built_before_the_parts_that_import_them(
     machine: Machine, node_registry: Any, client: str
 ) -> None:
@@ -304,6 +309,7 @@ def test_shared_packages_are_built_before_the_parts_that_import_them(
     assert tasks["state"] == "done" and "five" in (clone / "packages/shared/dist/index.js").read_text()
 
 
+@pytest.mark.needs("node")
 def test_a_proxy_whose_target_does_not_listen_is_no_good_page(machine: Machine, node_registry: Any) -> None:
     node_registry([])
     page = SERVES.replace('require("words")', '"Desk"')

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import shutil
 import socket
 from collections.abc import Iterator
 from pathlib import Path
@@ -14,8 +13,6 @@ from test_node_workspaces import manifest
 from plainfall.ecosystems.node.sources.reader import read_javascript
 from plainfall.evidence import Evidence
 from plainfall.settings.listener_values import Listener, match_listeners
-
-pytestmark = pytest.mark.skipif(shutil.which("node") is None, reason="no Node here")
 
 SERVER = """\
 require("node:http").createServer((ask, answer) => {
@@ -56,6 +53,7 @@ def two_parts(machine: Machine, setting: str, port: int) -> Path:
     )
 
 
+@pytest.mark.needs("node")
 def test_a_port_that_moved_is_passed_on_and_the_page_started_again(machine: Machine, taken: int) -> None:
     clone = two_parts(machine, "env.BACKEND || ", taken)
     run = machine.run("onboard", clone, "--json")
@@ -78,6 +76,7 @@ def test_a_port_that_moved_is_passed_on_and_the_page_started_again(machine: Mach
     assert started["state"] == "done"
 
 
+@pytest.mark.needs("node")
 def test_a_proxy_that_nothing_moves_along_is_no_good_page(machine: Machine, taken: int) -> None:
     run = machine.run("onboard", two_parts(machine, "", taken))
     assert run.status == 1

@@ -11,9 +11,9 @@ from typing import Any, cast
 import pytest
 
 from plainfall.errors import PlainfallError
-from plainfall.onboarding.events import Event, StepFinished, StepStarted
-from plainfall.onboarding.parts import EarlySteps, PartRun, workers
-from plainfall.onboarding.steps import Stage, State, Step, StepResult
+from plainfall.onboarding.part.events import Event, StepFinished, StepStarted
+from plainfall.onboarding.part.steps import Stage, State, Step, StepResult
+from plainfall.onboarding.run.part_run import EarlySteps, PartRun, workers
 
 
 def step(part: str, stage: Stage, action: Callable[[Any], object]) -> Step:
@@ -29,9 +29,14 @@ def run_of(part: str, told: list[tuple[str, str, str]], *steps: Step) -> PartRun
         if isinstance(event, StepStarted | StepFinished):
             told.append((event.step.part, event.step.stage.value, type(event).__name__))
 
-    wishes = SimpleNamespace(mend=False)
+    wishes = SimpleNamespace(mend=False, attempts=0)
     work = SimpleNamespace(
-        part=SimpleNamespace(path=part), progress=None, wishes=wishes, lacking=(), as_of_tried=""
+        part=SimpleNamespace(path=part),
+        progress=None,
+        wishes=wishes,
+        lacking=(),
+        decisions=None,
+        searched=False,
     )
     return PartRun(cast(Any, work), list(steps), tell)
 

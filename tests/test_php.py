@@ -287,6 +287,7 @@ def test_installer_paths(machine: Machine) -> None:
     assert place_of(lock.packages[0], document, []) == "vendor/rain/radar"
 
 
+@pytest.mark.needs("git")
 def test_what_doctrine_wants_is_run_in_order(machine: Machine) -> None:
     """Migrations, fixtures, import map: a console of the test's own tells what it was asked for."""
     archives = [php_archive(name) for name in ("symfony/framework-bundle", "doctrine/doctrine-bundle",

@@ -19,8 +19,6 @@ from test_php_packages import installed, php
 
 from plainfall.standins.php_registry import PhpRegistry, php_archive, serving_php, zipped
 
-pytestmark = pytest.mark.skipif(shutil.which("php") is None, reason="no PHP here")
-
 
 @pytest.fixture
 def registry() -> Iterator[PhpRegistry]:
@@ -56,6 +54,7 @@ def repository(tmp_path: Path) -> Path:
     ("wanted", "version", "says"),
     [("^1.0", "v1.0.0", "one"), ("dev-main", "dev-main", "two"), ("2.x-dev", "2.x-dev", "two")],
 )
+@pytest.mark.needs("php")
 def test_versions_are_chosen_from_a_repository_under_git(
     machine: Machine, repository: Path, wanted: str, version: str, says: str
 ) -> None:
@@ -70,6 +69,7 @@ def test_versions_are_chosen_from_a_repository_under_git(
     assert not (clone / "vendor/rain/units/.git").exists()
 
 
+@pytest.mark.needs("php")
 def test_a_repository_that_cannot_be_fetched_or_is_of_another_kind(machine: Machine, tmp_path: Path) -> None:
     files = {"public/index.php": "<?php"}
     for number, (row, words) in enumerate([
@@ -84,6 +84,7 @@ def test_a_repository_that_cannot_be_fetched_or_is_of_another_kind(machine: Mach
         assert run.status == 1 and words in run.out, run.out
 
 
+@pytest.mark.needs("php")
 def test_versions_are_chosen_from_a_folder_of_archives(machine: Machine) -> None:
     old, new = (
         zipped({
@@ -121,6 +122,7 @@ def tarball(members: dict[str, bytes]) -> bytes:
     return packed.getvalue()
 
 
+@pytest.mark.needs("php")
 def test_an_archive_may_be_a_tarball(machine: Machine, registry: PhpRegistry) -> None:
     files = clone_files([AMOUNTS], registry.url)
     lock = json.loads(files["composer.lock"])
@@ -139,6 +141,7 @@ def test_an_archive_may_be_a_tarball(machine: Machine, registry: PhpRegistry) ->
     assert php(clone, "class_exists('Pluvial\\\\Amount') && class_exists('RainTable')") is True
 
 
+@pytest.mark.needs("php")
 def test_a_mirror_is_asked_first_where_it_is_preferred_and_else_afterwards(
     machine: Machine, registry: PhpRegistry
 ) -> None:
@@ -154,6 +157,7 @@ def test_a_mirror_is_asked_first_where_it_is_preferred_and_else_afterwards(
     assert {"gone/hollin/sheet.zip", "gone/pluvial/amounts.zip"} <= {*registry.asked}
 
 
+@pytest.mark.needs("php")
 def test_the_repository_is_taken_where_the_archive_is_gone(
     machine: Machine, registry: PhpRegistry, repository: Path
 ) -> None:
@@ -176,6 +180,7 @@ def test_the_repository_is_taken_where_the_archive_is_gone(
     assert run.status == 1 and "its archive cannot be had" in run.out and "gone.zip" in run.out
 
 
+@pytest.mark.needs("php")
 def test_older_ways_of_loading_and_other_places(machine: Machine) -> None:
     """``target-dir``, include paths, and installer paths by type and by name."""
     old = php_archive("rain/old", "1.0.0", {"Gauge.php": "<?php namespace Rain\\Old; class Gauge {}"},
@@ -207,6 +212,7 @@ def test_older_ways_of_loading_and_other_places(machine: Machine) -> None:
     assert os.listdir(clone / "web") and "rain/chart" not in os.listdir(clone / "vendor/rain")
 
 
+@pytest.mark.needs("php")
 def test_an_archive_of_another_kind_is_named(machine: Machine, registry: PhpRegistry) -> None:
     files = clone_files([AMOUNTS], registry.url)
     lock = json.loads(files["composer.lock"])
@@ -216,6 +222,7 @@ def test_an_archive_of_another_kind_is_named(machine: Machine, registry: PhpRegi
     assert run.status == 1 and "its archive is of the kind 'rar', and zip and tar are read" in run.out
 
 
+@pytest.mark.needs("php")
 def test_of_packages_that_share_a_namespace_the_first_by_name_is_asked_first(machine: Machine) -> None:
     """Not the first in the lock, nor the one that others need."""
     archives = [

@@ -17,7 +17,6 @@ from php_clones import AMOUNTS, SHEET, TOOL, clone_files
 
 from plainfall.standins.php_registry import PhpRegistry, php_archive, serving_php, zipped
 
-pytestmark = pytest.mark.skipif(shutil.which("php") is None, reason="no PHP here")
 EVERY = [AMOUNTS, SHEET, TOOL]
 
 
@@ -29,7 +28,8 @@ def registry() -> Iterator[PhpRegistry]:
 
 def installed(machine: Machine, files: dict[str, str], name: str = "gauges") -> tuple[Path, Run]:
     clone = machine.clone(files, name=name)
-    return clone, machine.run("onboard", clone, "--until", "dependencies", "--json")
+    words = ("--allow-install-code", "composer.json")  # the clone's own scripts
+    return clone, machine.run("onboard", clone, "--until", "dependencies", "--json", *words)
 
 
 def php(clone: Path, program: str) -> Any:
@@ -40,6 +40,7 @@ def php(clone: Path, program: str) -> Any:
     return json.loads(done.stdout)
 
 
+@pytest.mark.needs("php")
 def test_a_page_from_nothing_and_nothing_to_do_the_next_time(machine: Machine, registry: PhpRegistry) -> None:
     clone = machine.clone(clone_files(EVERY, registry.url))
     run = machine.run("onboard", clone, "--json")
@@ -60,6 +61,7 @@ def test_a_page_from_nothing_and_nothing_to_do_the_next_time(machine: Machine, r
     machine.run("stop", "--all")
 
 
+@pytest.mark.needs("php")
 def test_what_programs_read_of_installed_packages(machine: Machine, registry: PhpRegistry) -> None:
     manifest = {
         "require-dev": {"hollin/tool": "*"},
@@ -104,6 +106,7 @@ def test_what_programs_read_of_installed_packages(machine: Machine, registry: Ph
     ]
 
 
+@pytest.mark.needs("php")
 def test_what_the_lock_no_longer_lists_goes_and_what_it_lists_anew_comes(
     machine: Machine, registry: PhpRegistry
 ) -> None:
@@ -122,6 +125,7 @@ def test_what_the_lock_no_longer_lists_goes_and_what_it_lists_anew_comes(
     assert "title" not in (clone / "vendor/hollin/sheet/lib/Hollin/Sheet.php").read_text()
 
 
+@pytest.mark.needs("php")
 def test_an_edited_file_is_laid_again_and_a_deleted_one_too(machine: Machine, registry: PhpRegistry) -> None:
     clone, _ = installed(machine, clone_files([AMOUNTS], registry.url))
     shutil.rmtree(clone / "vendor/pluvial")
@@ -130,6 +134,7 @@ def test_an_edited_file_is_laid_again_and_a_deleted_one_too(machine: Machine, re
     assert php(clone, "Pluvial\\Amount::words(1)") == "1 mm"
 
 
+@pytest.mark.needs("php")
 def test_packages_that_another_client_laid_are_taken_over(machine: Machine, registry: PhpRegistry) -> None:
     files = {
         **clone_files([AMOUNTS], registry.url),
@@ -146,6 +151,7 @@ def test_packages_that_another_client_laid_are_taken_over(machine: Machine, regi
     assert (clone / "vendor/pluvial/amounts/src/Amount.php").is_file()
 
 
+@pytest.mark.needs("php")
 def test_files_of_the_project_in_a_packages_place_are_left(machine: Machine, registry: PhpRegistry) -> None:
     files = {**clone_files([AMOUNTS], registry.url), "vendor/pluvial/amounts/my-notes.txt": "mine"}
     clone, run = installed(machine, files)
@@ -153,6 +159,7 @@ def test_files_of_the_project_in_a_packages_place_are_left(machine: Machine, reg
     assert (clone / "vendor/pluvial/amounts/my-notes.txt").read_text() == "mine"
 
 
+@pytest.mark.needs("php")
 def test_what_a_clone_lists_as_installed_is_removed_only_where_it_is_a_package(
     machine: Machine, registry: PhpRegistry
 ) -> None:
@@ -169,6 +176,7 @@ def test_what_a_clone_lists_as_installed_is_removed_only_where_it_is_a_package(
     assert not (clone / "uploads/old/left").exists()
 
 
+@pytest.mark.needs("php")
 def test_a_link_below_the_folder_of_packages_is_not_followed(machine: Machine, registry: PhpRegistry) -> None:
     clone = machine.clone({**clone_files([AMOUNTS], registry.url), "data/amounts/composer.json": "{}"})
     (clone / "vendor").mkdir()
@@ -178,6 +186,7 @@ def test_a_link_below_the_folder_of_packages_is_not_followed(machine: Machine, r
     assert (clone / "data/amounts/composer.json").read_text() == "{}"
 
 
+@pytest.mark.needs("php")
 def test_files_of_the_project_are_not_replaced_by_the_loader_or_by_programs(
     machine: Machine, registry: PhpRegistry
 ) -> None:
@@ -195,12 +204,14 @@ def test_files_of_the_project_are_not_replaced_by_the_loader_or_by_programs(
     assert "Written by Plainfall" in (clone / "bin/gauge-tool").read_text()
 
 
+@pytest.mark.needs("php")
 def test_an_extensions_name_brings_no_command_along(machine: Machine, registry: PhpRegistry) -> None:
     manifest = {"require": {"pluvial/amounts": "*", "ext-x; touch /tmp/climbed": "*", "ext-rainfall": "*"}}
     _, run = installed(machine, clone_files([AMOUNTS], registry.url, manifest))
     assert run.status == 1 and "lacks an extension" in run.out and "touch" not in run.step("runtime")["why"]
 
 
+@pytest.mark.needs("php")
 def test_a_folder_of_the_clone_is_a_package_by_a_link(machine: Machine, registry: PhpRegistry) -> None:
     own = php_archive("gauges/own", "dev-main", autoload={"psr-4": {"Own\\": "src/"}})
     files = clone_files([AMOUNTS, own], registry.url)
@@ -222,6 +233,7 @@ def test_a_folder_of_the_clone_is_a_package_by_a_link(machine: Machine, registry
     assert run.status == 1 and "which is no folder of the clone" in run.out
 
 
+@pytest.mark.needs("php")
 def test_an_archive_of_the_clone_is_used_and_one_outside_is_not(
     machine: Machine, registry: PhpRegistry
 ) -> None:
@@ -256,6 +268,7 @@ def test_what_frameworks_want_beside_their_server(machine: Machine) -> None:
     }
 
 
+@pytest.mark.needs("php")
 def test_scripts_run_in_order_in_the_words_of_the_manifest(machine: Machine, registry: PhpRegistry) -> None:
     manifest = {
         "autoload": {"psr-4": {"Gauges\\": "src/"}},
@@ -278,6 +291,7 @@ def test_scripts_run_in_order_in_the_words_of_the_manifest(machine: Machine, reg
     assert installed(machine, {})[1].states["dependencies"] == "kept"
 
 
+@pytest.mark.needs("php")
 def test_a_script_that_fails_is_named(machine: Machine, registry: PhpRegistry) -> None:
     manifest = {"scripts": {"post-install-cmd": "php -r 'fwrite(STDERR, \"no rain today\\n\"); exit(3);'"}}
     _, run = installed(machine, clone_files([AMOUNTS], registry.url, manifest))
@@ -285,6 +299,7 @@ def test_a_script_that_fails_is_named(machine: Machine, registry: PhpRegistry) -
     assert "composer run-script post-install-cmd" in run.out and "no rain today" in run.out
 
 
+@pytest.mark.needs("php")
 def test_a_plugin_does_not_run_and_is_named(machine: Machine, registry: PhpRegistry) -> None:
     plugin = php_archive(
         "hollin/plugin", "1.0.0", type="composer-plugin", description="Copies pages into the web folder.",
@@ -297,6 +312,7 @@ def test_a_plugin_does_not_run_and_is_named(machine: Machine, registry: PhpRegis
     assert "hollin/plugin extends the package client and did not run; it would have: Copies pages" in remarks
 
 
+@pytest.mark.needs("php")
 def test_a_login_is_sent_to_the_host_that_it_is_for(machine: Machine) -> None:
     login = "Basic cmVhZGVyOmRyb3Bz"
     with serving_php([AMOUNTS], login=login) as registry:
@@ -323,6 +339,7 @@ def test_a_login_is_sent_to_the_host_that_it_is_for(machine: Machine) -> None:
 # Bad input: each with its message, and nothing of it laid.
 
 
+@pytest.mark.needs("php")
 def test_a_lock_that_does_not_fit_the_manifest(machine: Machine, registry: PhpRegistry) -> None:
     files = clone_files([AMOUNTS], registry.url)
     document = json.loads(files["composer.json"]) | {
@@ -344,6 +361,7 @@ def test_a_php_that_no_package_admits(machine: Machine, registry: PhpRegistry) -
     assert "~5.3.0 of pluvial/amounts 1.2.0" in run.out
 
 
+@pytest.mark.needs("php")
 def test_what_development_alone_needs_does_not_keep_the_clone_from_running(
     machine: Machine, registry: PhpRegistry
 ) -> None:
@@ -365,6 +383,7 @@ def test_what_development_alone_needs_does_not_keep_the_clone_from_running(
     assert json.loads((clone / "vendor/composer/installed.json").read_text())["dev"] is False
 
 
+@pytest.mark.needs("php")
 def test_extensions_that_are_lacking_are_named_with_their_packages(
     machine: Machine, registry: PhpRegistry
 ) -> None:
@@ -383,6 +402,7 @@ def test_extensions_that_are_lacking_are_named_with_their_packages(
         (zipped({"a.php": b"x", "A.php": b"y"}), "which clash"),
     ],
 )
+@pytest.mark.needs("php")
 def test_archives_that_are_damaged_or_climb(
     machine: Machine, registry: PhpRegistry, content: bytes, words: str
 ) -> None:
@@ -393,6 +413,7 @@ def test_archives_that_are_damaged_or_climb(
     assert not (clone / "vendor/pluvial").exists() and not (machine.home / "climbed.txt").exists()
 
 
+@pytest.mark.needs("php")
 def test_another_archive_than_the_lock_says(machine: Machine, registry: PhpRegistry) -> None:
     files = clone_files([AMOUNTS], registry.url)
     registry.files[AMOUNTS.path] = SHEET.content
@@ -400,6 +421,7 @@ def test_another_archive_than_the_lock_says(machine: Machine, registry: PhpRegis
     assert run.status == 1 and "has the SHA-1" in run.out and "but the lock says" in run.out
 
 
+@pytest.mark.needs("php")
 def test_other_files_under_a_reference_that_was_seen(machine: Machine, registry: PhpRegistry) -> None:
     files = clone_files([AMOUNTS], registry.url, checksum=False)
     clone, run = installed(machine, files)
@@ -420,6 +442,7 @@ def test_other_files_under_a_reference_that_was_seen(machine: Machine, registry:
         {"classmap": ["../other"]},
     ],
 )
+@pytest.mark.needs("php")
 def test_an_autoload_section_that_climbs_out(
     machine: Machine, registry: PhpRegistry, section: dict[str, Any]
 ) -> None:
@@ -440,6 +463,7 @@ def test_a_linked_folder_of_packages_is_not_followed(machine: Machine, registry:
     assert (outside / "pluvial/amounts/composer.json").read_text() == "mine"
 
 
+@pytest.mark.needs("php")
 def test_a_manifest_without_a_lock_says_what_to_do(machine: Machine, registry: PhpRegistry) -> None:
     files = clone_files([AMOUNTS], registry.url)
     del files["composer.lock"]
@@ -447,6 +471,7 @@ def test_a_manifest_without_a_lock_says_what_to_do(machine: Machine, registry: P
     assert run.status == 1 and "no lock says which versions" in run.out
 
 
+@pytest.mark.needs("php")
 def test_packages_that_the_repository_holds_are_used_as_they_are(machine: Machine) -> None:
     files = {
         "index.php": "<?php require 'vendor/autoload.php'; echo '<!doctype html><title>', held(), '</title> and more';",
@@ -460,6 +485,7 @@ def test_packages_that_the_repository_holds_are_used_as_they_are(machine: Machin
     machine.run("stop", "--all")
 
 
+@pytest.mark.needs("php")
 def test_a_debugger_that_is_not_here_is_named_with_its_package(
     machine: Machine, registry: PhpRegistry
 ) -> None:

@@ -190,6 +190,18 @@ def test_a_server_that_takes_notice_of_an_edit_and_one_that_does_not(machine: Ma
     assert wrong.status == 2 and "none.py does not exist" in " ".join(wrong.err.split())
 
 
+@pytest.mark.needs("php")
+def test_an_edit_of_a_page_that_is_read_anew_each_time_is_seen(machine: Machine) -> None:
+    clone = machine.clone(
+        {"index.php": "<!doctype html><title>Rain</title><?php echo 'ok';", "composer.json": "{}"}
+    )
+    assert machine.run("serve", clone, "--background", timeout=60).status == 0
+    before = (clone / "index.php").read_bytes()
+    reload = probed(machine, clone, "--reload", "index.php")["reload"]
+    assert reload["file"] == "index.php" and reload["noticed"] is not None
+    assert (clone / "index.php").read_bytes() == before
+
+
 def test_a_picture_by_the_browser_that_is_here(machine: Machine, tmp_path: Path) -> None:
     clone = up(machine, SERVER)
     picture = tmp_path / "page.png"
@@ -304,9 +316,12 @@ HTTPServer(("127.0.0.1", int(os.environ["PORT"])), Site).serve_forever()
 def test_what_module_scripts_import_is_asked_for_as_a_browser_does(machine: Machine) -> None:
     clone = machine.clone({"requirements.txt": "", "app.py": MODULES, "Procfile": "web: python app.py\n"})
     run = machine.run("onboard", clone, "--json")
-    assert run.status == 1
-    assert "/more.js → text/html, which is no script (200)" in run.document["failure"]["cause"]
+    assert run.status == 0, run.out
+    [warning] = run.step("probe")["remarks"]
+    assert warning.startswith("the page works, and not all of it: ")
+    assert "/more.js → text/html, which is no script (200)" in warning
     (clone / "more.js").touch()
+    machine.run("stop", clone)
     again = machine.run("onboard", clone, "--json")
     assert again.status == 0, again.out
     [server] = again.document["servers"]
@@ -318,3 +333,49 @@ def test_what_module_scripts_import_is_asked_for_as_a_browser_does(machine: Mach
     assert asked["/main.js"] == asked["/deep/rain.js"] == ["script", "*/*"]
     assert asked["/look.css"] == ["style", "text/css"] and asked["/drop.png"] == ["image", "image/avif"]
     assert asked["/"][0] == "document" and "/not.js" not in asked
+
+
+DEVELOPER_PAGE = """\
+import http.server, os
+ROUTES = ["admin/", "stations/", "<int:pk>"]
+
+
+class Page(http.server.BaseHTTPRequestHandler):
+    def do_GET(self):
+        known = {"/stations/list/": "<h1>Stations</h1>"}
+        tried = ["admin/", "stations/ list/", "stations/ <int:pk>"] if self.path == "/stations/" else ROUTES
+        body = known.get(self.path) or (
+            "<h1>Page not found</h1><p>Django tried these URL patterns, in this order:</p><ol>"
+            + "".join(f"<li><code>{' </code><code>'.join(one.split())}</code></li>" for one in tried)
+            + "</ol><p>The current path did not match any of these.</p>"
+        )
+        self.send_response(200 if self.path in known else 404)
+        self.send_header("Content-Type", "text/html")
+        self.end_headers()
+        self.wfile.write(body.encode())
+
+
+http.server.HTTPServer(("127.0.0.1", int(os.environ["PORT"])), Page).serve_forever()
+"""
+
+
+def test_a_page_for_developers_leads_to_the_routes_that_it_lists(machine: Machine) -> None:
+    clone = machine.clone(
+        {"requirements.txt": "", "app.py": DEVELOPER_PAGE, "Procfile": "web: python app.py\n"}
+    )
+    run = machine.run("onboard", clone, "--json")
+    assert run.status == 0, run.out
+    probe = run.document["servers"][0]["probe"]
+    assert probe["url"].endswith("/stations/list/") and probe["status"] == 200
+    assert any("does not exist, and lists it as a route" in note for note in probe["notes"])
+
+
+def test_an_interface_that_has_no_first_page_says_so_in_json(machine: Machine) -> None:
+    source = DEVELOPER_PAGE.replace("text/html", "application/json").replace("known = {", "known = {} or {")
+    source = source.replace('"/stations/list/": "<h1>Stations</h1>"', '"/readings": "[]"')
+    clone = machine.clone({"requirements.txt": "", "app.py": source, "Procfile": "web: python app.py\n"})
+    run = machine.run("onboard", clone, "--json")
+    assert run.status == 0, run.out
+    assert any(
+        "it is an interface, not a page" in note for note in run.document["servers"][0]["probe"]["notes"]
+    )

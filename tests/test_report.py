@@ -80,6 +80,7 @@ def sample(machine: Machine, tmp_path: Path) -> Iterator[Path]:
         machine.run("stop", "--all")
 
 
+@pytest.mark.needs("node")
 def test_the_script_brings_a_fresh_clone_to_the_same_pages_by_hand(
     machine: Machine, sample: Path, tmp_path: Path
 ) -> None:

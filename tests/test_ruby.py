@@ -297,6 +297,7 @@ def test_a_loader_that_names_the_mode_reads_the_file_of_development() -> None:
     assert {one.key for one in found.uses} == {"RACK_ENV", "GAUGE_TOKEN"}
 
 
+@pytest.mark.needs("ruby")
 def test_mail_that_stands_in_code(machine: Machine) -> None:
     settings = (
         "Rails.application.configure do\n  # config.action_mailer.smtp_settings = { address: 'localhost', port: 25 }\n"

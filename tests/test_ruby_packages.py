@@ -28,7 +28,7 @@ from plainfall.standins.ruby_registry import (
     serving_ruby,
 )
 
-pytestmark = pytest.mark.skipif(not HAS_RUBY, reason="no Ruby with the library of its package client here")
+needs_ruby = pytest.mark.skipif(not HAS_RUBY, reason="no Ruby with the library of its package client here")
 
 
 @pytest.fixture
@@ -48,6 +48,7 @@ def ruby(machine: Machine, clone: Path, program: str) -> str:
     return run.out.strip()
 
 
+@needs_ruby
 def test_a_page_from_nothing_and_nothing_to_do_the_next_time(
     machine: Machine, registry: RubyRegistry
 ) -> None:
@@ -71,6 +72,7 @@ def test_a_page_from_nothing_and_nothing_to_do_the_next_time(
     machine.run("stop", "--all")
 
 
+@needs_ruby
 def test_what_the_lock_no_longer_lists_goes(machine: Machine, registry: RubyRegistry) -> None:
     clone, _ = installed(machine, clone_files(EVERY, registry.url))
     home = clone / ".plainfall/gems/top"
@@ -86,6 +88,7 @@ def test_what_the_lock_no_longer_lists_goes(machine: Machine, registry: RubyRegi
     )
 
 
+@needs_ruby
 def test_without_a_lock_the_newest_that_fit_are_chosen_and_nothing_of_the_clone_changes(
     machine: Machine,
 ) -> None:
@@ -114,17 +117,23 @@ def test_without_a_lock_the_newest_that_fit_are_chosen_and_nothing_of_the_clone_
         assert "1.9.5 needs Ruby >= 9" in run.out
 
 
+@needs_ruby
 def test_a_manifest_that_is_not_plain_is_evaluated(machine: Machine, registry: RubyRegistry) -> None:
     text = f'source "{registry.url}"\n%w[hollin-sheet hollin-tool].each {{ |name| gem name }}\ngem "absent" if RUBY_VERSION < "2"\n'
-    clone, run = installed(machine, {"app.rb": PAGE, "Gemfile": text})
+    _, run = installed(machine, {"app.rb": PAGE, "Gemfile": text + "File.write('ran', '')\n"}, "careful")
+    assert run.status == 3 and "Gemfile is a program here" in run.out, run.out
+    assert "--allow-install-code Gemfile" in run.out and not (machine.home / "careful/ran").exists()
+    clone, run = installed(machine, {"app.rb": PAGE, "Gemfile": text}, "gauges", *ALLOWED)
     assert run.status == 0, run.out
+    assert "evaluated for its list: Gemfile:2" in " ".join(run.step("dependencies")["remarks"])
     assert ruby(machine, clone, "require 'hollin_sheet'; puts HollinSheet.title") == "Rain"
     _, run = installed(
-        machine, {"app.rb": PAGE, "Gemfile": f"{text}[1].each {{ raise 'no rain' }}\n"}, "other"
+        machine, {"app.rb": PAGE, "Gemfile": f"{text}[1].each {{ raise 'no rain' }}\n"}, "other", *ALLOWED
     )
     assert run.status == 1 and "could not be evaluated by Ruby" in run.out and "no rain" in run.out
 
 
+@needs_ruby
 def test_packages_of_the_clone_and_of_repositories(
     machine: Machine, registry: RubyRegistry, tmp_path: Path
 ) -> None:
@@ -145,18 +154,23 @@ def test_packages_of_the_clone_and_of_repositories(
         "app.rb": PAGE, "Gemfile": text, "gems/own/own.gemspec": spec.replace("NAME", "own"),
         "gems/own/lib/own.rb": "require 'pluvial_amounts'\nmodule Own; SAYS = 'own'; end",
     }  # fmt: skip
-    clone, run = installed(machine, files)
+    _, run = installed(machine, files, "careful")
+    assert run.status == 3 and "own.gemspec is a program" in run.out, run.out
+    clone, run = installed(machine, files, "gauges", *ALLOWED)
     assert run.status == 0, run.out + run.err
     assert ruby(machine, clone, "require 'drops'; require 'own'; puts Drops::SAYS + Own::SAYS") == "dropsown"
     [folder] = (clone / ".plainfall/gems/top/bundler/gems").iterdir()
     assert folder.name.startswith("drops-") and not (folder / ".git").exists()
     files["Gemfile"] = text.replace("gems/own", "../outside")
     (machine.home / "outside").mkdir()
-    _, run = installed(machine, files, "other")
+    _, run = installed(machine, files, "other", *ALLOWED)
     assert run.status == 1 and "which is no folder of the clone" in run.out, run.out
     files["Gemfile"] = text.replace('"main"', '"absent"')
-    _, run = installed(machine, files, "third")
+    _, run = installed(machine, files, "third", *ALLOWED)
     assert run.status == 1 and "has no branch, tag or commit 'absent'" in run.out
+
+
+ALLOWED = ("--allow-install-code", "Gemfile")  # the clone's own code
 
 
 def extension(*, fails: bool = False) -> Gem:
@@ -174,6 +188,7 @@ def extension(*, fails: bool = False) -> Gem:
 HEADERS = "require 'rbconfig'; exit File.file?(File.join(RbConfig::CONFIG['rubyhdrdir'].to_s, 'ruby.h'))"
 
 
+@needs_ruby
 def test_a_native_extension_is_built_where_it_is_allowed_and_taken_from_the_cache_then(
     machine: Machine,
 ) -> None:
@@ -191,7 +206,8 @@ def test_a_native_extension_is_built_where_it_is_allowed_and_taken_from_the_cach
             run.out
         )
         assert ruby(machine, clone, "require 'drum'; puts DRUM") == "7"
-        other, run = installed(machine, files, "other")  # it is built already, and no code runs
+        allowed = ["--allow-install-code", "gauge-drum"]
+        other, run = installed(machine, files, "other", *allowed)  # it is built already, and no code runs
         assert run.status == 0 and not run.step("dependencies")["detail"]["built"]
         assert ruby(machine, other, "require 'drum'; puts DRUM") == "7"
     broken = extension(fails=True)
@@ -202,6 +218,7 @@ def test_a_native_extension_is_built_where_it_is_allowed_and_taken_from_the_cach
         assert run.status == 1 and "building gauge-drum 2.0.0" in run.out and "no drum here" in run.out
 
 
+@needs_ruby
 def test_a_lock_for_other_systems_gets_a_copy_for_this_one(machine: Machine) -> None:
     foreign = replace(AMOUNTS, system="arm64-darwin")
     with serving_ruby(EVERY) as registry:
@@ -225,6 +242,7 @@ def test_a_lock_for_other_systems_gets_a_copy_for_this_one(machine: Machine) -> 
         assert run.status == 1 and "is in the lock for arm64-darwin only" in run.out, run.out
 
 
+@needs_ruby
 def test_a_login_is_sent_to_the_host_that_it_is_for(machine: Machine) -> None:
     with serving_ruby(EVERY, login="Basic cmVhZGVyOmRyb3Bz") as registry:
         host = registry.url.split("/")[2]
@@ -240,6 +258,7 @@ def test_a_login_is_sent_to_the_host_that_it_is_for(machine: Machine) -> None:
 # Bad input: each with its message, and nothing of it laid.
 
 
+@needs_ruby
 def test_a_checksum_that_is_wrong(machine: Machine, registry: RubyRegistry) -> None:
     files = clone_files(EVERY, registry.url, checksums=True)
     files["Gemfile.lock"] = files["Gemfile.lock"].replace(AMOUNTS.checksum, hashlib.sha256(b"x").hexdigest())
@@ -251,6 +270,7 @@ def test_a_checksum_that_is_wrong(machine: Machine, registry: RubyRegistry) -> N
     assert run.status == 1 and "but the registry itself says" in run.out, run.out
 
 
+@needs_ruby
 def test_archives_that_are_damaged_or_hostile(machine: Machine) -> None:
     described = metadata_of("rain", "1.0", {}, "ruby", ">= 0", [], [])
     cases = {
@@ -274,6 +294,7 @@ def test_archives_that_are_damaged_or_hostile(machine: Machine) -> None:
             )
 
 
+@needs_ruby
 def test_a_lock_that_does_not_fit_the_manifest(machine: Machine, registry: RubyRegistry) -> None:
     files = clone_files(EVERY, registry.url, more='gem "new"')
     files["Gemfile"] = files["Gemfile"].replace('gem "hollin-tool"', 'gem "hollin-tool", "~> 4.0"')
@@ -296,18 +317,21 @@ def test_a_lock_that_does_not_fit_the_manifest(machine: Machine, registry: RubyR
         ({".ruby-version": "jruby-9.4", "Gemfile": "gem 'rain'\n"}, "another implementation of Ruby"),
     ],
 )
+@needs_ruby
 def test_bad_input_is_named(machine: Machine, files: dict[str, str], words: str) -> None:
     clone, run = installed(machine, {"app.rb": PAGE, **files})
     assert run.status == 1 and words in run.out + run.err, run.out + run.err
     assert not (clone / ".plainfall/gems/top/gems").exists()
 
 
+@needs_ruby
 def test_a_version_that_was_withdrawn(machine: Machine, registry: RubyRegistry) -> None:
     del registry.files[f"gems/{TOOL.full_name}.gem"]
     _, run = installed(machine, clone_files(EVERY, registry.url))
     assert run.status == 1 and "hollin-tool 3.0.0 (hollin-tool-3.0.0.gem) is not at" in run.out
 
 
+@needs_ruby
 def test_a_folders_name_is_no_code(machine: Machine, registry: RubyRegistry) -> None:
     """Of a part whose folder's name is Ruby, the manifest of ours that includes its own only includes."""
     name = "it's #{system('touch climbed')}"
@@ -323,6 +347,7 @@ def test_a_folders_name_is_no_code(machine: Machine, registry: RubyRegistry) -> 
     assert not list(machine.home.rglob("climbed"))
 
 
+@needs_ruby
 def test_a_packages_program_does_not_run_under_the_name_of_a_tool(machine: Machine) -> None:
     evil = gem("tools", "1.0", {"bin/make": "File.write(File.join(Dir.home, 'ran'), '')"}, programs=["make"])
     with serving_ruby([evil, extension()]) as served:
@@ -332,6 +357,7 @@ def test_a_packages_program_does_not_run_under_the_name_of_a_tool(machine: Machi
     assert run.status in (0, 1) and not (machine.home / "ran").exists(), run.out
 
 
+@needs_ruby
 def test_a_registry_is_a_web_address_even_where_the_lock_has_checksums(
     machine: Machine, tmp_path: Path
 ) -> None:
@@ -342,6 +368,7 @@ def test_a_registry_is_a_web_address_even_where_the_lock_has_checksums(
     assert run.status == 1 and "which is no web address" in run.out, run.out
 
 
+@needs_ruby
 def test_headers_that_a_package_needs_are_named_before_it_is_built(machine: Machine) -> None:
     if list(Path("/usr/include").glob("ImageMagick-*")):
         pytest.skip("the headers are here")
@@ -356,6 +383,7 @@ def test_headers_that_a_package_needs_are_named_before_it_is_built(machine: Mach
     assert "libmagickwand-dev" in run.out or "ruby-dev" in run.out
 
 
+@needs_ruby
 def test_a_registry_without_an_index_serves_a_lock_and_that_nothing_was_checked_is_said(
     machine: Machine, registry: RubyRegistry
 ) -> None:
@@ -406,6 +434,7 @@ def with_older_index(registry: RubyRegistry, gems: list[Gem], folder: Path) -> N
     assert len(registry.files) > len(texts)
 
 
+@needs_ruby
 def test_a_registry_that_only_has_the_older_index_is_resolved_from(machine: Machine, tmp_path: Path) -> None:
     newer = gem("pluvial-amounts", "1.9.0", {"lib/pluvial_amounts.rb": "raise 'too new'"}, ruby=">= 9.0")
     early = gem("pluvial-amounts", "1.3.0.pre1", {"lib/pluvial_amounts.rb": "raise 'early'"})

@@ -16,7 +16,7 @@ from typing import Any
 import pytest
 from conftest import SERVER, Machine, alive, eventually, listeners
 
-from plainfall.onboarding.register import Register
+from plainfall.onboarding.records.register import Register
 from plainfall.server.ports import is_free
 
 # Says a line for every request, ends when asked for /end, and starts anew in a new process for /again.
@@ -118,6 +118,7 @@ def ask(url: str) -> None:
     subprocess.run(["curl", "-s", "-o", "/dev/null", url], check=False)
 
 
+@pytest.mark.needs("curl")
 def test_output_is_followed_until_interrupted_and_secrets_are_covered(machine: Machine) -> None:
     secret = "a1b2c3d4e5f6a7b8"
     clone = python_clone(machine, "talks", TALKS, **{".env": f"API_TOKEN={secret}\nPORT=8716\n"})
@@ -156,6 +157,7 @@ def test_a_secret_of_several_lines_is_covered_line_by_line(machine: Machine) -> 
     assert not any(line in log + run.out + run.err for line in lines[1:3])
 
 
+@pytest.mark.needs("curl")
 def test_a_server_that_ends_is_said_with_the_cause(machine: Machine) -> None:
     clone = python_clone(machine, "talks", TALKS, **{".env": "PORT=8718\n"})
     followed = Followed(machine, clone)

@@ -10,7 +10,7 @@ import pytest
 from conftest import Machine, eventually, records
 from test_services import FILES, port_of, rows
 
-pytestmark = pytest.mark.skipif(
+needs_servers = pytest.mark.skipif(
     not Path("/usr/lib/postgresql").is_dir() or shutil.which("psql") is None, reason="PostgreSQL is not here"
 )
 MORE = {
@@ -25,6 +25,7 @@ def names(port: int) -> list[str]:
     return sorted(str(row[0]) for row in found)
 
 
+@needs_servers
 def test_a_step_that_fails_leaves_the_database_as_it_was(roomy: Machine) -> None:
     clone = roomy.clone({**FILES, **MORE, "seed.sh": FIRST})
     run = roomy.run("onboard", clone, "--json", timeout=120)
@@ -40,6 +41,7 @@ def test_a_step_that_fails_leaves_the_database_as_it_was(roomy: Machine) -> None
     assert rows("reader:drops", owner, port) == [("reader",)]
 
 
+@needs_servers
 def test_a_step_that_a_kill_cut_off_is_undone_by_the_next_run(roomy: Machine) -> None:
     clone = roomy.clone({**FILES, **MORE, "seed.sh": FIRST})
     port = port_of(roomy.run("onboard", clone, "--json", timeout=120))
@@ -59,6 +61,7 @@ def test_a_step_that_a_kill_cut_off_is_undone_by_the_next_run(roomy: Machine) ->
     assert "server step under way" not in str(records(clone)["records"])
 
 
+@needs_servers
 def test_a_database_that_somebody_is_connected_to_is_not_copied_and_that_is_said(roomy: Machine) -> None:
     import psycopg
 
@@ -92,6 +95,7 @@ def of_mariadb(query: str, port: int) -> list[tuple[object, ...]]:
     reason="MariaDB is not here",
 )
 @pytest.mark.parametrize("cut", ["fails", "is killed"])
+@needs_servers
 def test_a_step_on_mariadb_happens_or_leaves_it_as_it_was(roomy: Machine, cut: str) -> None:
     compose = (
         "services:\n  db:\n    image: mariadb:10\n    environment:\n      MARIADB_DATABASE: gauges\n"

@@ -3,13 +3,11 @@
 from __future__ import annotations
 
 import json
-import shutil
 from pathlib import Path
 
 import pytest
 from conftest import Machine
 
-pytestmark = pytest.mark.skipif(shutil.which("php") is None, reason="no PHP here")
 INDEX = """\
 <?php
 if (!is_file(__DIR__ . '/made.json')) { header('Location: /install.php'); exit; }
@@ -48,6 +46,7 @@ def clone(
     return machine.clone({**files, **({"plainfall.toml": team} if team else {})}, name=name)
 
 
+@pytest.mark.needs("php")
 def test_it_is_named_and_filled_when_the_person_says_so(machine: Machine) -> None:
     here = clone(machine)
     run = machine.run("onboard", here, "--json")
@@ -72,6 +71,7 @@ def test_it_is_named_and_filled_when_the_person_says_so(machine: Machine) -> Non
     machine.run("stop", "--all")
 
 
+@pytest.mark.needs("php")
 def test_the_team_says_so_in_its_file(machine: Machine) -> None:
     here = clone(machine, team='[set-up]\nsite_title = "Hollin news"\n')
     run = machine.run("onboard", here, "--json")
@@ -81,6 +81,7 @@ def test_the_team_says_so_in_its_file(machine: Machine) -> None:
     machine.run("stop", "--all")
 
 
+@pytest.mark.needs("php")
 def test_what_it_wants_more_is_named_and_nothing_is_sent(machine: Machine) -> None:
     wants = '<input name="region_code" required>'
     here = clone(machine, wants)
@@ -98,6 +99,7 @@ def test_what_it_wants_more_is_named_and_nothing_is_sent(machine: Machine) -> No
     machine.run("stop", "--all")
 
 
+@pytest.mark.needs("php")
 def test_its_refusal_is_shown_in_its_words(machine: Machine) -> None:
     here = clone(machine, refuses=True)
     assert machine.run("onboard", here).status == 0

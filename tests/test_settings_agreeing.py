@@ -56,6 +56,7 @@ def values(path: Path) -> dict[str, str]:
     return parse_dotenv(path.read_text()).values()
 
 
+@pytest.mark.needs("node")
 def test_five_disagreements_are_put_right_in_one_run_and_said(machine: Machine) -> None:
     clone = machine.clone(DISAGREEING)
     run = machine.run("onboard", clone, "--json")
@@ -99,6 +100,7 @@ def test_what_a_definition_says_later_is_followed_in_a_file_of_ours_only(machine
     assert "yours" in found["taken"] and found["evidence"][0] == {"path": ".env", "line": 1, "text": ""}
 
 
+@pytest.mark.needs("node")
 def test_the_port_that_was_chosen_stands_in_every_setting(machine: Machine) -> None:
     clone = machine.clone(DISAGREEING)
     with socket.socket() as other:

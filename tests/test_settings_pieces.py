@@ -396,6 +396,7 @@ def test_which_file_a_database_setting_means(tmp_path: Path, value: str, schema:
     assert found is None if not path else found is not None and found.file == tmp_path / path
 
 
+@pytest.mark.needs("node")
 def test_an_alias_in_an_import_is_no_settings_file(machine: Machine) -> None:
     files = {
         "package.json": '{"name": "board", "scripts": {"dev": "node server.js"}}',

@@ -229,12 +229,13 @@ def test_many_files_are_read_by_several_processes_and_kept(tmp_path: Path) -> No
         (tmp_path / path).write_text(
             f"import os\nos.environ['KEY_{number}']\n" if number % 4 == 0 else "x = 1\n"
         )
-    memory = tmp_path / "memory.json"
-    first = read_sources(tmp_path, paths, memory, source_readers())
+    cache = tmp_path / "cache"
+    first = read_sources(tmp_path, paths, cache, source_readers())
     assert len(first) == 100 and first["part4.py"].uses[0].key == "KEY_4"
-    assert read_sources(tmp_path, paths, memory, source_readers()) == first
-    memory.write_text("{damaged")
-    assert read_sources(tmp_path, paths, memory, source_readers()) == first
+    assert read_sources(tmp_path, paths, cache, source_readers()) == first
+    (kept,) = cache.glob("sources/*.json")
+    kept.write_text("{damaged")
+    assert read_sources(tmp_path, paths, cache, source_readers()) == first
 
 
 @pytest.mark.parametrize(

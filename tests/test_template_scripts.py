@@ -11,9 +11,9 @@ from conftest import SERVER, Machine
 
 from plainfall.clone.walk import walk
 from plainfall.errors import CommandFailed
-from plainfall.onboarding.state import CloneState
-from plainfall.onboarding.template_scripts import fit_template, template_scripts
-from plainfall.settings.setting import Question
+from plainfall.onboarding.records.state import CloneState
+from plainfall.onboarding.run.template_scripts import fit_template, template_scripts
+from plainfall.settings.setting import Consent, Question
 from plainfall.surroundings import Surroundings
 
 SCRIPT = """\
@@ -48,7 +48,8 @@ def clone(machine: Machine) -> Path:
 def fitted(machine: Machine, clone: Path, answer: str | None) -> tuple[bool, list[str], list[Question]]:
     asked: list[Question] = []
 
-    def ask(question: Question) -> str | None:
+    def ask(question: Question | Consent) -> str | None:
+        assert isinstance(question, Question)
         asked.append(question)
         return answer
 
@@ -61,6 +62,7 @@ def fitted(machine: Machine, clone: Path, answer: str | None) -> tuple[bool, lis
     return changed, [text for text, _ in said], asked
 
 
+@pytest.mark.needs("git")
 def test_it_is_told_of_and_not_run_where_nobody_answers(machine: Machine, clone: Path) -> None:
     run = machine.run("onboard", clone, "--until", "runtime", "--json")
     [remark] = [str(one) for one in run.document["remarks"] if "bin/rename" in str(one)]
@@ -68,6 +70,7 @@ def test_it_is_told_of_and_not_run_where_nobody_answers(machine: Machine, clone:
     assert (clone / "README.md").read_text() == "# rain_template\n"
 
 
+@pytest.mark.needs("git")
 def test_it_runs_once_with_the_name_that_a_person_gives(machine: Machine, clone: Path) -> None:
     changed, said, [question] = fitted(machine, clone, "hollin_rain")
     assert changed and said == ["bin/rename 'hollin_rain' was run: it changed README.md, app.py"]
@@ -78,6 +81,7 @@ def test_it_runs_once_with_the_name_that_a_person_gives(machine: Machine, clone:
 
 
 @pytest.mark.parametrize("answer", ["no", "", None, "a; touch climbed", "../x"])
+@pytest.mark.needs("git")
 def test_no_is_remembered_and_what_is_no_name_is_no(
     machine: Machine, clone: Path, answer: str | None
 ) -> None:
@@ -87,6 +91,7 @@ def test_no_is_remembered_and_what_is_no_name_is_no(
     assert not fitted(machine, clone, "rain")[2]
 
 
+@pytest.mark.needs("git")
 def test_its_failure_is_shown(machine: Machine, clone: Path) -> None:
     (clone / "bin/rename").write_text(SCRIPT.replace("test -n", "echo no rain >&2; exit 3; test -n"))
     with pytest.raises(CommandFailed, match="ended with status 3") as error:

@@ -57,6 +57,7 @@ def test_the_pool_is_one_and_can_be_made_again() -> None:
 
 
 @pytest.mark.skipif(worker_count() < 2, reason="one processor")
+@pytest.mark.needs("node")
 def test_nothing_is_forked_beside_threads_when_parts_are_installed_at_once(
     machine: Machine, offer: Callable[..., Any], node_registry: Any, tmp_path: Path
 ) -> None:

@@ -20,7 +20,7 @@ from pathlib import Path
 from plainfall.errors import PathRefused
 from plainfall.evidence import Evidence
 
-__all__ = ["PARTIAL", "Confined"]
+__all__ = ["PARTIAL", "Confined", "folder_below"]
 
 # What the names of files written next to their place begin with: a stop may leave one, to be swept away.
 PARTIAL = ".plainfall-"
@@ -34,6 +34,30 @@ _KINDS = {
     stat.S_IFCHR: "a device",
     stat.S_IFLNK: "a link",
 }
+
+
+def folder_below(root: Path, text: str, place: Evidence) -> Path:
+    """The folder that foreign text names below ``root`` ("" is the root itself), as a real path.
+
+    ``place`` is where the text stands. Raises PathRefused for a path that is absolute, climbs, holds control
+    characters, leads through a link out of the root, or is no folder.
+
+    >>> folder_below(Path("/usr"), "../etc", Evidence("a.toml", 3))
+    Traceback (most recent call last):
+    ...
+    plainfall.errors.PathRefused: a.toml:3: '../etc' is no folder inside
+    """
+    pieces = text.replace("\\", "/").split("/")
+    top = Path(os.path.realpath(root))
+    real = Path(os.path.realpath(top / text)) if "\0" not in text else Path("/")
+    plain = not text.startswith(("/", "\\")) and ".." not in pieces and text.isprintable()
+    if not plain or not real.is_relative_to(top) or not real.is_dir():
+        raise PathRefused(
+            f"{text[:200]!r} is no folder inside",
+            place=place,
+            remedy="Correct the path where it is written; it may lead nowhere but into what was fetched.",
+        )
+    return real
 
 
 class Confined:

@@ -17,10 +17,12 @@
     ├── ArchiveRefused             a package archive is damaged or hostile
     │   └── HashMismatch           its bytes are not those that the lock file names
     ├── CommandFailed              a command of the project ended with an error
+    │   └── BuildFailed                a package that exists as source alone could not be built
     ├── DatabaseProblem            a database could not be looked into or put back
     ├── ServerFailed               a dev server ended, did not answer, or could not be stopped
     ├── ValueNeeded                a setting that only the person knows is needed (exit status 3)
-    └── DiskFull                   no space left on the device
+    ├── DiskFull                   no space left on the device
+    └── MemoryExhausted            this program's own limit of memory is reached
 """
 
 from __future__ import annotations
@@ -28,12 +30,15 @@ from __future__ import annotations
 import errno
 from collections.abc import Iterator
 from contextlib import contextmanager
+from typing import Any
 
 from plainfall.evidence import Evidence
+from plainfall.failure_kinds import FailureKind
 
 __all__ = [
     "ArchiveRefused",
     "BadInput",
+    "BuildFailed",
     "CloneBusy",
     "CommandFailed",
     "DatabaseProblem",
@@ -62,7 +67,9 @@ class PlainfallError(Exception):
     ``cause`` is one sentence; ``remedy`` says what to do about it (may be empty); ``place`` is the file and line
     that it is about; ``lines`` are the lines of output that matter; ``log`` is the path of the full output;
     ``mend`` names what Plainfall itself may do about it; ``rule`` and ``thing`` are the rule by which output was
-    recognised, and what it names."""
+    recognised, and what it names. ``command`` is the start command that ended at once, "" for all else, and
+    ``another_may_do`` tells that no reason is known for which every other one would fail, too; ``fault`` is what is
+    wrong with a page, one of those of ``server.faults``."""
 
     exit_status = 1
 
@@ -75,8 +82,11 @@ class PlainfallError(Exception):
         lines: tuple[str, ...] = (),
         log: str | None = None,
         mend: str = "",
-        rule: str = "",
+        rule: FailureKind = FailureKind.UNKNOWN,
         thing: str = "",
+        command: str = "",
+        another_may_do: bool = False,
+        fault: str = "",
     ) -> None:
         super().__init__(cause)
         self.cause = cause
@@ -87,24 +97,23 @@ class PlainfallError(Exception):
         self.mend = mend
         self.rule = rule
         self.thing = thing
+        self.command = command
+        self.another_may_do = another_may_do
+        self.fault = fault
 
     def __str__(self) -> str:
         return f"{self.place}: {self.cause}" if self.place else self.cause
 
     def __reduce__(self) -> tuple[object, ...]:
-        """Errors travel between processes, so that a worker's failure keeps its remedy."""
-        return _rebuild, (type(self), self.cause, self.remedy, self.place, self.lines, self.log)
+        """Errors travel between processes whole."""
+        return _rebuild, (type(self), self.cause, {name: getattr(self, name) for name in _FACTS})
 
 
-def _rebuild(
-    kind: type[PlainfallError],
-    cause: str,
-    remedy: str,
-    place: Evidence | None,
-    lines: tuple[str, ...],
-    log: str | None,
-) -> PlainfallError:
-    return kind(cause, remedy=remedy, place=place, lines=lines, log=log)
+_FACTS = "remedy place lines log mend rule thing command another_may_do fault".split()
+
+
+def _rebuild(kind: type[PlainfallError], cause: str, facts: dict[str, Any]) -> PlainfallError:
+    return kind(cause, **facts)
 
 
 class UsageProblem(PlainfallError):
@@ -163,6 +172,10 @@ class CommandFailed(PlainfallError):
     pass
 
 
+class BuildFailed(CommandFailed):
+    """A package that could not be built; ``thing`` is its name and its version."""
+
+
 class DatabaseProblem(PlainfallError):
     pass
 
@@ -180,6 +193,10 @@ class ValueNeeded(PlainfallError):
 
 
 class DiskFull(PlainfallError):
+    pass
+
+
+class MemoryExhausted(PlainfallError):
     pass
 
 

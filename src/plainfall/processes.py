@@ -19,6 +19,7 @@ from typing import IO, Any
 
 from msgspec import Struct
 
+from plainfall.memory import give_back
 from plainfall.tracing import trace
 
 __all__ = ["Finished", "end_all", "postpone_interrupt", "release", "run", "running", "start", "started"]
@@ -99,6 +100,7 @@ def start(
             list(words), cwd=folder, env=dict(variables), start_new_session=True, **options
         )
         _RUNNING.add(process.pid)
+        give_back(process.pid)
     trace.debug("started process %d in %s: %s", process.pid, folder, " ".join(words))
     return process
 

@@ -6,7 +6,6 @@ from __future__ import annotations
 import json
 import pickle
 import re
-import stat
 import tomllib
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
@@ -17,6 +16,7 @@ from typing import Any
 from plainfall.errors import BadInput
 from plainfall.evidence import Evidence
 from plainfall.patterns import regex
+from plainfall.plain_files import NotPlain, plain_bytes
 
 __all__ = [
     "clone_text",
@@ -195,17 +195,11 @@ def clone_text(root: Path, path: str, largest: int) -> str:
     text, or has more than ``largest`` bytes."""
     file = root / path
     try:
-        if not file.resolve().is_relative_to(root.resolve()):
-            raise BadInput("it leads out of the clone, and is not read", place=Evidence(path))
-        status = file.stat()
-        if not stat.S_ISREG(status.st_mode):
-            raise BadInput("it is not a plain file", place=Evidence(path))
-        if status.st_size > largest:
-            size = f"{largest // 1024**2} MiB"
-            raise BadInput(f"it is larger than {size}, too large for what it should be", place=Evidence(path))
-        data = file.read_bytes()
+        data = plain_bytes(file, largest=largest, inside=root)
     except FileNotFoundError as error:
         raise BadInput("it does not exist", place=Evidence(path)) from error
+    except NotPlain as error:
+        raise BadInput(str(error.strerror), place=Evidence(path)) from error
     except (OSError, ValueError) as error:
         reason = getattr(error, "strerror", None) or error
         raise BadInput(f"it cannot be read: {reason}", place=Evidence(path)) from error

@@ -6,10 +6,9 @@ from __future__ import annotations
 
 import os
 import re
-import struct
 import subprocess
 import threading
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from datetime import UTC, datetime
 from functools import cached_property
 from pathlib import Path
@@ -18,7 +17,10 @@ from msgspec import Struct
 
 from plainfall.confinement import Confined
 from plainfall.errors import PathRefused
+from plainfall.plain_files import plain_text
 from plainfall.processes import run
+from plainfall.repository_index import read_index
+from plainfall.surroundings import Surroundings, passed_on
 
 __all__ = [
     "Repository",
@@ -26,6 +28,7 @@ __all__ = [
     "exclude_locally",
     "head_commit",
     "include_again",
+    "last_commit_day",
     "last_commit_time",
     "repository_of",
 ]
@@ -34,35 +37,60 @@ _NOTE = "# made by plainfall"
 _END = "# the end of what plainfall made"
 _COMMIT = re.compile(r"[0-9a-f]{40}|[0-9a-f]{64}")
 _LOCK = threading.Lock()  # parts are worked on at the same time
-_HEADER = struct.Struct(">4sII")
-_ENTRY = struct.Struct(">10I20sH")
+_OBJECT_FORMAT = re.compile(r"^[ \t]*objectformat[ \t]*=[ \t]*\"?sha256", re.MULTILINE | re.IGNORECASE)
+_READ_FIRST = ("HEAD", "commondir", "config", "config.worktree", "gitdir", "index", "packed-refs", "shallow")
 _LONGEST = 10.0  # seconds that git may take
-_LARGEST_INDEX = 256 * 1024**2  # bytes; that of two million files
+_LARGEST_TEXT = 16 * 1024**2  # bytes of a file of the repository's folder; packed references are the longest
 
 
 class Repository(Struct, frozen=True, dict=True):
     """A repository's work tree (``top``), its own ``folder`` (``.git``, or where a link file of a linked work
-    tree or submodule leads), and the ``common`` folder that linked work trees share."""
+    tree or submodule leads), and the ``common`` folder that linked work trees share. ``is_link`` tells that
+    ``.git`` is a symbolic link: then it is read, and nothing is written into it."""
 
     top: Path
     folder: Path
     common: Path
+    is_link: bool = False
+
+    @property
+    def has_plain_files(self) -> bool:
+        """Whether the files that git itself reads first are files: it would wait for ever at a pipe."""
+        names = [*_READ_FIRST, _text(self.folder / "HEAD").removeprefix("ref:").strip() or "HEAD"]
+        places = [folder / name for folder in (self.folder, self.common) for name in names]
+        return all(place.is_file() for place in places if os.path.lexists(place))
 
     @cached_property
+    def _entries(self) -> Mapping[str, tuple[int, int]] | None:
+        sha256 = _OBJECT_FORMAT.search(_text(self.common / "config"))
+        return read_index(self.folder / "index", self.common, 32 if sha256 else 20)
+
+    @property
     def tracked(self) -> Mapping[str, tuple[int, int]]:
         """The tracked paths (from ``top``, in UTF-8) with size in bytes and modification time in nanoseconds
-        as they were when git last looked. Empty for an index that cannot be read (gitformat-index(5))."""
-        return _index(self.folder / "index", self.common)
+        as they were when git last looked. Empty for an index that cannot be read (gitformat-index(5)): there
+        ``is_tracked`` holds of all that exists."""
+        return self._entries or {}
 
     def is_tracked(self, path: Path) -> bool:
-        """Whether git tracks a file, or anything below a folder."""
+        """Whether git tracks a file, or anything below a folder. What lies in a repository within this one (a
+        submodule) is that one's to tell; where an index cannot be read, what exists counts as tracked."""
         try:
             inner = path.relative_to(self.top).as_posix()
         except ValueError:
             return False
-        if inner in self.tracked:
-            return True
-        return path.is_dir() and any(one.startswith(f"{inner}/") for one in self.tracked)
+        entries = self._entries
+        if entries is None:
+            return os.path.lexists(path)
+        if inner in entries or any(f"{above}/" in entries for above in _above(inner)):
+            return True  # a sparse index has whole folders as one entry
+        for folder in path.parents:
+            if folder == self.top or not folder.is_relative_to(self.top):
+                break
+            if os.path.lexists(folder / ".git"):
+                nested = _repository_at(folder)
+                return nested.is_tracked(path) if nested is not None else os.path.lexists(path)
+        return path.is_dir() and any(one.startswith(f"{inner}/") for one in entries)
 
     def states(self) -> dict[str, tuple[int, int]]:
         """Size and modification time, now, of every tracked existing file."""
@@ -81,16 +109,34 @@ def repository_of(clone: Path) -> Repository | None:
     (gitrepository-layout(5)); None without one. A link file that its repository does not point back to is
     skipped: anybody can write one."""
     real = Path(os.path.realpath(clone))
-    for top in (real, *real.parents):
-        place = top / ".git"
-        if place.is_symlink():
+    top = next((one for one in (real, *real.parents) if os.path.lexists(one / ".git")), None)
+    return _repository_at(top) if top is not None else None
+
+
+def _repository_at(top: Path) -> Repository | None:
+    """The repository whose ``.git`` stands in a folder; None where that is none."""
+    place = top / ".git"
+    if place.is_dir():
+        folder = Path(os.path.realpath(place))
+        if not (folder / "HEAD").is_file():
             return None
-        if place.is_dir():
-            return Repository(top, place, _common(place)) if (place / "HEAD").is_file() else None
-        if place.is_file():
-            folder = _linked(place)
-            return Repository(top, folder, _common(folder)) if folder is not None else None
-    return None
+        return Repository(top, folder, _common(folder), place.is_symlink())
+    linked = _linked(place) if place.is_file() and not place.is_symlink() else None
+    return Repository(top, linked, _common(linked)) if linked is not None else None
+
+
+def _above(path: str) -> Iterator[str]:
+    """The folders above a path."""
+    while "/" in path:
+        path = path.rpartition("/")[0]
+        yield path
+
+
+def last_commit_day(folder: Path, surroundings: Surroundings) -> str:
+    """The day of ``last_commit_time`` (ISO 8601); "" without one."""
+    variables = passed_on(surroundings.variables)
+    last = last_commit_time(folder, variables | {"PATH": surroundings.variables.get("PATH", "")})
+    return "" if last is None else last.date().isoformat()
 
 
 def last_commit_time(clone: Path, variables: Mapping[str, str]) -> datetime | None:
@@ -99,7 +145,7 @@ def last_commit_time(clone: Path, variables: Mapping[str, str]) -> datetime | No
     Git is asked by a command that reads objects only, with no transport allowed: no setting of the clone makes it
     run a program, and it fetches nothing."""
     repository = repository_of(clone)
-    if repository is None:
+    if repository is None or not repository.has_plain_files:
         return None
     words = [
         "git",
@@ -143,7 +189,7 @@ def head_commit(repository: Repository) -> str:
 
 def _text(path: Path) -> str:
     try:
-        return path.read_text("utf-8", "surrogateescape").strip()
+        return plain_text(path, "utf-8", "surrogateescape", largest=_LARGEST_TEXT).strip()
     except (OSError, ValueError):
         return ""
 
@@ -168,7 +214,7 @@ def _common(folder: Path) -> Path:
     inner = _text(folder / "commondir")
     result = Path(os.path.realpath(folder / inner)) if inner else folder
     # A linked work tree's folder is REPOSITORY/worktrees/NAME, and nothing else shares a folder.
-    return result if folder.is_relative_to(result) else folder
+    return result if folder.parent == result / "worktrees" else folder
 
 
 def exclude_locally(clone: Path, names: Sequence[str], patterns: Sequence[str] = ()) -> bool:
@@ -177,7 +223,7 @@ def exclude_locally(clone: Path, names: Sequence[str], patterns: Sequence[str] =
     ("__pycache__/"); ``patterns`` are anchored at the clone and may hold what stands for anything ("/log/*.log").
     Returns whether anything was added (never without a repository, or where its exclude file leads out of it)."""
     repository = repository_of(clone)
-    if repository is None:
+    if repository is None or repository.is_link:
         return False
     inner = Path(os.path.realpath(clone)).relative_to(repository.top).as_posix()
     prefix = "" if inner == "." else f"/{escaped_path(inner)}"
@@ -185,13 +231,21 @@ def exclude_locally(clone: Path, names: Sequence[str], patterns: Sequence[str] =
         try:
             rows = [*(_anchored(name, prefix) for name in names), *(f"{prefix}{one}" for one in patterns)]
             return _exclude(repository, rows)
-        except PathRefused:
-            return False
+        except (PathRefused, OSError):
+            return False  # it is not Plainfall's to mend; what it makes shows up as untracked
 
 
 def escaped_path(path: str) -> str:
-    """A path as a pattern that matches just itself (gitignore(5))."""
-    return re.sub(r"([\\*?\[])", r"\\\1", path)
+    """A path as a pattern that matches just itself (gitignore(5)). A line end, which no pattern can hold,
+    becomes the sign that stands for any one.
+
+    >>> escaped_path("rain [old]*")
+    'rain \\\\[old]\\\\*'
+    >>> escaped_path("a\\n*")
+    'a?\\\\*'
+    """
+    escaped = re.sub(r"([\\*?\[])", r"\\\1", path)
+    return re.sub(r"[\r\n]", "?", re.sub(r" $", r"\\ ", escaped))
 
 
 def _anchored(name: str, prefix: str) -> str:
@@ -203,7 +257,7 @@ def _anchored(name: str, prefix: str) -> str:
 def _exclude(repository: Repository, names: Iterable[str]) -> bool:
     confined = Confined(repository.common, "the repository's folder")
     file = confined.target("info/exclude")
-    before = file.read_text("utf-8", "surrogateescape") if file.exists() else ""
+    before = plain_text(file, "utf-8", "surrogateescape") if file.exists() else ""
     standing = {line.strip() for line in before.splitlines()}
     missing = [name for name in dict.fromkeys(names) if name not in standing]
     if not missing:
@@ -232,7 +286,7 @@ def include_again(clone: Path) -> bool:
         confined = Confined(repository.common, "the repository's folder")
         try:
             file = confined.target("info/exclude")
-            text = file.read_text("utf-8", "surrogateescape")
+            text = plain_text(file, "utf-8", "surrogateescape")
         except (OSError, PathRefused):
             return False
         head, note, rest = text.partition(f"{_NOTE}\n")
@@ -246,60 +300,3 @@ def include_again(clone: Path) -> bool:
         else:
             confined.remove(file)  # nobody else wrote it
         return True
-
-
-def _index(path: Path, common: Path) -> dict[str, tuple[int, int]]:
-    """The entries of an index of version 2, 3 or 4, and of the shared one that a split index adds to."""
-    try:
-        if path.stat().st_size > _LARGEST_INDEX:
-            return {}
-        data = path.read_bytes()
-        results, rest = _entries(data)
-        shared = _extension(data, rest, b"link")[:20]
-        if any(shared):
-            base = common / f"sharedindex.{shared.hex()}"
-            results = {**_entries(base.read_bytes())[0], **results}
-    except (OSError, ValueError, struct.error, IndexError):
-        return {}
-    results.pop("", None)  # a split index replaces entries by position, without their names
-    return results
-
-
-def _extension(data: bytes, position: int, wanted: bytes) -> bytes:
-    """The content of an extension of an index, which begin at a position; empty if it has none."""
-    while position + 8 < len(data) - 20:
-        name, size = data[position : position + 4], int.from_bytes(data[position + 4 : position + 8], "big")
-        if name == wanted:
-            return data[position + 8 : position + 8 + size]
-        position += 8 + size
-    return b""
-
-
-def _entries(data: bytes) -> tuple[dict[str, tuple[int, int]], int]:
-    signature, version, count = _HEADER.unpack_from(data, 0)
-    if signature != b"DIRC" or version not in (2, 3, 4):
-        raise ValueError("not an index of a known version")
-    results: dict[str, tuple[int, int]] = {}
-    position, name = _HEADER.size, b""
-    for _ in range(count):
-        fields = _ENTRY.unpack_from(data, position)
-        start = position + _ENTRY.size + (2 if fields[11] & 0x4000 else 0)
-        if version == 4:
-            cut, start = _varint(data, start)
-            end = data.index(0, start)
-            name = name[: len(name) - cut] + data[start:end]
-            position = end + 1
-        else:
-            end = data.index(0, start)
-            name = data[start:end]
-            position += (end - position + 8) // 8 * 8
-        results[name.decode("utf-8", "surrogateescape")] = fields[9], fields[2] * 10**9 + fields[3]
-    return results, position
-
-
-def _varint(data: bytes, position: int) -> tuple[int, int]:
-    value = data[position] & 0x7F
-    while data[position] & 0x80:
-        position += 1
-        value = ((value + 1) << 7) | (data[position] & 0x7F)
-    return value, position + 1

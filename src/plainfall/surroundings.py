@@ -8,6 +8,8 @@ from pathlib import Path
 
 from msgspec import Struct
 
+from plainfall.ownership import claim, without_folders_of_others
+
 __all__ = ["Surroundings", "passed_on"]
 
 # What of the developer's own variables a project's command needs to find its way on this machine. All
@@ -42,10 +44,17 @@ class Surroundings(Struct, frozen=True):
 
     @classmethod
     def of_process(cls) -> Surroundings:
-        """Those of this process; ``PLAINFALL_CACHE`` and ``PLAINFALL_STATE`` move those two folders."""
+        """Those of this process; ``PLAINFALL_CACHE`` and ``PLAINFALL_STATE`` move those two folders.
+
+        Both are this user's alone, or PlainfallError is raised. Root uses nothing of another user's home
+        folder: where the variables name one, they are changed for this process."""
+        without_folders_of_others(os.environ)
         variables = dict(os.environ)
         home = Path(variables.get("HOME") or Path.home())
-        return cls(variables, Path.cwd(), home, _own(variables, "cache"), _own(variables, "state"))
+        folders = {kind: _own(variables, kind) for kind in ("cache", "state")}
+        for kind, folder in folders.items():
+            claim(folder, _variable(kind))
+        return cls(variables, Path.cwd(), home, folders["cache"], folders["state"])
 
     def search_path(self) -> list[str]:
         """The folders in which commands are looked for, in order, without empty entries."""
@@ -69,9 +78,14 @@ def passed_on(variables: Mapping[str, str], *, for_git: bool = False) -> dict[st
     return {name: value for name, value in variables.items() if name in names or name.startswith("LC_")}
 
 
+def _variable(kind: str) -> str:
+    """The variable that moves Plainfall's cache or state folder."""
+    return f"PLAINFALL_{kind.upper()}"
+
+
 def _own(variables: Mapping[str, str], kind: str) -> Path:
     """Plainfall's cache or state folder of this user."""
-    moved = variables.get(f"PLAINFALL_{kind.upper()}")
+    moved = variables.get(_variable(kind))
     if moved:
         return Path(moved).absolute()
     import platformdirs

@@ -12,6 +12,8 @@ from contextlib import contextmanager
 from pathlib import Path
 from typing import Any
 
+from plainfall.plain_files import plain_digest
+
 __all__ = ["BESIDE", "digest_of", "digest_of_files", "locked", "read_json", "write_json", "write_replacing"]
 
 # What the names of files written next to their place begin with: a stop may leave one, to be swept away.
@@ -75,7 +77,7 @@ def digest_of_files(folder: Path, names: Iterable[str]) -> str:
     entire = hashlib.sha256()
     for name in sorted(names):
         try:
-            content = (folder / name).read_bytes()
+            content = plain_digest(folder / name)
         except OSError:
             content = b"\0absent"
         entire.update(f"{name}\0{len(content)}\0".encode("utf-8", "surrogateescape"))

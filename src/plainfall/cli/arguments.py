@@ -171,7 +171,8 @@ def with_wishes(parser: argparse.ArgumentParser) -> None:
         action="append",
         default=[],
         metavar="NAME",
-        help="let this package run its own code when it is installed",
+        help="let this package run its own code when it is installed; with Gemfile, package.json or composer.json: "
+        "what that file of the clone runs while packages are installed",
     )
     parser.add_argument(
         "--allow-registry",
@@ -188,8 +189,28 @@ def with_wishes(parser: argparse.ArgumentParser) -> None:
     )
 
 
+def _attempts(text: str) -> int:
+    if not (text.isascii() and text.isdigit() and int(text) <= 1000):
+        raise argparse.ArgumentTypeError(f"{text!r} is no number from 0 to 1000")
+    return int(text)
+
+
 def with_mending(parser: argparse.ArgumentParser) -> None:
-    """Adds the option that carries remedies out."""
+    """Adds the options for what is done after a failure."""
+    parser.add_argument(
+        "--attempts",
+        type=_attempts,
+        default=12,
+        metavar="N",
+        help="after failures, try at most so many other ways for each part (12)",
+    )
+    parser.add_argument(
+        "--no-attempts",
+        dest="attempts",
+        action="store_const",
+        const=0,
+        help="after a failure, try nothing else",
+    )
     parser.add_argument(
         "--mend",
         action="store_true",

@@ -7,7 +7,7 @@ import getpass
 from plainfall.cli.console import Console
 from plainfall.cli.view import RunView
 from plainfall.formats.values import is_secret
-from plainfall.settings.setting import Question
+from plainfall.settings.setting import Consent, Question
 
 __all__ = ["TerminalAsker"]
 
@@ -20,9 +20,11 @@ class TerminalAsker:
         self._console = console
         self._view = view
 
-    def __call__(self, question: Question) -> str | None:
+    def __call__(self, question: Question | Consent) -> str | None:
         self._view.pause()
         console = self._console
+        if isinstance(question, Consent):
+            return self._consent(question)
         console.note("")
         console.note(f"  {console.styled(question.key, 'strong')} is a value that only you know.")
         if question.why:
@@ -39,5 +41,16 @@ class TerminalAsker:
             if is_secret(question.key):
                 return getpass.getpass("", stream=console.err) or None
             return input() or question.proposed or None
+        except EOFError:
+            return None
+
+    def _consent(self, consent: Consent) -> str | None:
+        console = self._console
+        console.note("")
+        console.note(console.wrapped(console.styled(consent.what, "strong"), 2, "  "))
+        console.note(console.wrapped(consent.why, 4, "    "))
+        console.prompt("  yes or no (empty is no): ")
+        try:
+            return input()
         except EOFError:
             return None

@@ -186,7 +186,7 @@ class Console:
     def show_error(self, error: PlainfallError) -> None:
         """A failure: where, what, the lines that matter, the remedy, the log. In JSON form too."""
         if self.json:
-            from plainfall.onboarding.outcome import failure_document
+            from plainfall.onboarding.records.outcome import failure_document
 
             self.document({"outcome": "failed", "failure": failure_document(None, error)})
             return

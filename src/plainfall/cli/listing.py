@@ -6,9 +6,9 @@ import time
 from pathlib import Path
 
 from plainfall.cli.console import Console
-from plainfall.onboarding.register import Register, Registered
-from plainfall.onboarding.second_processes import processes_everywhere
-from plainfall.onboarding.services import SERVICE_ROW, services_everywhere
+from plainfall.onboarding.records.register import Register, Registered
+from plainfall.onboarding.services.private_servers import SERVICE_ROW, services_everywhere
+from plainfall.onboarding.stages.second_processes import processes_everywhere
 
 __all__ = ["list_servers"]
 

@@ -15,6 +15,7 @@ from plainfall import __version__
 from plainfall.cli.console import Console
 from plainfall.cli.definition import build_parser
 from plainfall.errors import PlainfallError
+from plainfall.memory import exhausted, limit_memory
 from plainfall.tracing import trace
 from plainfall.workers import end_workers
 
@@ -36,6 +37,7 @@ def run(given: Sequence[str]) -> int:
         if options.words:
             parser.error(f"unrecognized arguments: {' '.join(options.words)}")
         options.words = words[split + 1 :]
+    limit_memory(os.environ)
     console = Console.of_process(options)
     # Python's own way of showing a warning writes its text as it is, and a build's backend may have made it.
     warnings.showwarning = _to_debug_log
@@ -52,6 +54,10 @@ def run(given: Sequence[str]) -> int:
             raise
         except OSError as error:
             problem = _of_system(error)
+            console.show_error(problem)
+            return problem.exit_status
+        except MemoryError:
+            problem = exhausted()
             console.show_error(problem)
             return problem.exit_status
         except Exception:

@@ -13,14 +13,15 @@ from plainfall.cli.visible import visible
 from plainfall.clone.parts import Contradiction, PartFound, Survey
 from plainfall.ecosystems import title_of
 from plainfall.evidence import Evidence
-from plainfall.onboarding.events import (
+from plainfall.onboarding.part.events import (
+    Attempt,
     Event,
     RunStarted,
     StepFinished,
     StepProgress,
     StepStarted,
 )
-from plainfall.onboarding.steps import State, Step, StepResult
+from plainfall.onboarding.part.steps import State, Step, StepResult
 
 __all__ = ["RunView", "examples_text", "part_heading", "part_of", "show_contradictions"]
 
@@ -57,6 +58,8 @@ class RunView:
             self._move(f"{event.step.stage.value}: {event.step.title}")
         elif isinstance(event, StepProgress):
             self._progress(event)
+        elif isinstance(event, Attempt):
+            self._attempt(event)
         elif isinstance(event, StepFinished):
             self.pause()
             self.show_step(event.step, event.result, event.seconds)
@@ -88,6 +91,15 @@ class RunView:
             from rich.text import Text
 
             self._status.update(Text(text[: self._console.width - 4]))
+
+    def _attempt(self, event: Attempt) -> None:
+        """A line for what was tried after a failure, while the run goes on."""
+        self.pause()
+        came = f"got as far as the {event.reached.value}" if event.reached is not None else "it works"
+        text = f"{event.words}: {came if event.further else 'did not help'}"
+        self._console.note(
+            self._console.wrapped(text, 14, "  " + self._console.styled("tried", "dim") + "       ")
+        )
 
     def _progress(self, event: StepProgress) -> None:
         now = time.monotonic()

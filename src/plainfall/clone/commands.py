@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import posixpath
 import re
 import shlex
 from collections.abc import Collection, Iterator, Sequence
@@ -47,6 +48,10 @@ _DEPLOYED = regex(
 _ANOTHER_MACHINE = regex(r"(?<![\d.])(?!127\.|0\.0\.0\.0)\d{1,3}(?:\.\d{1,3}){3}(?![\d.])")
 # A documented line that changes the machine and not the clone is never run.
 _REACHES_OUT = regex(r"\bsudo\b|\bsu\s+-|(?:>|\btee\b[^|;&]*?)\s*(?:/(?!dev/null\b|tmp/)|~)")
+_FILE_SERVER = regex(
+    r"-m (?:http\.server|SimpleHTTPServer)\b|^(?:npx )?(?:http-server|live-server|sirv|serve)\b|-run -e ?httpd\b"
+)
+_FIRST_PAGES = ("index.html", "index.htm", "index.php")
 _PROCESS_STAGES = {"web": "server", "server": "server", "dev": "server", "release": "migrations"}
 
 
@@ -104,7 +109,7 @@ def processes_of_files(tree: Tree, folder: str) -> Iterator[tuple[str, str, str,
         path = f"{folder}/{name}" if folder else name
         if path not in tree:
             continue
-        for number, line in enumerate(tree.text(path).splitlines(), 1):
+        for number, line in _joined_lines(tree.text(path)):
             if not line.strip() or line.lstrip().startswith("#"):
                 continue
             match = _PROCESS.match(line.strip())
@@ -117,6 +122,47 @@ def processes_of_files(tree: Tree, folder: str) -> Iterator[tuple[str, str, str,
             process, command = match.groups()
             stage = _PROCESS_STAGES.get(process.lower(), "")
             yield process, stage, command, Evidence(path, number, line.strip())
+
+
+def _joined_lines(text: str) -> Iterator[tuple[int, str]]:
+    """The lines of a process file with their numbers, those that end in a backslash joined with the next."""
+    gathered, start = "", 0
+    for number, line in enumerate(text.splitlines(), 1):
+        start = start if gathered else number
+        if line.endswith("\\"):
+            gathered += f"{line[:-1].rstrip()} "
+            continue
+        yield start, gathered + line.lstrip() if gathered else line
+        gathered = ""
+    if gathered.strip():
+        yield start, gathered.rstrip()
+
+
+def lists_files_alone(command: Command, tree: Tree) -> bool:
+    """Whether a start command serves a folder in which no page lies: what it shows is a listing of the clone's
+    files, secrets among them, and no application."""
+    match = _FILE_SERVER.search(command.line)
+    if match is None:
+        return False
+    words = command.line[match.end() :].split()
+    named = re.search(r"(?:--directory|-d|-t)[ =](\S+)", command.line)
+    plain = (one for one in words if not one.startswith("-") and not one.isdigit())
+    inner = named.group(1) if named else next(plain, "")
+    folder = posixpath.normpath(posixpath.join(command.folder, inner.strip("'\"")))
+    names = tree.folders.get("" if folder == "." else folder, ())
+    return not any(name in names for name in _FIRST_PAGES)
+
+
+def on_loopback(line: str) -> str:
+    """A start command of a plain file server, which listens everywhere where nothing is said, on this machine
+    alone.
+
+    >>> on_loopback("python3 -m http.server 8000")
+    'python3 -m http.server --bind 127.0.0.1 8000'
+    """
+    if re.search(r"--bind\b|(?:^|\s)-b\s", line):
+        return line
+    return re.sub(r"-m http\.server\b", "-m http.server --bind 127.0.0.1", line)
 
 
 def given_folder(folder: str) -> str:

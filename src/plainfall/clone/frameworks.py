@@ -12,6 +12,7 @@ from plainfall.clone.second_processes import SecondProcess
 from plainfall.clone.walk import Tree
 from plainfall.errors import BadInput
 from plainfall.evidence import Evidence
+from plainfall.failure_kinds import FailureKind
 
 __all__ = [
     "ADMIN_ADDRESS",
@@ -94,7 +95,7 @@ class DevelopmentMode(Struct, frozen=True):
     ours, which takes over the project's (``module``, the name that ``variable`` overrides) and says more; ``rule``
     is the failure that calls for it."""
 
-    rule: str
+    rule: FailureKind
     variable: str
     module: str
     more: str

@@ -47,7 +47,7 @@ class DependencyFile(Struct, frozen=True):
     of its exact pins, ``options`` what it says of registries (the language's own value). ``additions`` are needed
     and come from other lists of the project; ``unlisted`` are imported, and no list names them; with
     ``is_from_imports`` there is no list at all. ``needs_settings`` tells that the list is a program that reads a
-    settings file: the settings come first then."""
+    settings file: the settings come first then; ``is_complete`` that it pins every package."""
 
     path: str
     kind: str
@@ -66,6 +66,7 @@ class DependencyFile(Struct, frozen=True):
     unlisted: tuple[Addition, ...] = ()
     is_from_imports: bool = False
     needs_settings: bool = False
+    is_complete: bool = False
 
 
 class Extension(Struct, frozen=True):

@@ -47,6 +47,12 @@ _STAGES: tuple[tuple[str, str], ...] = (
     ),
     ("dependencies", ""),
     ("test", r"\b(pytest|unittest|tests?)\b"),
+    ("question", r"\s--(help|version)\b(?!\S)"),
+    (
+        "check",
+        r"^(pre-commit|tox|nox|mypy|ruff|flake8|pylint|black|isort|coverage|twine|gh|brew|apt(-get)?|dnf|conda|mamba|"
+        r"ssh|scp|curl|wget|http|open|xdg-open|export|kubectl|helm|terraform|ansible\S*|sphinx-build|createdb|psql)\b",
+    ),
     (
         "build",
         r"\brun (build|compile|lint|format|type-?check|check|clean|bundle|dist)\b(?![:-](dev|watch|serve))",
@@ -61,7 +67,12 @@ _SENTENCE = regex(
     r"\b(?:run|start|launch|command|execut(?:e|ing)|running|starting)\b[^`\n]{0,40}`{1,2}([^`\n]+)`",
     re.IGNORECASE,
 )
-_ASKS = regex(r"--?(help|version|h|v)\b|\b(init|test|migrate|install|update|upgrade|check|shell)\b")
+# What a program is asked for that is not serving.
+_ASKS = regex(
+    r"--?(help|version|h|v)\b|\b(init|test|migrate|install|uninstall|update|upgrade|check|shell|set-?up|config(ure)?|"
+    r"log-?(in|out)|auth|create|add|new|generate|export|import|list|show|doctor|status|clean|reset|build|stop|enable|"
+    r"disable|completion)\b"
+)
 _LISTENS = regex(
     r"\s(-h +[\w.]+\.\w|-p[ =]?(\d{2,5}(?![\w-])|\$)|--(http-)?(host|port|bind|listen|address|web\w*|daemon))\b"
 )
@@ -71,9 +82,10 @@ _THEN_LISTENS = regex(
     re.IGNORECASE,
 )
 _NEAR = 8  # lines behind a command
+_DRAWING = regex("[\u2500-\u257f]|^\\s*[|+`\\\\]\\s*-{2,}\\s*\\S")
 # A word of the reader's own in a documented command.
 PLACEHOLDER = regex(
-    r"^/?(path|folder|dir|directory)[-_/](to|of)\b|^<[^<>]*>$|^\[[^\[\]]*\]$|^\.\.\.$|^(your|my)[-_]\w|=<[^<>]*>$|"
+    r"^/?(path|folder|dir|directory)[-_/](to|of)\b|/path/to/|^<[^<>]*>$|^\[[^\[\]]*\]$|^\.\.\.$|^(your|my)[-_]\w|=<[^<>]*>$|"
     r"=(\./|/)?(path|folder|dir|directory)[-_/](to|of)(?=[\W_]|$)"
 )
 _MATCHERS = [(stage, regex(pattern, re.IGNORECASE)) for stage, pattern in _STAGES]
@@ -81,7 +93,7 @@ _MATCHERS = [(stage, regex(pattern, re.IGNORECASE)) for stage, pattern in _STAGE
 
 class ReadmeStep(Struct, frozen=True):
     """One command of the README, the heading it stands under, and the stage it belongs to ("" if none is
-    recognised; "fetch", "test" and "build" are no stages of ours)."""
+    recognised; "fetch", "test", "question", "check" and "build" are no stages of ours)."""
 
     command: str
     heading: str
@@ -93,8 +105,12 @@ def stage_of(command: str, heading: str, words: Vocabulary, programs: frozenset[
     """The stage that a command belongs to, by its words, then by the heading's. One of the project's own
     ``programs`` is its server where it is told a host or a port."""
     own = {"environment": words.environment, "dependencies": words.installs}
+    plain = words.runner.sub("", command)
+    # What an argument of the project's own program is called says nothing of what the program does with it.
+    alone = re.sub(r"\s\S*/\S*", " ", plain) if own_program(command, programs) else command
+    asked = {"check": plain, "seeds": alone, "migrations": alone, "test": alone}
     for stage, matcher in _MATCHERS:
-        if own.get(stage, matcher).search(command):
+        if own.get(stage, matcher).search(asked.get(stage, command)):
             return stage
     if own_program(command, programs):
         rest = [word for word in command.split()[1:] if not PLACEHOLDER.search(word)]
@@ -196,6 +212,8 @@ def _in_sentences(text: str, path: str, programs: frozenset[str]) -> Iterator[Re
 
 def _commands(code: str) -> Iterator[tuple[int, str]]:
     lines = code.splitlines()
+    if any(_DRAWING.search(line) for line in lines):
+        return  # a drawing of folders names files, and runs none
     prompted = any(_PROMPT.match(line) for line in lines)
     gathered, start = "", 0
     for offset, raw in enumerate(lines):

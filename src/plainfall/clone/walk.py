@@ -13,6 +13,7 @@ from typing import TYPE_CHECKING
 from plainfall.evidence import Evidence
 from plainfall.ignoring import ignore_rules
 from plainfall.patterns import regex
+from plainfall.plain_files import plain_text
 from plainfall.reading import clone_text, is_replaced
 
 if TYPE_CHECKING:
@@ -39,6 +40,7 @@ _ANOTHERS = regex(
 )
 _DEEPEST = 8
 _MOST = 50_000
+_LARGEST_RULES = 1024 * 1024
 _LARGEST_TEXT = 2 * 1024 * 1024
 
 
@@ -179,7 +181,7 @@ def _rules(root: Path, folder: str) -> list[tuple[str, GitIgnoreSpec]]:
         places.insert(0, root / ".git/info/exclude")
     for place in places:
         try:
-            lines += place.read_text("utf-8", "replace").splitlines()
+            lines += plain_text(place, "utf-8", "replace", largest=_LARGEST_RULES).splitlines()
         except OSError:
             continue  # not there, or a folder of that name: no rules
     return [(folder, ignore_rules(lines))]

@@ -22,6 +22,7 @@ if TYPE_CHECKING:
 
 __all__ = ["DatabasePlace", "opened"]
 
+_LARGEST_VALUE = 64 << 20  # bytes of a value or a row
 _LONGEST = 20.0  # seconds that one statement may take
 _CONNECTING = 3
 _DRIVERS = {"postgresql": "postgresql+psycopg", "mysql": "mysql+pymysql"}
@@ -90,6 +91,7 @@ def _sqlite(place: DatabasePlace) -> sqlite3.Connection:
     # A file of the clone is foreign: its schema may call nothing, and nothing it holds takes for ever.
     database.execute("PRAGMA trusted_schema = OFF")
     database.execute("PRAGMA query_only = ON")
+    database.setlimit(sqlite3.SQLITE_LIMIT_LENGTH, _LARGEST_VALUE)
     deadline = time.monotonic() + _LONGEST
     database.set_progress_handler(lambda: time.monotonic() > deadline, 100_000)
     return database

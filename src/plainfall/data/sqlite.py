@@ -31,7 +31,9 @@ __all__ = [
 _MAGIC = b"SQLite format 3\0"
 _ENDINGS = (".db", ".sqlite", ".sqlite3", ".db3")
 _SCHEMA = Path("prisma/schema.prisma")
-_LONGEST = 60.0  # seconds that a look or a copy may take
+_LONGEST = 60.0  # seconds that a copy may take
+_LOOK = 5.0  # seconds that a look may take
+_LARGEST_VALUE = 64 << 20  # bytes of a value or a row: a generated column may claim gigabytes
 _SKIPPED = {".git", ".venv", "venv", "node_modules", "__pycache__", ".plainfall", "vendor"}
 
 
@@ -174,7 +176,8 @@ def _opened(file: Path, *, read_only: bool) -> Iterator[sqlite3.Connection]:
         database = sqlite3.connect(f"{file.absolute().as_uri()}?mode={mode}", uri=True, timeout=5)
         # A file of the clone is foreign: its schema may call nothing, and nothing it holds takes for ever.
         database.execute("PRAGMA trusted_schema = OFF")
-        deadline = time.monotonic() + _LONGEST
+        database.setlimit(sqlite3.SQLITE_LIMIT_LENGTH, _LARGEST_VALUE)
+        deadline = time.monotonic() + (_LOOK if read_only else _LONGEST)
         database.set_progress_handler(lambda: time.monotonic() > deadline, 100_000)
         try:
             yield database

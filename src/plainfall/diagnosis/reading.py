@@ -12,6 +12,7 @@ from typing import Any
 from msgspec import Struct
 
 from plainfall.diagnosis.system_packages import install_words
+from plainfall.failure_kinds import FailureKind
 from plainfall.patterns import regex
 from plainfall.reading import without_colours
 
@@ -32,7 +33,7 @@ class Diagnosis(Struct, frozen=True):
     exit status did), and what Plainfall itself may do about it (empty: nothing). ``rule`` is empty if none
     fits."""
 
-    rule: str
+    rule: FailureKind
     cause: str
     remedy: str
     line: str = ""
@@ -66,7 +67,7 @@ def diagnose(output: str, status: int | None = None) -> Diagnosis:
                     named = rule["thing"].format(**groups)
                 return _diagnosis(rule, named, line.strip())
     silent = (rule for rule in _rules() if "pattern" not in rule and rule["status"] == status)
-    return next((_diagnosis(rule, "", "") for rule in silent), Diagnosis("", "", ""))
+    return next((_diagnosis(rule, "", "") for rule in silent), Diagnosis(FailureKind.UNKNOWN, "", ""))
 
 
 def _shortened(line: str) -> str:
@@ -81,7 +82,9 @@ def _diagnosis(rule: Mapping[str, Any], named: str, line: str) -> Diagnosis:
     cause = rule["cause"].format(**words)
     if not named:
         cause = cause.replace(" (it)", "")
-    return Diagnosis(rule["id"], cause, rule["remedy"].format(**words), line, rule.get("mend", ""), named)
+    return Diagnosis(
+        FailureKind(rule["id"]), cause, rule["remedy"].format(**words), line, rule.get("mend", ""), named
+    )
 
 
 def lines_that_matter(output: str) -> tuple[str, ...]:

@@ -9,6 +9,7 @@ from urllib.parse import quote
 
 from plainfall.confinement import Confined
 from plainfall.ecosystems.shape import CloneAccess
+from plainfall.plain_files import plain_text
 from plainfall.writing import digest_of
 
 __all__ = ["names_folder", "names_place", "own_folder", "own_place", "write_program"]
@@ -39,5 +40,5 @@ def own_folder(kind: str, folder: Path, access: CloneAccess) -> Path:
 
 def write_program(confined: Confined, file: Path, text: str) -> None:
     """Writes a program, where it is not there as it should be."""
-    if file.is_symlink() or not file.is_file() or file.read_text("utf-8", "replace") != text:
+    if file.is_symlink() or not file.is_file() or plain_text(file, "utf-8", "replace") != text:
         confined.write(file, text, mode=0o755)

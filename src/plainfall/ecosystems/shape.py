@@ -17,6 +17,7 @@ from plainfall.clone.commands import Command
 from plainfall.clone.parts import Addition, DependencyFile, Extension, PartFound, PortWanted
 from plainfall.clone.walk import Tree
 from plainfall.confinement import Confined
+from plainfall.errors import PlainfallError
 from plainfall.evidence import Evidence
 from plainfall.packages.consent import Withheld
 from plainfall.runtimes.asks import VersionAsk
@@ -67,7 +68,10 @@ class Language(Struct, frozen=True):
     installed packages, from the part ("" where that differs); ``precedence`` orders the languages that have a
     part in the same folder, the smallest first; ``task_list`` reads what its task runner lists, where it has
     one; ``checks`` finds the tests, builds and the like of a part in the folder, whose packages have these names;
-    ``by_hand`` gives the commands by which a person makes the environment and installs the packages."""
+    ``by_hand`` gives the commands by which a person makes the environment and installs the packages;
+    ``registry_files`` are the names of a clone's files that may want the person's login for a registry;
+    ``honours`` names the fields of ``InstallWishes`` that its installing goes by: others are refused for its
+    parts; ``reads_each_time`` tells that its servers read their sources anew with each request."""
 
     name: str
     title: str
@@ -93,6 +97,9 @@ class Language(Struct, frozen=True):
     checks: Callable[[Tree, str, frozenset[str]], Iterator[CheckFound]] = lambda tree, folder, names: iter(())
 
     by_hand: Callable[[HandInstall], list[str]] = lambda job: []
+    honours: frozenset[str] = frozenset()
+    registry_files: tuple[str, ...] = ()
+    reads_each_time: bool = False
 
     @property
     def endings(self) -> tuple[str, ...]:
@@ -124,7 +131,9 @@ class InstallWishes(Struct, frozen=True):
     person's variables. With ``from_imports`` packages that no list names and that the sources import are installed,
     too; ``as_of`` is a day (ISO 8601) after which nothing that is chosen was published ("": any); ``rather`` are
     wishes that versions are chosen by where there is a choice ("none" forgets earlier ones); ``with_client`` puts
-    the runtime's own package client into an environment that has none."""
+    the runtime's own package client into an environment that has none. ``own_code`` tells that the clone's own
+    code may run while packages are installed: not where the run ends with that, for the person asked for
+    packages alone. Then names of the clone's manifests in ``allowed`` let that one's code run."""
 
     extras: frozenset[str] = frozenset()
     groups: frozenset[str] = frozenset()
@@ -137,6 +146,12 @@ class InstallWishes(Struct, frozen=True):
     as_of: str = ""
     rather: tuple[str, ...] = ()
     with_client: bool = False
+    own_code: bool = True
+
+    def lets_run(self, manifest: str) -> bool:
+        """Whether the clone's own code that a manifest (a path) names or is may run while packages are
+        installed."""
+        return self.own_code or manifest.rpartition("/")[2] in self.allowed
 
 
 class CloneAccess(Struct, frozen=True):
@@ -173,7 +188,7 @@ class Installation(Struct, frozen=True):
     packages were installed by someone else and are not listed. ``memory`` is handed back at the next call,
     ``layout`` lists files that must exist for it to count as still done (folder relative to the environment
     → names); ``title`` says what was done where that is no installing; ``withheld`` are packages whose own code was
-    not run."""
+    not run; ``notes`` are remarks that only explain; ``not_built`` is why the project itself is not installed."""
 
     laid: tuple[str, ...] = ()
     kept: tuple[str, ...] = ()
@@ -188,6 +203,8 @@ class Installation(Struct, frozen=True):
     layout: Mapping[str, Sequence[str]] = field(default_factory=dict)
     title: str = ""
     withheld: tuple[str, ...] = ()
+    notes: tuple[str, ...] = ()
+    not_built: PlainfallError | None = None
 
 
 class HandInstall(Struct, frozen=True):
@@ -364,6 +381,10 @@ class Installing(Protocol):
 
     def withheld(self, job: InstallJob) -> Sequence[Withheld]:
         """What the clone's own configuration of registries wants of the person, and may not have yet."""
+        ...
+
+    def runs_own_code(self, job: InstallJob) -> Sequence[Evidence]:
+        """Where the clone's own code stands that has to run before it is known what its list asks for."""
         ...
 
     def foreseen(self, job: InstallJob) -> Foreseen | None:

@@ -168,3 +168,38 @@ def development_value(key: str, types: Collection[str], own: Mapping[str, str]) 
         if re.search(pattern, name):
             return value
     return None
+
+
+def folder_inside(key: str, value: str, folder: str) -> str | None:
+    """A value that leads to a folder of a server in production, in a ``folder`` of the clone instead; None for any
+    other value. What is only read there (programs, certificates, devices) stays.
+
+    >>> folder_inside("UPLOAD_DIR", "/var/lib/gauges/uploads", ".plainfall/folder")
+    '.plainfall/folder/uploads'
+    >>> folder_inside("DATABASE_URL", "sqlite:////data/gauges.db", ".plainfall/folder")
+    'sqlite:///.plainfall/folder/gauges.db'
+    >>> folder_inside("CHROME_BIN", "/opt/chrome/chrome", ".plainfall/folder") is None
+    True
+    >>> folder_inside("API_PATH", "/var", ".plainfall/folder") is None
+    True
+    """
+    match = _OF_A_SERVER.fullmatch(value.strip())
+    if match is None or _ONLY_READ.search(plain_key(key)):
+        return None
+    if not match.group("scheme") and not _WRITTEN_TO.search(plain_key(key)):
+        return None
+    name = match.group("path").rstrip("/").rpartition("/")[2]
+    return f"{'sqlite:///' if match.group('scheme') else ''}{folder}/{name}"
+
+
+_OF_A_SERVER = regex(
+    r"(?P<scheme>sqlite:///)?(?P<path>/(?:var|srv|opt|data|mnt|media|storage|app|home|root|run|logs?|usr/share|usr/local)"
+    r"(?:/[\w.@-]+)+/?)"
+)
+_WRITTEN_TO = regex(
+    r"(^|_)(DIR|DIRECTORY|FOLDER|PATH|ROOT|HOME|STORAGE|UPLOADS?|MEDIA|LOGS?|LOGFILE|FILE|FILENAME|DATA|CACHE|BACKUPS?|"
+    r"STATE|SPOOL|OUTPUT|WORKDIR|TMP|TEMP|DB|DATABASE|SQLITE)(_|$)"
+)
+_ONLY_READ = regex(
+    r"(^|_)(BIN|BINARY|EXECUTABLE|COMMAND|CMD|CERTS?|CERTIFICATES?|CA|KEY|SOCK|SOCKET|DEVICE|TTY|PORT)(_|$)"
+)

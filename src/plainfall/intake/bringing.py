@@ -18,16 +18,21 @@ from plainfall.errors import ArchiveRefused, IntakeFailed, RegistryProblem, Usag
 from plainfall.intake.fetching import fetch, is_clone_of
 from plainfall.intake.sources import Source, project_name, source_of
 from plainfall.packages.cache import PackageCache
+from plainfall.packages.cache_key import CacheKey
 from plainfall.packages.client import Connection, RegistryClient, without_credentials
 from plainfall.packages.source_archives import unpack_source
+from plainfall.patterns import regex
+from plainfall.plain_files import opened_plain, plain_text
 from plainfall.repository import repository_of
 from plainfall.surroundings import Surroundings
-from plainfall.writing import digest_of, read_json
+from plainfall.writing import read_json
 
 __all__ = ["Brought", "bring"]
 
 _MARK = "plainfall-intake.json"
 _POINTER = b"version https://git-lfs"
+# Signs that some file systems leave out of names, so that what looks like another name is `.git` there.
+_INVISIBLE = regex("[\u200c-\u200f\u202a-\u202e\u2060-\u206f\ufeff]")
 _MOST_POINTERS = 20_000  # files that are looked at
 
 
@@ -150,9 +155,15 @@ def _unpacked(
             f"{without_credentials(source.address)}: {error.cause}",
             remedy=error.remedy or "Nothing of it was kept. Get the archive again, or clone the repository.",
         ) from error
+    if all((made / name).exists() for name in ("HEAD", "objects", "refs")):
+        raise ArchiveRefused(
+            f"{without_credentials(source.address)} holds a bare repository, not a project: its configuration "
+            "can make git run programs as soon as git is used in that folder",
+            remedy="Clone the repository by its address instead. Nothing of it was kept.",
+        )
     said = ["an archive has no history: what changes later comes by a new archive, not by a pull"]
     inner = [Path(root, name) for root, folders, names in os.walk(made) for name in (*folders, *names)
-             if name.lower() == ".git"]  # fmt: skip
+             if _INVISIBLE.sub("", name).lower() in (".git", "git~1")]  # fmt: skip
     for place in inner:
         shutil.rmtree(place) if place.is_dir() and not place.is_symlink() else place.unlink()
     if inner:
@@ -177,7 +188,9 @@ def _downloaded(
         / f"{source.name}{ending if ending.lower().endswith(('zip', 'gz', 'bz2', 'xz', 'tar')) else ''}"
     )
     try:
-        with PackageCache(surroundings.cache).partial(digest_of("intake", source.address)) as partial:
+        with PackageCache(surroundings.cache).partial(
+            CacheKey.of_statement("intake", [source.address])
+        ) as partial:
             client.download(source.address, partial, {}, received)
             shutil.move(partial, place)
     except RegistryProblem as error:
@@ -196,7 +209,7 @@ def _downloaded(
 def _pointers(folder: Path) -> list[str]:
     """Files whose content lies in a large-file store: only pointers to it were fetched."""
     attributes = folder / ".gitattributes"
-    if not attributes.is_file() or "filter=lfs" not in attributes.read_text("utf-8", "replace"):
+    if not attributes.is_file() or "filter=lfs" not in plain_text(attributes, "utf-8", "replace"):
         return []
     repository = repository_of(folder)
     found = []
@@ -205,7 +218,7 @@ def _pointers(folder: Path) -> list[str]:
         try:
             if file.is_symlink() or not file.is_file() or file.stat().st_size > 400:
                 continue
-            with open(file, "rb") as opened:
+            with opened_plain(file) as opened:
                 if opened.read(len(_POINTER)) == _POINTER:
                     found.append(str(path))
         except OSError:

@@ -14,6 +14,8 @@ from pathlib import Path
 from plainfall.errors import IntakeFailed
 from plainfall.intake.sources import Source
 from plainfall.packages.client import without_credentials
+from plainfall.packages.git_addresses import NO_REDIRECTS, is_redirected, moved_to
+from plainfall.packages.logins import may_lead
 from plainfall.patterns import regex
 from plainfall.processes import run, started
 from plainfall.surroundings import passed_on
@@ -22,11 +24,20 @@ __all__ = ["branches_of", "fetch", "is_clone_of"]
 
 _SILENCE = 60.0  # seconds without a byte after which fetching is given up
 _PIECE = 4096
+_DEEPEST = 5  # submodules within submodules
 _PROGRESS = regex(
     r"(Receiving objects|Resolving deltas|Updating files|Counting objects):\s+(\d{1,3})% \([^)]{1,40}\)"
     r"(?:, ([\d.]+ \wi?B))?"
 )
-_SAFE = ("-c", "core.hooksPath=/dev/null", "-c", "core.fsmonitor=false", "-c", "advice.detachedHead=false")
+_SAFE = (
+    *NO_REDIRECTS,
+    "-c",
+    "core.hooksPath=/dev/null",
+    "-c",
+    "core.fsmonitor=false",
+    "-c",
+    "advice.detachedHead=false",
+)
 # What git says, and what it means to people; the first that fits counts.
 _MEANINGS = (
     (r"dubious ownership|safe\.directory", "the repository belongs to another user of this machine: git refuses it",
@@ -74,13 +85,17 @@ def fetch(
     environment = _environment(variables, local=source.is_here, plain=plain)
     words = ["clone", "--progress", *(["--branch", branch] if branch and not _is_commit(branch) else [])]
     status, lines = _told([*words, "--", source.address, str(folder)], environment, folder.parent, tell)
+    if status and is_redirected("\n".join(lines)):
+        moved = moved_to(source.address, variables)
+        if moved != source.address:
+            status, lines = _told([*words, "--", moved, str(folder)], environment, folder.parent, tell)
     if status:
         raise _explained(source, branch, lines, environment)
     if branch and _is_commit(branch):
         done = _git(["-C", str(folder), "checkout", "--quiet", "--detach", branch, "--"], environment)
         if done.returncode:
             raise _no_branch(source, branch, environment)
-    return _submodules(folder, environment, tell)
+    return _submodules(folder, "" if source.is_here else source.address, environment, tell)
 
 
 def _is_commit(branch: str) -> bool:
@@ -166,16 +181,39 @@ def branches_of(source: Source, environment: Mapping[str, str]) -> list[str]:
     return [re.sub(r"^refs/(heads|tags)/", "", name) for name in names if name]
 
 
-def _submodules(folder: Path, environment: Mapping[str, str], tell: Callable[[str], None]) -> list[str]:
-    """Fetches submodules; what could not be fetched is said, since the rest may do."""
-    if not (folder / ".gitmodules").is_file():
+def _submodules(
+    folder: Path, origin: str, environment: Mapping[str, str], tell: Callable[[str], None], depth: int = 0
+) -> list[str]:
+    """Fetches submodules, level by level; what could not be fetched is said, since the rest may do. None of a
+    repository that came from elsewhere (``origin``) is fetched from this machine."""
+    if not (folder / ".gitmodules").is_file() or depth > _DEEPEST:
         return []
-    words = ["-C", str(folder), "submodule", "update", "--init", "--recursive", "--progress"]
-    status, lines = _told(words, environment, folder, tell)
-    if not status:
-        return []
-    said = next((line for line in reversed(lines) if re.search(r"fatal|error|not allowed", line)), "")
-    return [f"not all submodules could be fetched ({said[:200]}): git submodule update --init says more"]
+    done = _git(
+        ["-C", str(folder), "config", "--file", ".gitmodules", "--get-regexp", r"\.(path|url)$"], environment
+    )
+    rows: dict[str, dict[str, str]] = {}
+    for line in done.stdout.splitlines():
+        key, _, value = line.partition(" ")
+        name, _, piece = key.partition(".")[2].rpartition(".")
+        rows.setdefault(name, {})[piece] = value
+    remarks = []
+    for row in rows.values():
+        path, url = row.get("path", ""), row.get("url", "")
+        if not path or path.startswith(("-", "/")) or ".." in path.split("/"):
+            continue
+        if origin and "://" in url and not may_lead(origin, url):
+            remarks.append(f"the submodule {path} is on this machine ({url[:120]}), and was not fetched")
+            continue
+        words = ["-C", str(folder), "submodule", "update", "--init", "--progress", "--", path]
+        status, lines = _told(words, environment, folder, tell)
+        if status:
+            said = next((line for line in reversed(lines) if re.search(r"fatal|error|not allowed", line)), "")
+            remarks.append(
+                f"the submodule {path} could not be fetched ({said[:200]}): git submodule update --init says more"
+            )
+            continue
+        remarks += _submodules(folder / path, origin, environment, tell, depth + 1)
+    return remarks
 
 
 def is_clone_of(folder: Path, source: Source, variables: Mapping[str, str]) -> bool:

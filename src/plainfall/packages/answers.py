@@ -16,11 +16,13 @@ import zlib
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from typing import TYPE_CHECKING, Any
+from urllib.parse import urljoin
 
 from msgspec import Struct, field
 from msgspec.structs import replace
 
 from plainfall.errors import RegistryProblem
+from plainfall.packages.logins import host_of, may_lead
 
 if TYPE_CHECKING:
     import urllib3
@@ -184,6 +186,16 @@ def patient_retries(
     from urllib3.util.retry import Retry
 
     class Patient(Retry):
+        def increment(self, method: Any = None, url: Any = None, *rest: Any, **more: Any) -> Any:
+            response = more.get("response")
+            location = response.get_redirect_location() if response is not None else None
+            if location and url and not may_lead(url, urljoin(url, location)):
+                raise RegistryProblem(
+                    f"a redirect leads from {host_of(url)} to this machine ({location[:200]}), and is not followed",
+                    remedy="Nothing of it was used. Whoever runs that address wants something of this machine.",
+                )
+            return super().increment(method, url, *rest, **more)
+
         def get_retry_after(self, response: urllib3.BaseHTTPResponse) -> float | None:
             try:
                 wished = super().get_retry_after(response)

@@ -17,6 +17,7 @@ from msgspec import Struct
 
 from plainfall.errors import DependencyProblem
 from plainfall.evidence import Evidence
+from plainfall.packages.git_addresses import NO_REDIRECTS, is_redirected, moved_to
 from plainfall.patterns import regex
 from plainfall.processes import Finished, run
 from plainfall.surroundings import passed_on
@@ -25,6 +26,17 @@ __all__ = ["COMMIT", "Revision", "apply_patch", "check_out", "file_in_history", 
 
 COMMIT = regex(r"[0-9a-f]{40}")
 _TRANSPORTS = "https:ssh:file:http:git"
+# Objects are checked as they come. Old repositories have some of these flaws, which do no harm.
+_HARMLESS = (
+    "zeroPaddedFilemode",
+    "missingSpaceBeforeDate",
+    "badTimezone",
+    "missingEmail",
+    "badDate",
+    "badDateOverflow",
+)
+_VERIFYING = ["-c", "transfer.fsckObjects=true"]
+_VERIFYING += [word for name in _HARMLESS for word in ("-c", f"fetch.fsck.{name}=ignore")]
 _LONGEST = 900.0  # seconds that one call of git may take
 _MOST_REVISIONS = 2_000
 _LARGEST_FILE = 1 << 20  # bytes of a file that is read out of a repository's history
@@ -49,22 +61,32 @@ def check_out(
 ) -> str:
     """Fetches a revision ("" is the default branch) into a new ``folder``; returns its commit.
 
-    The addresses are tried in order. Raises DependencyProblem, with what git said of the last one.
+    The addresses are tried in order. A repository on this machine is fetched as one elsewhere is, so that git
+    computes each object's name from its content (git-clone(1), ``--no-local``), and objects are checked for
+    what harms (``transfer.fsckObjects``). Raises DependencyProblem, with what git said of the last one, and for
+    a commit that is not the one that was asked for.
     """
     environment = _environment(variables)
     lines: list[str] = []
     _check_words(revision, *addresses, place=place)
-    for address in addresses:
+    for address in _each_place(addresses, lines, variables):
         for words in (
-            ["clone", "--quiet", "--no-checkout", "--", address, str(folder)],
+            [*_VERIFYING, "clone", "--quiet", "--no-checkout", "--no-local", "--", address, str(folder)],
             ["-C", str(folder), "checkout", "--quiet", "--detach", revision or "HEAD", "--"],
         ):
             done = _git(words, environment)
             if done.status:
-                lines = done.errors.strip().splitlines()[-4:]
+                lines[:] = done.errors.strip().splitlines()[-4:]
                 break
         else:
-            return _git(["-C", str(folder), "rev-parse", "HEAD"], environment).output.strip()
+            commit = _git(["-C", str(folder), "rev-parse", "HEAD"], environment).output.strip()
+            if COMMIT.fullmatch(revision) and commit != revision:
+                raise DependencyProblem(
+                    f"{address} gave {commit} for the commit {revision}",
+                    place=place,
+                    remedy="Nothing of it was used: it has a branch or tag of a commit's name. Tell who runs it.",
+                )
+            return commit
         if folder.exists():
             break  # the repository is there, the revision is not: another address has no other
     raise DependencyProblem(
@@ -75,12 +97,25 @@ def check_out(
     )
 
 
+def _each_place(
+    addresses: Sequence[str], lines: Sequence[str], variables: Mapping[str, str]
+) -> Iterator[str]:
+    """The addresses in order, each followed by the one that it leads to where git's last ``lines`` say that it
+    leads elsewhere."""
+    for address in addresses:
+        yield address
+        if is_redirected("\n".join(lines)):
+            moved = moved_to(address, variables)
+            if moved != address:
+                yield moved
+
+
 def references_of(addresses: Sequence[str], variables: Mapping[str, str]) -> dict[str, str]:
     """The commits of a repository's branches and tags by their short names, and of ``HEAD``; a tag of its own
     object is given as the commit that it stands for. Raises DependencyProblem."""
     lines: list[str] = []
     _check_words(*addresses)
-    for address in addresses:
+    for address in _each_place(addresses, lines, variables):
         done = _git(["ls-remote", "--", address], _environment(variables))
         if done.status == 0:
             results: dict[str, str] = {}
@@ -89,7 +124,7 @@ def references_of(addresses: Sequence[str], variables: Mapping[str, str]) -> dic
                 short = re.sub(r"^refs/(heads|tags)/", "", name)
                 results[short.removesuffix("^{}")] = commit
             return results
-        lines = done.errors.strip().splitlines()[-4:]
+        lines[:] = done.errors.strip().splitlines()[-4:]
     raise DependencyProblem(
         f"{addresses[-1]} cannot be asked for its revisions",
         lines=tuple(lines),
@@ -106,7 +141,9 @@ def file_in_history(
     environment = _environment(variables)
     with tempfile.TemporaryDirectory(prefix="plainfall-history-") as name:
         folder = str(Path(name, "bare"))
-        done = _git(["clone", "--quiet", "--bare", "--", address, folder], environment)
+        done = _git(
+            [*_VERIFYING, "clone", "--quiet", "--bare", "--no-local", "--", address, folder], environment
+        )
         if done.status:
             raise DependencyProblem(
                 f"{address} cannot be fetched",
@@ -166,7 +203,7 @@ def _check_words(*words: str, place: Evidence | None = None) -> None:
 
 
 def _git(words: Sequence[str], environment: Mapping[str, str], folder: Path | None = None) -> Finished:
-    command = ["git", "-c", "core.hooksPath=/dev/null", "-c", "core.fsmonitor=false", *words]
+    command = ["git", *NO_REDIRECTS, "-c", "core.hooksPath=/dev/null", "-c", "core.fsmonitor=false", *words]
     try:
         return run(command, environment, folder=folder or "/", seconds=_LONGEST)
     except FileNotFoundError as error:

@@ -32,7 +32,15 @@ from plainfall.tracing import trace
 if TYPE_CHECKING:
     import urllib3
 
-__all__ = ["Connection", "Page", "RegistryClient", "copy_local", "local_path", "without_credentials"]
+__all__ = [
+    "Connection",
+    "Page",
+    "RegistryClient",
+    "check_hashes",
+    "copy_local",
+    "local_path",
+    "without_credentials",
+]
 
 _RETRIED = (429, 500, 502, 503, 504)
 _DRAINED = 1 << 16  # bytes of an answer without use that are read, so that its connection can be used again
@@ -336,11 +344,26 @@ def verified(url: str, partial: Path, hashes: Mapping[str, frozenset[str]]) -> s
         while piece := file.read(1 << 20):
             for digest in digests.values():
                 digest.update(piece)
+    try:
+        _compare(url, {name: digest.hexdigest() for name, digest in digests.items()}, hashes)
+    except HashMismatch:
+        partial.unlink()
+        raise
+    return digests["sha256"].hexdigest()
+
+
+def check_hashes(url: str, archive: Path, hashes: Mapping[str, frozenset[str]]) -> None:
+    """Raises HashMismatch unless an archive of the cache has each of the listed hashes; ``url`` names it."""
+    with open(archive, "rb") as file:
+        data = file.read()
+    _compare(url, {name: hashlib.new(name, data).hexdigest() for name in hashes}, hashes)
+
+
+def _compare(url: str, digests: Mapping[str, str], hashes: Mapping[str, frozenset[str]]) -> None:
     name = unquote(Path(urlsplit(url).path).name)
     for algorithm, accepted in hashes.items():
-        got = digests[algorithm].hexdigest()
+        got = digests[algorithm]
         if got not in accepted:
-            partial.unlink()
             wanted = sorted(accepted)
             shown = wanted[0] + (f" (or {len(wanted) - 1} others)" if len(wanted) > 1 else "")
             raise HashMismatch(
@@ -348,4 +371,3 @@ def verified(url: str, partial: Path, hashes: Mapping[str, frozenset[str]]) -> s
                 remedy="The file was thrown away. Either the lock file is wrong or the registry gave "
                 "another file under this name: compare with a teammate's before you change the lock.",
             )
-    return digests["sha256"].hexdigest()

@@ -9,6 +9,7 @@ from pathlib import Path
 from plainfall.errors import DependencyProblem
 from plainfall.evidence import Evidence
 from plainfall.packages.answers import LIMITS
+from plainfall.plain_files import plain_bytes
 
 __all__ = ["archive_of_clone"]
 
@@ -23,7 +24,7 @@ def archive_of_clone(part: Path, clone: Path, name: str, place: Evidence | None 
         if not problem and (not stat.S_ISREG(status.st_mode) or status.st_size > LIMITS.in_memory):
             problem = "it is not a plain file, or too large"
         if not problem:
-            return path.read_bytes()
+            return plain_bytes(path)
     except OSError as error:
         problem = error.strerror or str(error)
     raise DependencyProblem(

@@ -6,6 +6,7 @@ from __future__ import annotations
 import base64
 import ipaddress
 import netrc
+import socket
 import threading
 from collections.abc import Mapping
 from pathlib import Path
@@ -13,7 +14,7 @@ from urllib.parse import unquote, urlsplit, urlunsplit
 
 from plainfall.errors import RegistryProblem
 
-__all__ = ["Logins", "host_of", "is_loopback", "without_credentials"]
+__all__ = ["Logins", "host_of", "is_loopback", "may_lead", "without_credentials"]
 
 
 def without_credentials(url: str) -> str:
@@ -36,11 +37,42 @@ def host_of(url: str) -> str:
 
 
 def is_loopback(host: str) -> bool:
-    """Whether a host is this machine."""
+    """Whether a host is this machine, in any of the forms in which clients take an address (RFC 6761,
+    inet_aton(3)).
+
+    >>> names = "localhost a.localhost 127.1 2130706433 ::ffff:127.0.0.1 0.0.0.0"
+    >>> all(is_loopback(one) for one in names.split())
+    True
+    >>> any(is_loopback(one) for one in ("registry.example", "10.0.0.1", "localhost.example", ""))
+    False
+    """
+    plain = host.lower().rstrip(".")
+    if plain == "localhost" or plain.endswith(".localhost"):
+        return True
     try:
-        return host == "localhost" or ipaddress.ip_address(host).is_loopback
+        address = ipaddress.ip_address(plain.partition("%")[0])
     except ValueError:
+        try:
+            address = ipaddress.ip_address(socket.inet_aton(plain))
+        except (OSError, ValueError):
+            return False
+    mapped = getattr(address, "ipv4_mapped", None) or address
+    return bool(mapped.is_loopback or mapped.is_unspecified)
+
+
+def may_lead(origin: str, target: str) -> bool:
+    """Whether one address may lead to another: none that is elsewhere leads to this machine, whatever name it has
+    there. A name is looked up for that; one that nobody knows leads nowhere."""
+    host = host_of(target)
+    if is_loopback(host_of(origin)) or host_of(origin) == host:
+        return True
+    if is_loopback(host):
         return False
+    try:
+        found = {row[4][0] for row in socket.getaddrinfo(host, None, type=socket.SOCK_STREAM)}
+    except (OSError, UnicodeError):
+        return True
+    return not any(is_loopback(str(one)) for one in found)
 
 
 class Logins:

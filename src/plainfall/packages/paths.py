@@ -11,7 +11,7 @@ from plainfall.patterns import regex
 __all__ = ["check_amount", "check_no_clashes", "is_of_archive", "member_path"]
 
 _DEEPEST = 100  # folders within folders; packages have some ten
-_MOST_MEMBERS = 200_000  # files of an archive; the largest packages have some 50,000
+_MOST_MEMBERS = 200_000  # files and folders of an archive; the largest packages have some 60,000
 _OF_ARCHIVE = frozenset(
     (
         None,
@@ -60,9 +60,9 @@ def member_path(name: str, archive: str) -> str:
 
 
 def check_amount(count: int, archive: str) -> None:
-    """Raises ArchiveRefused for more files than any package has."""
+    """Raises ArchiveRefused for more files and folders than any package has."""
     if count > _MOST_MEMBERS:
-        raise ArchiveRefused(f"{archive} holds more than {_MOST_MEMBERS:,} files")
+        raise ArchiveRefused(f"{archive} holds more than {_MOST_MEMBERS:,} files and folders")
 
 
 def is_of_archive(error: OSError) -> bool:

@@ -17,10 +17,11 @@ from pathlib import Path
 
 from plainfall.errors import ArchiveRefused
 from plainfall.packages.paths import check_amount, check_no_clashes, member_path
+from plainfall.packages.proof import digest_of_content
 from plainfall.packages.unpacking import Unpacked
 from plainfall.patterns import regex
 
-__all__ = ["unpack_tarball"]
+__all__ = ["gzip_pieces", "unpack_tarball"]
 
 _BLOCK = 512
 # A package of more than this, or one that grows more than this many times, is taken for a size bomb.
@@ -28,6 +29,7 @@ _LARGEST = 2 * 1024**3
 _GROWTH = 200
 _GROWTH_FREE = 64 * 1024**2
 _PIECE = 1 << 20
+_FIRST_PORTION = 512  # bytes that a gzip member is given at first
 _OCTAL = regex(rb"[0-7]*")
 _PAX = regex(rb"(?<!\d)\d+ ([^=\n]+)=([^\n]*)\n")
 
@@ -44,7 +46,8 @@ def unpack_tarball(data: bytes, folder: Path, name: str, *, wrapped: bool = True
     members = list(_members(entire, name, wrapped=wrapped))
     members = _with_ignore_files(members) if wrapped else members
     check_no_clashes((path for path, _, _, _ in members), name)
-    root, made, written = f"{folder}/", {""}, []
+    written: list[Unpacked] = []
+    root, made = f"{folder}/", {""}
     for path, mode, start, size in members:
         parent = path.rpartition("/")[0]
         if parent not in made:
@@ -52,16 +55,19 @@ def unpack_tarball(data: bytes, folder: Path, name: str, *, wrapped: bool = True
             while parent not in made:
                 made.add(parent)
                 parent = parent.rpartition("/")[0]
+            check_amount(len(written) + len(made), name)
         bits = (mode | 0o666) & 0o777
         handle = os.open(root + path, os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_NOFOLLOW, bits)
         try:
             view = memoryview(entire)[start : start + size]
+            digest = digest_of_content(view)
             while len(view):
                 view = view[os.write(handle, view) :]
             state = os.fstat(handle)
         finally:
             os.close(handle)
-        written.append(Unpacked(path, stat.S_IMODE(state.st_mode), state.st_size, state.st_mtime_ns))
+        bits = stat.S_IMODE(state.st_mode)
+        written.append(Unpacked(path, bits, state.st_size, state.st_mtime_ns, digest))
     return written
 
 
@@ -83,7 +89,7 @@ def _inflated(data: bytes, name: str, folder: Path) -> bytes | mmap.mmap:
     """The archive itself: in memory where it is small, else a map of a nameless file in ``folder``."""
     limit = max(_GROWTH_FREE, min(_LARGEST, len(data) * _GROWTH))
     pieces, size = [], 0
-    for piece in _pieces(data, name):
+    for piece in gzip_pieces(data, name):
         pieces.append(piece)
         size += len(piece)
         if size > _GROWTH_FREE:
@@ -92,7 +98,7 @@ def _inflated(data: bytes, name: str, folder: Path) -> bytes | mmap.mmap:
         return b"".join(pieces)
     with tempfile.TemporaryFile(dir=folder) as file:
         size = 0
-        for piece in _pieces(data, name):
+        for piece in gzip_pieces(data, name):
             size += len(piece)
             if size > limit:
                 raise ArchiveRefused(
@@ -103,19 +109,27 @@ def _inflated(data: bytes, name: str, folder: Path) -> bytes | mmap.mmap:
         return mmap.mmap(file.fileno(), 0, access=mmap.ACCESS_READ)
 
 
-def _pieces(data: bytes, name: str) -> Iterator[bytes]:
-    """The inflated bytes of all gzip members, a piece after the other."""
-    rest = data
+def gzip_pieces(data: bytes | mmap.mmap, name: str) -> Iterator[bytes]:
+    """The inflated bytes of all gzip members, a piece after the other.
+
+    A member is given what follows it a little at a time: what it does not use is copied, and an archive may consist
+    of hundreds of thousands of members of 20 bytes."""
+    view, position = memoryview(data), 0
     try:
-        while rest:
+        while position < len(view):
             inflate = zlib.decompressobj(31)
-            while rest and not inflate.eof:
-                yield inflate.decompress(rest, _PIECE)
-                rest = inflate.unconsumed_tail
-            if not inflate.eof:
-                raise ArchiveRefused(f"{name} is damaged: it ends too early", remedy=_AGAIN)
-            rest = inflate.unused_data
-            if rest and not rest.startswith(b"\x1f\x8b"):
+            given, portion = position, _FIRST_PORTION
+            while not inflate.eof:
+                if given >= len(view):
+                    raise ArchiveRefused(f"{name} is damaged: it ends too early", remedy=_AGAIN)
+                piece: bytes | memoryview = view[given : given + portion]
+                given += len(piece)
+                portion = min(portion * 4, _PIECE)
+                while piece and not inflate.eof:
+                    yield inflate.decompress(piece, _PIECE)
+                    piece = inflate.unconsumed_tail
+            position = given - len(inflate.unused_data)
+            if bytes(view[position : position + 2]) != b"\x1f\x8b":
                 return  # padding after the last member
     except zlib.error as error:
         raise ArchiveRefused(f"{name} is damaged: {error}", remedy=_AGAIN) from error

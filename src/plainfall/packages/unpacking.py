@@ -19,6 +19,7 @@ from msgspec import Struct
 
 from plainfall.errors import ArchiveRefused
 from plainfall.packages.paths import check_amount, check_no_clashes, is_of_archive, member_path
+from plainfall.packages.proof import digest_of_content
 
 __all__ = ["Unpacked", "moved_into", "unpack_zip"]
 
@@ -37,25 +38,33 @@ _LOCAL_HEADER = struct.Struct("<4s5H3I2H")
 
 
 class Unpacked(Struct, frozen=True):
-    """One file that was written: path below the folder, mode bits, size in bytes, mtime in nanoseconds."""
+    """One file that was written: path below the folder, mode bits, size in bytes, mtime in nanoseconds, and the
+    digest of its content ("" where it was not taken yet)."""
 
     path: str
     mode: int
     size: int
     mtime: int
+    digest: str = ""
+
+    @property
+    def row(self) -> tuple[str, int, int, int, str]:
+        """The file as manifests list it."""
+        return (self.path, self.mode, self.size, self.mtime, self.digest)
 
 
-def unpack_zip(archive: Path, folder: Path) -> list[Unpacked]:
-    """Writes every file of the archive below ``folder`` (which exists and is empty) and lists them.
+def unpack_zip(archive: Path, folder: Path, name: str = "") -> list[Unpacked]:
+    """Writes every file of the archive below ``folder`` (which exists and is empty) and lists them; ``name`` is
+    what messages call the archive, where that is not its file name.
 
     Files get mode 666, or 777 where the archive marks them executable, less the umask. Raises
     ArchiveRefused, naming the archive, for anything damaged or hostile; what was written by then is the
     caller's to remove. OSError of the disk passes through.
     """
-    name = archive.name
+    name = name or archive.name
     try:
         with zipfile.ZipFile(archive) as opened, open(archive, "rb") as file:
-            members = _checked(opened, archive)
+            members = _checked(opened, archive, name)
             with mmap.mmap(file.fileno(), 0, access=mmap.ACCESS_READ) as view:
                 return _write_all(opened, view, members, folder, name)
     except (*_DAMAGED, OSError) as error:
@@ -67,8 +76,7 @@ def unpack_zip(archive: Path, folder: Path) -> list[Unpacked]:
         ) from error
 
 
-def _checked(opened: zipfile.ZipFile, archive: Path) -> list[tuple[zipfile.ZipInfo, str]]:
-    name = archive.name
+def _checked(opened: zipfile.ZipFile, archive: Path, name: str) -> list[tuple[zipfile.ZipInfo, str]]:
     members = []
     total = 0
     check_amount(len(opened.infolist()), name)
@@ -99,17 +107,21 @@ def _write_all(
 ) -> list[Unpacked]:
     root = f"{folder}/"
     made = {""}
-    written = []
+    written: list[Unpacked] = []
     for info, path in members:
         parent = path.rpartition("/")[0]
         if parent not in made:
             _make_folders(root, parent, made)
+            check_amount(len(written) + len(made), name)
         executable = (info.external_attr >> 16) & 0o111
         flags = os.O_WRONLY | os.O_CREAT | os.O_EXCL | os.O_NOFOLLOW
         handle = os.open(root + path, flags, 0o777 if executable else 0o666)
+        digest = ""
         try:
             if info.compress_type in (0, 8) and info.file_size <= _WHOLE_IN_MEMORY:
-                _write_fully(handle, _content(view, info, path, name))
+                content = _content(view, info, path, name)
+                _write_fully(handle, content)
+                digest = digest_of_content(content)
             else:
                 with opened.open(info) as source:
                     while piece := source.read(1 << 20):
@@ -117,7 +129,8 @@ def _write_all(
             state = os.fstat(handle)
         finally:
             os.close(handle)
-        written.append(Unpacked(path, stat.S_IMODE(state.st_mode), state.st_size, state.st_mtime_ns))
+        mode = stat.S_IMODE(state.st_mode)
+        written.append(Unpacked(path, mode, state.st_size, state.st_mtime_ns, digest))
     return written
 
 

@@ -32,19 +32,23 @@ class Grammar(Struct, frozen=True):
 
 
 class Rejected(Struct, frozen=True):
-    """An interpreter that was not taken, and the reason in a few words."""
+    """An interpreter that was not taken, and the reason in a few words; ``fits`` tells that nothing spoke
+    against it but that another one is better."""
 
     path: str
     version: str
     reason: str
+    fits: bool = False
 
 
 class Choice(Struct, frozen=True):
-    """The interpreter that was taken, the rejected ones, and remarks (a pin that was met only nearly)."""
+    """The interpreter that was taken, the rejected ones, remarks (a pin that was met only nearly), and notes, which
+    only explain."""
 
     taken: Interpreter
     rejected: list[Rejected] = field(default_factory=list)
     remarks: list[str] = field(default_factory=list)
+    notes: list[str] = field(default_factory=list)
 
 
 def choose(
@@ -94,8 +98,8 @@ def choose(
     best = max(enumerate(fitting), key=merit)[1]
     for other in usable:
         if other is not best:
-            reason = _against(other, best, specifiers, grammar)
-            rejected.append(Rejected(str(other.path), other.version, reason))
+            reason, fits = _against(other, best, specifiers, weak, grammar)
+            rejected.append(Rejected(str(other.path), other.version, reason, fits))
     for one in rejected:
         trace.debug("%s %s at %s not taken: %s", language, one.version, one.path, one.reason)
     trace.debug("%s %s at %s taken", language, best.version, best.path)
@@ -190,18 +194,32 @@ def _patch_remarks(value: Sequence[VersionAsk], grammar: Grammar) -> list[str]:
 
 
 def _against(
-    other: Interpreter, best: Interpreter, specifiers: dict[VersionAsk, str], grammar: Grammar
-) -> str:
+    other: Interpreter,
+    best: Interpreter,
+    specifiers: dict[VersionAsk, str],
+    weak: Sequence[VersionAsk],
+    grammar: Grammar,
+) -> tuple[str, bool]:
+    """Why it was not taken, and whether it fits all the same."""
     for ask, specifier in specifiers.items():
         if not grammar.admits(specifier, other.version):
-            return f"{ask.evidence} asks for {ask.text}"
+            return f"{ask.evidence} asks for {ask.text}", False
     if other.version == best.version:
-        return "the same version, found later"
+        return "the same version, found later", False
     if not grammar.is_final(other.version):
-        return "a pre-release"
+        return "a pre-release", False
+    for ask in weak:
+        if not grammar.admits(ask.specifier, other.version):
+            if grammar.admits(ask.specifier, best.version):
+                return f"{ask.evidence} asks for {ask.text}", False
+            if grammar.order(other.version) < grammar.order(best.version):
+                return (
+                    f"it is not the {ask.text} of {ask.evidence} either, and {best.version} is newer",
+                    False,
+                )
     if grammar.order(other.version) < grammar.order(best.version):
-        return f"fits, but {best.version} is newer"
-    return f"fits, but {best.version} is closer to what is asked for"
+        return f"fits, but {best.version} is newer", True
+    return f"fits, but {best.version} is closer to what is asked for", True
 
 
 def _none_fits(

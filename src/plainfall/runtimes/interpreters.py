@@ -10,6 +10,7 @@ from typing import Any
 
 from msgspec import Struct
 
+from plainfall.packages.cache_key import CacheKey
 from plainfall.packages.remembered import Remembered
 from plainfall.surroundings import Surroundings
 from plainfall.writing import digest_of
@@ -73,7 +74,7 @@ def find_interpreters(
     none (it may only have been interrupted) is asked again the next time.
     """
     cache = Remembered(surroundings.cache)
-    remembered: dict[str, Any] = cache.recall("interpreters", kind) or {}
+    remembered: dict[str, Any] = cache.recall(CacheKey.of_machine("interpreters", kind)) or {}
     remembered = {identity: facts for identity, facts in remembered.items() if "broken" not in facts}
     results: list[Interpreter | BrokenInterpreter] = []
     files = _files(surroundings, is_name)
@@ -92,7 +93,7 @@ def find_interpreters(
         results.append(Interpreter(candidate, real, str(facts["version"]), facts))
     good = {identity: facts for identity, facts in facts_of.items() if "broken" not in facts}
     if any(identity not in remembered for identity in good):
-        cache.remember("interpreters", kind, {**remembered, **good})
+        cache.remember(CacheKey.of_machine("interpreters", kind), {**remembered, **good})
     return results
 
 

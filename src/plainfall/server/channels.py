@@ -13,7 +13,7 @@ from typing import TYPE_CHECKING
 from urllib.parse import urlsplit
 
 from plainfall.server.reload_channel import Channel, ChannelFinder
-from plainfall.server.visitor import LOOPBACK, Visitor
+from plainfall.server.visitor import LOOPBACK, Visitor, connected_to
 
 if TYPE_CHECKING:
     from wsproto import WSConnection
@@ -94,9 +94,7 @@ def open_channel(base: str, channel: Channel, timeout: float = 5.0) -> Listening
     )
     transport: socket.socket | None = None
     try:
-        transport = socket.create_connection(
-            (host, parts.port or (443 if parts.scheme == "https" else 80)), timeout
-        )
+        transport = connected_to((host, parts.port or (443 if parts.scheme == "https" else 80)), timeout)
         if parts.scheme == "https":
             context = ssl.create_default_context()
             if host in LOOPBACK:

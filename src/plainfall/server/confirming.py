@@ -43,7 +43,7 @@ def confirm(visitor: Visitor, url: str) -> tuple[int, str]:
         ]
         if answer.status < 400 and len(waiting) == 1:
             fields = [(one.name, one.value) for one in waiting[0].fields]
-            answer = visitor.post(waiting[0].action, fields, answer.url)
+            answer = visitor.submit("post", waiting[0].action, fields, answer.url)
     except (OSError, http.client.HTTPException):
         return 0, urlsplit(url).path
     return answer.status, urlsplit(answer.url).path or "/"

@@ -7,10 +7,11 @@ from collections.abc import Sequence
 from urllib.parse import urlsplit
 
 from plainfall.patterns import regex
+from plainfall.server.faults import ENDLESS, MISSING_FILES, PARTLY
 from plainfall.server.page import Page
 from plainfall.server.visitor import Answer
 
-__all__ = ["Asset", "judge", "notes_of"]
+__all__ = ["Asset", "fault_of", "judge", "notes_of"]
 
 # (address, status, media type): 0 for one that did not answer
 Asset = tuple[str, int, str]
@@ -28,6 +29,14 @@ _ERROR_PAGES = (
     regex(r"\b(?:ReferenceError|TypeError|SyntaxError): .{0,100}\bat \S+ \(?\S+:\d+"),
     regex(r"\b(?:ActiveRecord|ActionView|ActionController)::\w+(?:Error|NotFound|Missing\w*)\b"),
     regex(r"^Cannot GET /"),
+)
+
+
+_CODE = regex(r"\.(m?js|css|tsx?|jsx|vue|svelte)$")  # a page's own code, and how it looks
+
+# The titles of pages that plain file servers make of a folder without a page.
+_LISTING = regex(
+    rb"<title>\s*(?:Directory listing for|Index of|listing directory|Files within) ?/", re.IGNORECASE
 )
 
 
@@ -49,6 +58,19 @@ def judge(answer: Answer, page: Page | None, assets: Sequence[Asset]) -> str:
         return "the page is empty"
     bad = [why for asset in assets if (why := _bad(asset))]
     return f"the page loads missing files: {', '.join(bad)}" if bad else ""
+
+
+def fault_of(answer: Answer, page: Page | None, assets: Sequence[Asset]) -> str:
+    """What kind of fault ``judge`` has found, "" for those that nothing goes by."""
+    if answer.status < 400 and answer.ending == "cut" and page is not None:
+        return ENDLESS
+    bad = {address for address, *_ in filter(_bad, assets)}
+    if answer.status >= 400 or answer.ending == "broken" or _error_page(page, answer) or not bad:
+        return ""
+    code = [
+        address for address, _, media in assets if _CODE.search(urlsplit(address).path) or "script" in media
+    ]
+    return MISSING_FILES if code and bad.issuperset(code) else PARTLY
 
 
 def _error_page(page: Page | None, answer: Answer) -> str:
@@ -79,6 +101,10 @@ def _bad(asset: Asset) -> str:
 def notes_of(answer: Answer) -> list[str]:
     """Further remarks on an answer."""
     notes = []
+    if _LISTING.search(answer.body[:2000]):
+        notes.append(
+            "the page is a listing of a folder's files: whoever reaches the server reads all of them"
+        )
     if not answer.verified:
         notes.append("self-signed certificate, not verified: a browser will warn")
     if answer.redirects and answer.status < 300:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator, Mapping
+from itertools import islice
 from typing import TYPE_CHECKING
 from urllib.parse import urljoin, urlsplit
 
@@ -65,11 +66,21 @@ class Page(Struct, frozen=True):
     inline_modules: tuple[str, ...] = ()
 
 
+_MOST_ADDRESSES = 5_000  # of one kind that are read from a page
+_DEEPEST = 2_000  # elements within each other; browsers flatten what lies deeper than 512
+_TAG = regex(r"<(/?)([a-zA-Z][\w-]*+)[^<>]*+>")
+_NO_MARKUP = ("script", "style", "textarea", "title")  # their text holds no elements
+_NOT_NESTED = frozenset(
+    "area base br col embed hr img input link meta param source track wbr p li td th tr dt dd option "
+    "script style textarea title".split()
+)
+
+
 def read_page(body: bytes, url: str) -> Page:
     """Reads a page as a browser does (the HTML standard's parsing, by Lexbor); ``url`` is its address."""
     from selectolax.lexbor import LexborHTMLParser
 
-    tree = LexborHTMLParser(body.decode("utf-8", "replace"))
+    tree = LexborHTMLParser(_not_too_deep(body.decode("utf-8", "replace")))
     base = next((urljoin(url, href) for one in tree.css("base[href]") if (href := _value(one, "href"))), url)
     titles = [one for one in tree.css("title") if one.parent is None or one.parent.tag != "svg"]
     headings = [text for one in tree.css("h1, h2, h3") if (text := _plain(one.text()))]
@@ -89,6 +100,29 @@ def read_page(body: bytes, url: str) -> Page:
     tree.strip_tags(_SILENT)
     seen = tree.body.text(separator=" ") if tree.body is not None else ""
     return Page(title, tuple(headings[:12]), assets, links, forms, _plain(seen), wanted, modules, inline)
+
+
+def _not_too_deep(text: str) -> str:
+    """A page up to where its elements lie deeper in each other than any real page's: the standard's parsing looks
+    at all open elements for each new one."""
+    depth = position = 0
+    lowered = text.lower()
+    if len(lowered) != len(text):  # a letter that becomes two: places would not be the same
+        lowered = text
+    while match := _TAG.search(text, position):
+        ends, name, position = match.group(1), match.group(2).lower(), match.end()
+        closed = text[position - 2] == "/"
+        if ends:
+            depth = max(0, depth - (name not in _NOT_NESTED))
+        elif name in _NO_MARKUP:
+            position = lowered.find(f"</{name}", position)
+            if position < 0:
+                break
+        elif not closed and name not in _NOT_NESTED:
+            depth += 1
+            if depth > _DEEPEST:
+                return text[: match.start()]
+    return text
 
 
 def _sources(tree: LexborHTMLParser, selector: str) -> Iterator[str]:
@@ -116,7 +150,7 @@ def _loaded(tree: LexborHTMLParser) -> Iterator[str]:
 def _addresses(url: str, base: str, written: Iterator[str]) -> tuple[str, ...]:
     """Absolute addresses of the page's own origin, each once."""
     results: dict[str, None] = {}
-    for address in written:
+    for address in islice(written, _MOST_ADDRESSES):
         if not address or address.startswith(("data:", "blob:", "javascript:", "mailto:", "tel:", "#")):
             continue
         try:

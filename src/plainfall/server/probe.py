@@ -3,22 +3,28 @@
 from __future__ import annotations
 
 import http.client
+import time
+from collections.abc import Iterator, Sequence
 from typing import Any
 
 from msgspec import Struct
 
-from plainfall.server.judging import Asset, judge, notes_of
+from plainfall.server.faults import NO_ANSWER
+from plainfall.server.judging import Asset, fault_of, judge, notes_of
 from plainfall.server.page import Page, read_page
 from plainfall.server.visitor import Answer, Visitor
 
 __all__ = ["Probe", "probe_page"]
 
+_MOST_ASSETS = 1_000
+_SECONDS_FOR_ASSETS = 30.0
+
 
 class Probe(Struct, frozen=True):
     """What a page answered: its address in the end, status, title and headings, seconds to the first byte and
     in all, size in bytes, the assets (address, status, media type; status 0 for no answer). ``problem`` says
-    why it is not good, empty if it is; ``notes`` what else is to be known; ``links`` are addresses of its own
-    origin."""
+    why it is not good, empty if it is, ``fault`` what kind of fault that is; ``notes`` what else is to be
+    known; ``links`` are addresses of its own origin."""
 
     url: str
     status: int
@@ -33,6 +39,7 @@ class Probe(Struct, frozen=True):
     notes: tuple[str, ...] = ()
     text: str = ""
     links: tuple[str, ...] = ()
+    fault: str = ""
 
     def as_json(self) -> dict[str, Any]:
         """The form that ``--json`` documents show."""
@@ -68,7 +75,7 @@ def probe_page(
     try:
         answer = visitor.get(url)
     except (OSError, http.client.HTTPException) as error:
-        return Probe(url, 0, None, 0.0, 0, "", (), f"no answer: {_words(error)}")
+        return Probe(url, 0, None, 0.0, 0, "", (), f"no answer: {_words(error)}", fault=NO_ANSWER)
     page = read_page(answer.body, answer.url) if "html" in answer.media_type else None
     assets = _assets(visitor, page, answer.url) if page else ()
     problem = _unexpected(answer, page, status, words) or (
@@ -85,9 +92,10 @@ def probe_page(
         problem,
         page.headings if page else (),
         answer.seconds,
-        tuple(notes_of(answer)),
+        (*notes_of(answer), *_unseen(page, assets)),
         page.text if page else answer.body[:100_000].decode("utf-8", "replace"),
         page.links if page else (),
+        fault_of(answer, page, assets) if problem else "",
     )
 
 
@@ -110,11 +118,23 @@ def _unexpected(answer: Answer, page: Page | None, status: int | None, words: st
     return ""
 
 
+def _unseen(page: Page | None, assets: Sequence[Asset]) -> Iterator[str]:
+    """That not all was asked for, where it was not."""
+    asked = {address for address, _, _ in assets}
+    left = sum(address not in asked for address in page.assets) if page else 0
+    if page and left:
+        yield f"of {len(page.assets):,} things that the page loads {left:,} were not asked for"
+
+
 def _assets(visitor: Visitor, page: Page, url: str) -> tuple[Asset, ...]:
-    """What the page loads, and what its module scripts import."""
+    """What the page loads, and what its module scripts import: as many as a page of a hundred megabytes has, and
+    for as long as a person would wait."""
     results: list[Asset] = []
+    deadline = time.monotonic() + _SECONDS_FOR_ASSETS
     scripts = [(url, text.encode()) for text in page.inline_modules]
-    for address in page.assets:
+    for address in page.assets[:_MOST_ASSETS]:
+        if time.monotonic() > deadline:
+            break
         try:
             answer = visitor.get(address, page.wanted.get(address, "empty"))
         except (OSError, http.client.HTTPException):

@@ -2,13 +2,15 @@
 
 from __future__ import annotations
 
+import contextlib
 import os
 import sys
 from collections.abc import Callable, Iterator
+from pathlib import Path
 
 from msgspec import Struct
 
-__all__ = ["Entry", "processes"]
+__all__ = ["Entry", "holders_of", "processes"]
 
 
 class Entry(Struct, frozen=True):
@@ -78,3 +80,24 @@ def _environ_of_psutil(pid: int) -> Callable[[str, str], bool]:
             return False  # it ended meanwhile, or is not ours to look into
 
     return has_setting
+
+
+def holders_of(file: Path) -> list[int]:
+    """Ids of the processes, as far as this user may look at them, that have a file open (proc(5)); none on a system
+    without such a table."""
+    try:
+        status = os.stat(file)
+    except OSError:
+        return []
+    found = []
+    for name in os.listdir("/proc") if os.path.isdir("/proc/self/fd") else ():
+        if not name.isdigit() or int(name) == os.getpid():
+            continue
+        with contextlib.suppress(OSError):  # it has ended, or is another user's
+            for entry in os.scandir(f"/proc/{name}/fd"):
+                with contextlib.suppress(OSError):
+                    other = os.stat(entry.path)
+                    if (other.st_dev, other.st_ino) == (status.st_dev, status.st_ino):
+                        found.append(int(name))
+                        break
+    return found

@@ -65,6 +65,17 @@ def touch_and_watch(
     return Reloaded(file.name, None)
 
 
+def read_anew(url: str, file: Path) -> Reloaded:
+    """A server whose runtime reads its sources with each request: the next answer is made by the edited file, and
+    nothing shows that before. Nothing is touched."""
+    return Reloaded(
+        file.name,
+        0.0,
+        "its runtime reads the sources anew with each request",
+        _answers_again(url, time.monotonic(), 8.0),
+    )
+
+
 def _notice(log: Path, size: int, before: set[int], running: Running) -> str:
     if log.exists() and log.stat().st_size > size:
         with open(log, "rb") as file:

@@ -7,7 +7,7 @@ import http.client
 import re
 from collections.abc import Mapping
 from typing import Any
-from urllib.parse import urljoin, urlsplit
+from urllib.parse import urlsplit
 
 from msgspec import Struct
 
@@ -149,8 +149,4 @@ def _value(field: Field, account: Account, title: str) -> str:
 
 
 def _sent(visitor: Visitor, form: Form, rows: list[tuple[str, str]], page_url: str) -> Answer:
-    if form.method == "post":
-        return visitor.post(form.action, rows, page_url)
-    from urllib.parse import urlencode
-
-    return visitor.get(urljoin(form.action, f"?{urlencode(rows)}"))
+    return visitor.submit(form.method, form.action, rows, page_url)

@@ -174,7 +174,7 @@ def _page(answer: Answer) -> Page | None:
 
 
 def _send(visitor: Visitor, page_url: str, form: Form, account: Account) -> Answer:
-    return visitor.post(form.action, _filled(form, account), page_url)
+    return visitor.submit("post", form.action, _filled(form, account), page_url)
 
 
 def _filled(form: Form, account: Account) -> list[tuple[str, str]]:

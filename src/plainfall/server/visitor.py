@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+import contextlib
 import http.client
 import http.cookiejar
+import socket
 import ssl
 import time
 import urllib.request
@@ -13,7 +15,7 @@ from urllib.parse import urlencode, urljoin, urlsplit
 
 from msgspec import Struct, field
 
-__all__ = ["LOOPBACK", "Answer", "Visitor", "ask"]
+__all__ = ["LOOPBACK", "Answer", "ForeignForm", "Visitor", "addresses_of", "ask", "connected_to"]
 
 LOOPBACK = ("localhost", "127.0.0.1", "::1")
 _LARGEST = 8 * 1024 * 1024
@@ -45,6 +47,13 @@ class Answer(Struct, frozen=True):
     verified: bool = True
 
 
+class ForeignForm(OSError):
+    """A form that would go to another origin than its page's, with the password that is filled in."""
+
+    def __init__(self, action: str) -> None:
+        super().__init__(f"the form leads to {action[:200]}, another server, and was not sent")
+
+
 class _Head(urllib.request.Request):
     """What the cookie jar wants to know of a request."""
 
@@ -63,9 +72,14 @@ class Visitor:
         http.client.HTTPException if there is no answer at all."""
         return self._follow("GET", url, None, what=what)
 
-    def post(self, url: str, fields: list[tuple[str, str]], referer: str) -> Answer:
-        """One form sent; then as ``get``."""
-        return self._follow("POST", url, urlencode(fields).encode(), referer)
+    def submit(self, method: str, action: str, fields: list[tuple[str, str]], page: str) -> Answer:
+        """One form of a page sent, by "post" or "get"; then as ``get``. Raises ForeignForm for one that leads to
+        another origin than the page's (RFC 6454)."""
+        if not _same_origin(action, page):
+            raise ForeignForm(action)
+        if method == "post":
+            return self._follow("POST", action, urlencode(fields).encode(), page)
+        return self.get(urljoin(action, f"?{urlencode(fields)}"))
 
     def _follow(
         self, method: str, url: str, body: bytes | None, referer: str = "", what: str = "document"
@@ -81,6 +95,8 @@ class Visitor:
                 return answer
             if here.hostname not in LOOPBACK and existing.scheme != here.scheme:
                 return answer
+            if answer.status in (307, 308) and body is not None and not _same_origin(target, url):
+                return answer  # what was filled in would be sent on
             passed.append(url)
             if answer.status not in (307, 308):
                 method, body = "GET", None
@@ -90,11 +106,16 @@ class Visitor:
         self, method: str, url: str, body: bytes | None, referer: str, passed: tuple[str, ...], what: str
     ) -> Answer:
         parts = urlsplit(url)
-        connection, verified = self._connection(parts.scheme, parts.hostname or "", parts.port)
+        connection, verified = self._connected(parts.scheme, parts.hostname or "", parts.port)
         try:
             start = time.perf_counter()
             target = (parts.path or "/") + (f"?{parts.query}" if parts.query else "")
-            wanted = {"Accept": _ACCEPTS.get(what, "*/*"), "User-Agent": "plainfall", "Sec-Fetch-Dest": what}
+            wanted = {
+                "Host": parts.netloc.rpartition("@")[2],
+                "Accept": _ACCEPTS.get(what, "*/*"),
+                "User-Agent": "plainfall",
+                "Sec-Fetch-Dest": what,
+            }
             head = _Head(url, headers=wanted, method=method)
             self.cookies.add_cookie_header(head)
             headers = dict(head.header_items())
@@ -124,6 +145,20 @@ class Visitor:
         finally:
             connection.close()
 
+    def _connected(self, scheme: str, host: str, port: int | None) -> tuple[http.client.HTTPConnection, bool]:
+        """A connection to a server. This machine's own name needs nobody to look it up (RFC 6761, 6.3)."""
+        addresses = addresses_of(host)
+        for number, address in enumerate(addresses, 1):
+            connection, verified = self._connection(scheme, address, port)
+            try:
+                connection.connect()
+                return connection, verified
+            except OSError:
+                connection.close()
+                if number == len(addresses):
+                    raise
+        raise AssertionError("the last address connects or raises")
+
     def _connection(
         self, scheme: str, host: str, port: int | None
     ) -> tuple[http.client.HTTPConnection, bool]:
@@ -140,6 +175,25 @@ class Visitor:
         return http.client.HTTPSConnection(host, port or 443, timeout=self.timeout), True
 
 
+def addresses_of(host: str) -> tuple[str, ...]:
+    """What is connected to for a host: for a name of this machine its addresses, in order.
+
+    >>> addresses_of("localhost"), addresses_of("gauges.localhost"), addresses_of("registry.example")
+    (('127.0.0.1', '::1'), ('127.0.0.1', '::1'), ('registry.example',))
+    """
+    plain = host.lower().rstrip(".")
+    return ("127.0.0.1", "::1") if plain == "localhost" or plain.endswith(".localhost") else (host,)
+
+
+def connected_to(place: tuple[str, int], timeout: float) -> socket.socket:
+    """A connection to a host and port, by the host's ``addresses_of``. Raises OSError."""
+    *others, last = addresses_of(place[0])
+    for address in others:
+        with contextlib.suppress(OSError):
+            return socket.create_connection((address, place[1]), timeout)
+    return socket.create_connection((last, place[1]), timeout)
+
+
 def ask(url: str, timeout: float) -> Answer:
     """One GET by a new visitor. Raises OSError or http.client.HTTPException if there is no answer at all."""
     return Visitor(timeout).get(url)
@@ -147,6 +201,15 @@ def ask(url: str, timeout: float) -> Answer:
 
 def _same_host(one: str | None, other: str | None) -> bool:
     return one == other or (one in LOOPBACK and other in LOOPBACK)
+
+
+def _same_origin(one: str, other: str) -> bool:
+    here, there = urlsplit(one), urlsplit(other)
+    try:
+        ports = [each.port or {"http": 80, "https": 443}.get(each.scheme) for each in (here, there)]
+    except ValueError:
+        return False
+    return here.scheme == there.scheme and ports[0] == ports[1] and _same_host(here.hostname, there.hostname)
 
 
 def _body(response: http.client.HTTPResponse, timeout: float) -> tuple[bytes, str]:

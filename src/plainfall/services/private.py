@@ -17,11 +17,13 @@ from typing import TYPE_CHECKING, Any
 
 from plainfall.errors import DiskFull, PathRefused, ServiceFailed
 from plainfall.evidence import Evidence
+from plainfall.packages.cache import PackageCache
+from plainfall.packages.cache_key import CacheKey
 from plainfall.server.logs import end_of_log
 from plainfall.server.process import Running, belonging, is_alive, start, stop
 from plainfall.services.engine import Account, Engine, Owner, Place, Program, room_wanted
 from plainfall.tracing import trace
-from plainfall.writing import digest_of, locked
+from plainfall.writing import locked
 
 if TYPE_CHECKING:
     import subprocess
@@ -45,6 +47,7 @@ _REST = Path("/var/lib/plainfall")
 _READY = 60.0  # seconds until a server must let somebody in
 _ENDING = 20.0  # seconds that it may take to end well
 _LOST = 5.0
+_MADE = 2  # changes with how engines make their data
 _PREPARED = 6  # prepared folders that are kept
 
 
@@ -73,8 +76,10 @@ def make_data(engine: Engine, program: Program, place: Place, cache: Path) -> bo
     if place.data.is_dir() and any(place.data.iterdir()):
         return False
     status = program.path.stat()
-    name = digest_of(engine.kind, str(program.path), program.version, status.st_mtime_ns, status.st_size)
-    prepared = cache / "services" / f"{engine.kind}-{program.major}-{name}"
+    key = CacheKey.of_machine(
+        "services", _MADE, engine.kind, str(program.path), program.version, status.st_mtime_ns, status.st_size
+    )
+    prepared = PackageCache(cache).prepared(key)
     partial = place.data.with_name(f"{place.data.name}.part")
     shutil.rmtree(partial, ignore_errors=True)
     try:

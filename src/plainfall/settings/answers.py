@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import re
 from collections.abc import Mapping, Sequence
 from pathlib import Path
 from typing import Any
@@ -10,6 +9,7 @@ from typing import Any
 from plainfall.clone.walk import Tree
 from plainfall.errors import BadInput, UsageProblem
 from plainfall.evidence import Evidence
+from plainfall.foreign_patterns import matching
 from plainfall.patterns import regex
 from plainfall.reading import toml_table
 from plainfall.settings.item import Given
@@ -21,7 +21,8 @@ __all__ = [
     "install_code",
     "parse_given",
     "set_up_values",
-    "tolerated_lines",
+    "team_table",
+    "are_tolerated",
 ]
 
 # ``PLAINFALL_SET_NAME=value`` gives the setting NAME.
@@ -71,15 +72,14 @@ def install_code(tree: Tree) -> tuple[frozenset[str], float | None]:
     return frozenset(names), seconds
 
 
-def tolerated_lines(tree: Tree) -> list[re.Pattern[str]]:
-    """Patterns of error lines that the team declared harmless: ``lines`` under ``[tolerate]``. Raises
-    BadInput."""
+def are_tolerated(tree: Tree, lines: Sequence[str]) -> bool:
+    """Whether the team declared each of these error lines harmless: ``lines`` under ``[tolerate]``, regular
+    expressions. Raises BadInput."""
     table = _team_file(tree).get("tolerate", {})
     patterns = table.get("lines", []) if isinstance(table, dict) else None
-    try:
-        return [re.compile(pattern) for pattern in patterns or ()] if isinstance(patterns, list) else []
-    except (re.error, TypeError) as error:
-        raise _wrong(tree, "lines", f"write a list of regular expressions ({error})") from error
+    if not isinstance(patterns, list) or not all(isinstance(one, str) for one in patterns):
+        raise _wrong(tree, "lines", "write a list of regular expressions")
+    return bool(patterns) and all(matching(patterns, lines, tree.line_of(TEAM_FILE, "lines")))
 
 
 def set_up_values(tree: Tree, part: str) -> dict[str, str] | None:
@@ -92,6 +92,20 @@ def set_up_values(tree: Tree, part: str) -> dict[str, str] | None:
     return (
         None if table is None else {key: given.value for key, given in _table(tree, table, "set-up").items()}
     )
+
+
+def team_table(tree: Tree, part: str, name: str) -> dict[str, Any]:
+    """A table of the team's file, or the one of that name of a part (``[parts."FOLDER".NAME]``), which goes before
+    it; empty where there is none. Raises BadInput."""
+    document = _team_file(tree)
+    parts = document.get("parts", {})
+    own = parts.get(part or ".", {}) if isinstance(parts, dict) else {}
+    table = own.get(name) if isinstance(own, dict) else None
+    if table is None:
+        table = document.get(name, {})
+    if not isinstance(table, dict):
+        raise _wrong(tree, name, f"write a table, as in [{name}]")
+    return table
 
 
 def _team_values(tree: Tree, part: str) -> dict[str, Given]:

@@ -13,6 +13,7 @@ from plainfall.evidence import Evidence
 from plainfall.formats.values import (
     Kind,
     development_value,
+    folder_inside,
     is_mode,
     is_placeholder,
     is_secret,
@@ -196,6 +197,9 @@ class Filler(Struct):
         bound = bind_value(item.key, value) if item.value is not None else None
         if bound is not None:
             return replace(base, value=bound, origin="development value", note="this machine only")
+        inside = folder_inside(item.key, value, self.agreement.folder) if item.value is not None else None
+        if inside is not None:
+            return replace(base, value=inside, origin="development value", note="a folder of the clone")
         kind = self._kind(item, value)
         if item.value is None:
             return self._only_in_code(item, base, kind, values)

@@ -7,6 +7,7 @@ from collections.abc import Collection, Sequence
 
 from msgspec import Struct
 
+from plainfall.clone.commands import GIVEN_FOLDER
 from plainfall.evidence import Evidence
 from plainfall.services.definitions import Definition
 from plainfall.settings.listener_values import Listener
@@ -25,13 +26,15 @@ class Given(Struct, frozen=True):
 
 class Agreement(Struct, frozen=True):
     """What the settings of one part must agree with: service definitions, listeners of the clone, what
-    frameworks it is made with, names that are the project's own."""
+    frameworks it is made with, names that are the project's own; ``folder`` is one of the clone that stands for
+    folders of a server, from the part's."""
 
     definitions: Sequence[Definition] = ()
     own: Listener | None = None
     others: Sequence[Listener] = ()
     frameworks: Collection[str] = ()
     own_prefixes: Collection[str] = ()
+    folder: str = GIVEN_FOLDER
 
 
 class Item(Struct, frozen=True):

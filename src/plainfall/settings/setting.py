@@ -11,7 +11,7 @@ from plainfall.formats.documents import Document
 from plainfall.formats.values import is_secret
 from plainfall.sources.values import Use
 
-__all__ = ["ORIGINS", "Asker", "Question", "Setting", "SettingsFile"]
+__all__ = ["ORIGINS", "Asker", "Consent", "Question", "Setting", "SettingsFile", "agrees"]
 
 # Where a value came from, in the words that people see, in the order in which a summary counts them.
 ORIGINS = {
@@ -115,4 +115,17 @@ class Question(Struct, frozen=True):
     proposed: str = ""
 
 
-Asker = Callable[[Question], str | None]
+class Consent(Struct, frozen=True):
+    """Asked of a person before something is done that only they may decide on: a question that yes or no
+    answers, and why it is asked. It is no settings question: nothing is proposed, and no answer is a no."""
+
+    what: str
+    why: str
+
+
+Asker = Callable[[Question | Consent], str | None]
+
+
+def agrees(ask: Asker | None, consent: Consent) -> bool:
+    """Whether the person says yes; nobody who could be asked is a no."""
+    return ask is not None and (ask(consent) or "").strip().lower() in ("y", "yes")

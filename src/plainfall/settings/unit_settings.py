@@ -11,6 +11,7 @@ from urllib.parse import quote
 from msgspec import Struct, field
 from msgspec.structs import replace
 
+from plainfall.clone.commands import given_folder
 from plainfall.clone.parts import Contradiction
 from plainfall.clone.walk import Tree
 from plainfall.ecosystems.frameworks import every_traits
@@ -87,7 +88,9 @@ def settle(
         uses = {**uses, key: [*uses.get(key, []), *places]}
     own = surveyed.listeners.get(unit.folder)
     others = [one for folder, one in surveyed.listeners.items() if folder != unit.folder]
-    agreement = Agreement(surveyed.definitions, own, others, unit.frameworks, _own_prefixes(uses))
+    agreement = Agreement(
+        surveyed.definitions, own, others, unit.frameworks, _own_prefixes(uses), given_folder(unit.folder)
+    )
     filler = Filler(agreement, given, ask, record.get("skipped", ()), record.get("salt", ""))
     files = _files(unit, surveyed, sources, record)
     in_files = {entry.key for file in files for entry in (file.template.entries if file.template else ())}

@@ -10,7 +10,7 @@ from msgspec import Struct, field
 
 from plainfall.patterns import regex
 from plainfall.sources.names import looks_secret
-from plainfall.sources.trees import THROUGH, Source, arguments_of, called, literal, source_text
+from plainfall.sources.trees import THROUGH, Source, above, arguments_of, called, literal, source_text
 from plainfall.sources.values import Use
 
 if TYPE_CHECKING:
@@ -177,8 +177,7 @@ def _method(grammar: Grammar, context: Context, method: str, optional: bool) -> 
 def _guarded(source: Source, grammar: Grammar, node: Node, whole: Node) -> bool:
     """Whether the code stops where the read gives nothing: tested right there, or by the name that it is
     assigned to."""
-    outer = node.parent
-    while outer is not None:
+    for outer in above(node):
         if outer.type in grammar.if_types:
             condition = outer.child_by_field_name("condition")
             if condition is not None and condition.start_byte <= node.start_byte < condition.end_byte:
@@ -186,7 +185,6 @@ def _guarded(source: Source, grammar: Grammar, node: Node, whole: Node) -> bool:
             break
         if outer.type.endswith("_statement") and outer.type != "expression_statement":
             break
-        outer = outer.parent
     name = assigned_name(whole)
     if not name:
         return False
@@ -226,8 +224,9 @@ def _or_stops(grammar: Grammar, whole: Node) -> bool:
 def _in_callback(node: Node, whole: Node) -> bool:
     """Whether the read stands in a function that was handed over (``names.filter(…)``), and so what is
     assigned is a list of what is missing."""
-    current = node.parent
-    while current is not None and current != whole:
+    for current in above(node):
+        if current == whole:
+            return False
         if current.type in (
             "arrow_function",
             "function_expression",
@@ -236,21 +235,17 @@ def _in_callback(node: Node, whole: Node) -> bool:
             "anonymous_function",
         ):
             return True
-        current = current.parent
     return False
 
 
 def assigned_name(node: Node) -> str:
     """The name that a node (or the expression around it) is assigned to, as it is written; "" for none."""
-    current: Node | None = node
-    while current is not None:
-        outer = current.parent
-        if outer is None or outer.type in _SCOPES:
+    for outer in above(node):
+        if outer.type in _SCOPES:
             return ""
         if outer.type in ("variable_declarator", "assignment_expression", "assignment"):
             left = outer.child_by_field_name("name") or outer.child_by_field_name("left")
             return source_text(left)
-        current = outer
     return ""
 
 

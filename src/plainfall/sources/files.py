@@ -12,12 +12,15 @@ from typing import Any
 
 from msgspec import Struct
 
+from plainfall.packages.cache_key import CacheKey
+from plainfall.packages.remembered import Remembered
 from plainfall.patterns import regex
+from plainfall.plain_files import plain_bytes
 from plainfall.sources.values import FileFound
+from plainfall.tracing import trace
 from plainfall.workers import worker_pool
-from plainfall.writing import digest_of, read_json, write_json
 
-__all__ = ["SourceReader", "memory_file", "read_source", "read_sources"]
+__all__ = ["SourceReader", "read_source", "read_sources"]
 
 _VERSION = 15  # of what the readers find: raised when they find more, so that remembered files are read anew
 _LARGEST = 1024 * 1024
@@ -45,7 +48,12 @@ class SourceReader(Struct, frozen=True):
     def read(self, text: str, path: str) -> FileFound:
         """What the file says."""
         module, _, name = self.function.partition(":")
-        result: FileFound = getattr(importlib.import_module(module), name)(text, path)
+        try:
+            result: FileFound = getattr(importlib.import_module(module), name)(text, path)
+        except (RecursionError, MemoryError, ValueError, OverflowError) as error:
+            # Nesting of thousands, a number of thousands of digits: no person wrote that, and it says nothing.
+            trace.debug("%s could not be read: %s", path, error)
+            return FileFound(cut=True)
         return result
 
 
@@ -75,14 +83,16 @@ def read_source(text: str, path: str, readers: Iterable[SourceReader]) -> FileFo
 
 
 def read_sources(
-    root: Path, paths: Iterable[str], memory: Path | None, readers: Sequence[SourceReader]
+    root: Path, paths: Iterable[str], cache: Path | None, readers: Sequence[SourceReader]
 ) -> dict[str, FileFound]:
     """What each of the files says (paths relative to ``root``); files that say nothing are left out.
 
-    ``memory`` is a file that keeps the answers with each file's size and time, so that an unchanged file is
-    not read again; None for none. Files of over 1 MiB, and files that cannot be read, say nothing.
+    The ``cache`` folder keeps the answers with each file's size and time, so that an unchanged file is not read
+    again; None for none. Files of over 1 MiB, and files that cannot be read, say nothing.
     """
-    kept = _remembered(memory)
+    memory = Remembered(cache) if cache is not None else None
+    key = _key(root)
+    kept = _kept(memory, key)
     endings = tuple(ending for one in readers for ending in one.endings)
     results: dict[str, FileFound] = {}
     fresh: dict[str, list[Any]] = {}
@@ -109,22 +119,22 @@ def read_sources(
     if memory is not None and (unread or fresh.keys() != kept.keys()):
         # It only spares work: where the cache cannot be written, the files are read again the next time.
         with contextlib.suppress(OSError):
-            memory.parent.mkdir(parents=True, exist_ok=True)
-            write_json(memory, {"version": _VERSION, "files": fresh}, mode=0o600)
+            memory.remember(key, {"version": _VERSION, "files": fresh})
     return results
 
 
-def _remembered(memory: Path | None) -> dict[str, list[Any]]:
-    data = read_json(memory) if memory is not None else None
+def _key(root: Path) -> CacheKey:
+    """By the folder's identity, too: another clone at the same path is another one."""
+    status = os.stat(root)
+    return CacheKey.of_machine("sources", str(root), status.st_dev, status.st_ino)
+
+
+def _kept(memory: Remembered | None, key: CacheKey) -> dict[str, list[Any]]:
+    data = memory.recall(key) if memory is not None else None
     if not isinstance(data, dict) or data.get("version") != _VERSION:
         return {}
     files: dict[str, list[Any]] = data["files"]
     return files
-
-
-def memory_file(cache: Path, clone: Path) -> Path:
-    """Where the answers for a clone are kept in the user's cache folder."""
-    return cache / "sources" / f"{digest_of(str(clone))}.json"
 
 
 def _read_all(root: Path, paths: list[str], readers: Sequence[SourceReader]) -> list[dict[str, Any]]:
@@ -138,8 +148,7 @@ def _read_all(root: Path, paths: list[str], readers: Sequence[SourceReader]) -> 
 
 def _record_of(root: str, path: str, readers: Sequence[SourceReader]) -> dict[str, Any]:
     try:
-        with open(os.path.join(root, path), "rb") as file:
-            data = file.read()
+        data = plain_bytes(os.path.join(root, path), largest=_LARGEST, inside=Path(root))
     except OSError:
         return {}
     if not _may_read(data, {word for one in readers for word in one.hints}):

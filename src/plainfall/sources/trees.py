@@ -6,11 +6,11 @@ there, so that comments and texts do not count and a file is never walked in ful
 
 from __future__ import annotations
 
+import functools
 import importlib
 import re
 import time
 from collections.abc import Collection, Iterator
-from functools import cache
 from typing import TYPE_CHECKING
 
 from plainfall.evidence import Evidence
@@ -18,9 +18,9 @@ from plainfall.patterns import regex
 from plainfall.sources.names import covered
 
 if TYPE_CHECKING:
-    from tree_sitter import Node, Parser
+    from tree_sitter import Node, Parser, Tree
 
-__all__ = ["THROUGH", "Source", "arguments_of", "called", "literal", "source_text", "string_value"]
+__all__ = ["THROUGH", "Source", "above", "arguments_of", "called", "literal", "source_text", "string_value"]
 
 # Nodes that hold one other and mean the same.
 THROUGH = frozenset(
@@ -31,7 +31,7 @@ _STRINGS = frozenset("string encapsed_string template_string".split())
 _IF = regex(r"\b(if|unless)\b")
 
 
-@cache
+@functools.cache
 def _parser(grammar: str) -> Parser:
     from tree_sitter import Language, Parser
 
@@ -39,7 +39,29 @@ def _parser(grammar: str) -> Parser:
     return Parser(Language(getattr(importlib.import_module(module), function)()))
 
 
+def _parsed(parser: Parser, data: bytes, deadline: float) -> Tree | None:
+    """The tree of a source; None where parsing has not ended by the deadline (seconds of the monotonic clock)."""
+    if hasattr(parser, "timeout_micros"):  # before 0.25
+        parser.timeout_micros = max(1, int((deadline - time.monotonic()) * 1e6))
+        parse = functools.partial(parser.parse, data)
+    else:
+        parse = functools.partial(
+            parser.parse,
+            lambda offset, point: data[offset : offset + _PIECE],
+            progress_callback=lambda offset, has_error: time.monotonic() > deadline,
+        )
+    try:
+        tree: Tree | None = parse()
+    except ValueError:
+        tree = None
+    if tree is None:
+        parser.reset()
+    return tree
+
+
+_PIECE = 1 << 16  # bytes that the parser is given at once
 _LONGEST = 1.5  # seconds that one file may take
+_DEEPEST = 60  # nodes within nodes
 _MOST_PLACES = 2_000  # matches of one pattern in one file
 
 
@@ -51,13 +73,15 @@ class Source:
         self.path = path
         self.text = text
         self.data = text.encode()
-        self.root = _parser(grammar).parse(self.data).root_node
+        self._deadline = time.monotonic() + _LONGEST
+        tree = _parsed(_parser(grammar), self.data, self._deadline)
+        self.cut = tree is None
+        # What takes too long to parse, as hostile files do, says nothing.
+        self.root = (tree or _parser(grammar).parse(b"")).root_node
         self._lines = text.splitlines()
         self._first = first_line
         self._plain = len(self.data) == len(text)
         self.demands_lengths: bool | None = None
-        self.cut = False
-        self._deadline = time.monotonic() + _LONGEST
         self._conditions: list[Node] | None = None
 
     def conditions(self, types: Collection[str]) -> list[Node]:
@@ -87,6 +111,17 @@ class Source:
         row = node.start_point[0]
         text = self._lines[row].strip() if row < len(self._lines) else ""
         return Evidence(self.path, row + self._first, covered(text, secret)[:160])
+
+
+def above(node: Node) -> Iterator[Node]:
+    """The nodes above a node, the nearest first, as far as people nest: finding each takes a time in proportion
+    to its depth."""
+    current = node.parent
+    for _ in range(_DEEPEST):
+        if current is None:
+            return
+        yield current
+        current = current.parent
 
 
 def source_text(node: Node | None) -> str:

@@ -12,6 +12,7 @@ from typing import Any
 
 from msgspec import Struct
 
+from plainfall.plain_files import plain_text
 from plainfall.processes import run
 from plainfall.repository import Repository, repository_of
 
@@ -160,7 +161,7 @@ def _months(days: Sequence[date]) -> tuple[tuple[str, int], ...]:
 
 def _text(path: Path) -> str:
     try:
-        return path.read_text("utf-8", "replace").strip()[:400]
+        return plain_text(path, "utf-8", "replace").strip()[:400]
     except OSError:
         return ""
 
@@ -177,12 +178,18 @@ class _Asking:
             "LC_ALL": "C",
         }
         self._variables = {**variables, **guarded}
+        self._given_up = not repository.has_plain_files
 
     def lines(self, *words: str, data: bytes | None = None) -> list[str]:
-        """What a command says; nothing where it fails."""
+        """What a command says; nothing where it fails, nor after one that did not end: it may wait for a pipe."""
+        if self._given_up:
+            return []
         try:
             done = run([*self._start, *words], self._variables, folder="/", seconds=_SECONDS, data=data)
-        except (OSError, subprocess.TimeoutExpired):
+        except subprocess.TimeoutExpired:
+            self._given_up = True
+            return []
+        except OSError:
             return []
         return done.output.splitlines() if done.status == 0 else []
 

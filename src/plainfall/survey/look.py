@@ -6,7 +6,16 @@ import re
 from collections.abc import Collection, Iterator, Mapping, Sequence
 from pathlib import Path
 
-from plainfall.clone.commands import process_file_commands, readme_commands, with_port_words, without_installs
+from msgspec.structs import replace
+
+from plainfall.clone.commands import (
+    lists_files_alone,
+    on_loopback,
+    process_file_commands,
+    readme_commands,
+    with_port_words,
+    without_installs,
+)
 from plainfall.clone.frameworks import FrameworkFound
 from plainfall.clone.parts import PartFound, SettingsFound, Survey
 from plainfall.clone.readme import ReadmeStep, read_steps, readme_addresses
@@ -18,10 +27,11 @@ from plainfall.ecosystems.shape import Language, Recognising
 from plainfall.errors import BadInput, NothingToOnboard
 from plainfall.evidence import Evidence
 from plainfall.patterns import regex
+from plainfall.plain_files import plain_text
 from plainfall.reading import is_replaced
 from plainfall.services.definitions import unreadable_definitions
 from plainfall.settings.templates import find_templates
-from plainfall.sources.files import memory_file, read_sources
+from plainfall.sources.files import read_sources
 from plainfall.sources.values import FileFound
 from plainfall.survey.contradictions import find_contradictions
 from plainfall.survey.documents import document_commands
@@ -72,8 +82,7 @@ def look(
     if folder:
         tops = [one[0] for one in results]
         inside = tuple(path for path in tree.files if any(_within(path, top) for top in (folder, *tops)))
-    memory = memory_file(cache, clone / folder) if cache else None
-    sources = read_sources(clone, inside, memory, source_readers())
+    sources = read_sources(clone, inside, cache, source_readers())
     others = [
         one
         for one in _other_parts(tree, [one[0] for one in results])
@@ -301,9 +310,10 @@ def _part(
         pages += [path for _, path, _ in readme_addresses(tree.text(readme), readme)]
     commands = list(with_port_words(list(without_installs(commands, vocabulary()))))
     commands = [
-        one
+        replace(one, line=on_loopback(one.line)) if one.stage == "server" else one
         for one in without_files(tree, folder, language.name, commands)
-        if one.stage != "server" or not recognising.starts_others(tree, folder, one.line)
+        if one.stage != "server"
+        or not (recognising.starts_others(tree, folder, one.line) or lists_files_alone(one, tree))
     ]
     return PartFound(
         path=folder,
@@ -405,7 +415,7 @@ def _history(clone: Path) -> str:
     if repository is None:
         return ""
     try:
-        head = (repository.folder / "HEAD").read_text("utf-8", "replace").strip()[:400]
+        head = plain_text(repository.folder / "HEAD", "utf-8", "replace").strip()[:400]
     except OSError:
         return ""  # a repository without a HEAD has no branch to tell of
     return head.removeprefix("ref: refs/heads/") if head.startswith("ref: ") else head[:12]

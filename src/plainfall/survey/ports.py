@@ -13,14 +13,13 @@ from plainfall.ecosystems.frameworks import every_traits
 from plainfall.errors import BadInput
 from plainfall.evidence import Evidence
 from plainfall.formats.documents import read_document
-from plainfall.patterns import regex
+from plainfall.server.ports import port_in
 from plainfall.sources.values import FileFound
 
 __all__ = ["PORT_KEYS", "USUAL", "port_wanted"]
 
 USUAL = "the usual default"
 PORT_KEYS = ("PORT", "SERVER_PORT", "APP_PORT", "HTTP_PORT", "WEB_PORT", "HTTP_SERVER_PORT")
-_IN_COMMAND = regex(r"(?:--port[ =]|-p +|:)(\d{4,5})\b")
 
 
 _FIRST = 1024  # the first port that an ordinary user may listen on
@@ -40,10 +39,10 @@ def _wanted(
 ) -> Iterator[PortWanted]:
     servers = part.candidates("server")
     line = servers[0].line if servers else ""
-    match = _IN_COMMAND.search(line)
-    if match:
+    port = port_in(line)
+    if port:
         place = servers[0].evidence
-        yield PortWanted(int(match.group(1)), f"the start command, {place}", place)
+        yield PortWanted(port, f"the start command, {place}", place)
     for key in PORT_KEYS:
         if own.get(key, "").isdigit():
             yield PortWanted(int(own[key]), f"the setting {key}", Evidence(f"${key}"))

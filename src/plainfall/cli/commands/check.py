@@ -11,9 +11,9 @@ from plainfall.cli.console import Console
 from plainfall.cli.view import RunView
 from plainfall.clone.checks import KINDS, CheckFound
 from plainfall.errors import UsageProblem
-from plainfall.onboarding.checking import CheckDone, run_checks
-from plainfall.onboarding.clone_root import clone_of
-from plainfall.onboarding.found_checks import found_checks
+from plainfall.onboarding.run.clone_root import clone_of
+from plainfall.onboarding.uses.check.checking import CheckDone, run_checks
+from plainfall.onboarding.uses.check.found_checks import found_checks
 from plainfall.surroundings import Surroundings
 
 __all__ = ["ORDER", "arguments", "run"]

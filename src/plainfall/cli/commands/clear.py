@@ -11,10 +11,10 @@ from typing import Any
 from plainfall.cli.arguments import count, with_clone
 from plainfall.cli.console import Console
 from plainfall.errors import UsageProblem
-from plainfall.onboarding.clearing import KEPT, Cleared, clear
-from plainfall.onboarding.clone_root import clone_of
-from plainfall.onboarding.edits import trees_in_use
-from plainfall.onboarding.made_here import GO, PUT_BACK, STAY, Thing
+from plainfall.onboarding.part.edits import trees_in_use
+from plainfall.onboarding.records.made_here import GO, PUT_BACK, STAY, Thing
+from plainfall.onboarding.run.clone_root import clone_of
+from plainfall.onboarding.uses.clear.clearing import KEPT, Cleared, clear
 from plainfall.packages.cache import PackageCache
 from plainfall.packages.stock import Stocked, removable, remove, stock
 from plainfall.surroundings import Surroundings

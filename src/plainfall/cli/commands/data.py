@@ -15,8 +15,8 @@ from plainfall.data.opened import DatabasePlace
 from plainfall.data.tables import Column, Rows, Table, answer_of, rows_of, shown
 from plainfall.errors import UsageProblem
 from plainfall.formats.values import is_secret
-from plainfall.onboarding.clone_root import clone_of
-from plainfall.onboarding.looking import DatabaseLook, LookAtClone, table_named
+from plainfall.onboarding.run.clone_root import clone_of
+from plainfall.onboarding.uses.data.looking import DatabaseLook, LookAtClone, table_named
 from plainfall.surroundings import Surroundings
 
 __all__ = ["ORDER", "arguments", "run"]

@@ -27,10 +27,10 @@ from plainfall.ecosystems.php.platform import system_package
 from plainfall.ecosystems.ruby.interpreters import library_of, ruby_interpreters
 from plainfall.ecosystems.ruby.versions import version
 from plainfall.errors import UsageProblem
-from plainfall.onboarding.clone_root import CloneFolder
-from plainfall.onboarding.outcome import outcome_document
-from plainfall.onboarding.running import Outcome, onboard
-from plainfall.onboarding.servers import stop_servers
+from plainfall.onboarding.records.outcome import outcome_document
+from plainfall.onboarding.run.clone_root import CloneFolder
+from plainfall.onboarding.run.onboard import Outcome, onboard
+from plainfall.onboarding.uses.serve.servers import stop_servers
 from plainfall.runtimes.interpreters import Interpreter
 from plainfall.standins.building import build_all
 from plainfall.standins.node_registry import built_node_packages, serving_node

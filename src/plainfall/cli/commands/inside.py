@@ -11,8 +11,9 @@ from pathlib import Path
 from plainfall.cli.arguments import with_clone
 from plainfall.cli.console import Console
 from plainfall.errors import PlainfallError, UsageProblem
-from plainfall.onboarding.clone_root import clone_of
-from plainfall.onboarding.inside import own_client, variables_inside
+from plainfall.memory import give_back_own
+from plainfall.onboarding.run.clone_root import clone_of
+from plainfall.onboarding.uses.inside import own_client, variables_inside
 from plainfall.surroundings import Surroundings
 
 __all__ = ["ORDER", "arguments", "run"]
@@ -47,6 +48,7 @@ def run(options: argparse.Namespace, console: Console) -> int:
     os.chdir(folder)
     signal.signal(signal.SIGTERM, signal.SIG_DFL)
     try:
+        give_back_own()
         os.execve(program, words, variables)
     except OSError as error:
         raise PlainfallError(f"{program} cannot be run: {error.strerror}") from error

@@ -15,12 +15,13 @@ from plainfall.ecosystems.shape import InstallWishes
 from plainfall.errors import BadInput, UsageProblem
 from plainfall.evidence import Evidence
 from plainfall.formats.dotenv import parse_dotenv
-from plainfall.onboarding.clone_root import clone_of
-from plainfall.onboarding.outcome import outcome_document
-from plainfall.onboarding.running import Outcome, onboard
-from plainfall.onboarding.steps import Stage, State
-from plainfall.onboarding.work import Wishes
-from plainfall.settings.answers import parse_given
+from plainfall.onboarding.part.steps import Stage, State
+from plainfall.onboarding.part.team_decisions import as_toml, write_into_team_file
+from plainfall.onboarding.part.work import Wishes
+from plainfall.onboarding.records.outcome import outcome_document
+from plainfall.onboarding.run.clone_root import clone_of
+from plainfall.onboarding.run.onboard import Outcome, onboard
+from plainfall.settings.answers import TEAM_FILE, parse_given
 from plainfall.surroundings import Surroundings
 
 __all__ = [
@@ -48,6 +49,11 @@ def arguments(parser: argparse.ArgumentParser) -> None:
         action="store_true",
         help="say for each step whether it is still right, or what would be done and why; change nothing",
     )
+    parser.add_argument(
+        "--keep-choices",
+        action="store_true",
+        help="write what a search found out into plainfall.toml, so that nobody has to search",
+    )
     parser.add_argument("--until", choices=STAGES, metavar="STAGE", help=f"stop after: {', '.join(STAGES)}")
 
 
@@ -70,6 +76,10 @@ def run(options: argparse.Namespace, console: Console) -> int:
         )
     finally:
         view.pause()
+    if options.keep_choices and not options.preview:
+        outcome.remarks += keep_choices(outcome)
+        for work in outcome.works.values():
+            work.searched = False  # the lines need not be shown
     if console.json:
         console.document(outcome_document(outcome))
     elif options.preview:
@@ -104,6 +114,7 @@ def wishes_of(options: argparse.Namespace) -> Wishes:
         skip=frozenset(options.skip),
         fetch_services=options.fetch_services,
         install=install,
+        attempts=options.attempts,
     )
 
 
@@ -187,11 +198,46 @@ def show_outcome(console: Console, outcome: Outcome, clone: str) -> None:
         console.note(
             console.wrapped(text, 12, "  " + console.styled("changed", "strong") + "   " if number else "")
         )
+    show_choices(console, outcome)
     console.result(verdict(outcome))
     if outcome.outcome == "done" and outcome.servers:
         console.note(
             f"look again: plainfall probe{named}   end it: plainfall stop{named}   reasons: --verbose"
         )
+
+
+def keep_choices(outcome: Outcome) -> list[str]:
+    """Writes what the run's searches have decided into the team's file; returns what is to be said of it. Raises
+    BadInput, PathRefused."""
+    rows = [(key, work.decisions) for key, work in outcome.works.items() if as_toml(work.decisions, key)]
+    if not rows:
+        return [f"nothing had to be searched for: {TEAM_FILE} is as it was"]
+    work = next(iter(outcome.works.values()))
+    had = write_into_team_file(work.state.confined, work.tree, rows)
+    said = (
+        [f"{TEAM_FILE} has decisions for {', '.join(had)} already, and they are left as they are"]
+        if had
+        else []
+    )
+    if len(had) < len(rows):
+        said.append(
+            f"written into {TEAM_FILE}: what was decided for {', '.join(key or '.' for key, _ in rows)}"
+        )
+    return said
+
+
+def show_choices(console: Console, outcome: Outcome) -> None:
+    """What this run's searches have decided, as lines for the team's file."""
+    for key, work in outcome.works.items():
+        text = as_toml(work.decisions, key) if work.searched else ""
+        if text and outcome.outcome == "done":
+            console.note("")
+            console.note(
+                f"  nobody has to search again with these lines in {TEAM_FILE} (--keep-choices writes them):"
+            )
+            for line in text.splitlines():
+                console.note(console.styled(f"    {line}", "dim"))
+            console.note("")
 
 
 def _show_beside(console: Console, outcome: Outcome, named: str) -> None:

@@ -8,8 +8,14 @@ from pathlib import Path
 from plainfall.cli import arguments as values
 from plainfall.cli.arguments import with_clone
 from plainfall.cli.console import Console
-from plainfall.onboarding.clone_root import clone_of
-from plainfall.onboarding.probing import PageReport, ProbeWishes, ServerLook, is_broken, probe_servers
+from plainfall.onboarding.run.clone_root import clone_of
+from plainfall.onboarding.uses.probe.probing import (
+    PageReport,
+    ProbeWishes,
+    ServerLook,
+    is_broken,
+    probe_servers,
+)
 from plainfall.server.browser import BrowserLook
 from plainfall.server.endpoints import Endpoint
 from plainfall.server.probe import Probe

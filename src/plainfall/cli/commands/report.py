@@ -11,9 +11,9 @@ from typing import Any
 from plainfall.cli.arguments import with_clone
 from plainfall.cli.console import Console
 from plainfall.errors import PlainfallError, UsageProblem
-from plainfall.onboarding.clone_root import clone_of
-from plainfall.onboarding.readme_section import differences, readme_section
-from plainfall.onboarding.reporting import Report, report_of
+from plainfall.onboarding.run.clone_root import clone_of
+from plainfall.onboarding.uses.report.readme_section import differences, readme_section
+from plainfall.onboarding.uses.report.reporting import Report, report_of
 from plainfall.settings.setting import ORIGINS, Setting
 from plainfall.surroundings import Surroundings
 from plainfall.writing import write_replacing

@@ -18,17 +18,17 @@ from plainfall.cli.view import RunView
 from plainfall.clone.parts import Survey
 from plainfall.diagnosis.reading import diagnose, lines_that_matter
 from plainfall.errors import NothingToOnboard
-from plainfall.onboarding.choices import choose_command, part_named, with_choices
-from plainfall.onboarding.clone_root import CloneFolder, clone_of, survey_of
-from plainfall.onboarding.following import Follower, Happening
-from plainfall.onboarding.outcome import outcome_document
-from plainfall.onboarding.register import Register
-from plainfall.onboarding.running import Outcome, onboard
-from plainfall.onboarding.second_processes import process_named, start_second_process
-from plainfall.onboarding.servers import Stopped, end_processes, stop_servers
-from plainfall.onboarding.state import CloneState
-from plainfall.onboarding.steps import Stage, State, Step, StepResult
-from plainfall.onboarding.work import Wishes
+from plainfall.onboarding.part.chosen_commands import choose_command, part_named, with_choices
+from plainfall.onboarding.part.steps import Stage, State, Step, StepResult
+from plainfall.onboarding.part.work import Wishes
+from plainfall.onboarding.records.outcome import outcome_document
+from plainfall.onboarding.records.register import Register
+from plainfall.onboarding.records.state import CloneState
+from plainfall.onboarding.run.clone_root import CloneFolder, clone_of, survey_of
+from plainfall.onboarding.run.onboard import Outcome, onboard
+from plainfall.onboarding.stages.second_processes import process_named, start_second_process
+from plainfall.onboarding.uses.serve.following import Follower, Happening
+from plainfall.onboarding.uses.serve.servers import Stopped, end_processes, stop_servers
 from plainfall.surroundings import Surroundings
 
 __all__ = ["ORDER", "arguments", "run"]
@@ -120,7 +120,13 @@ def _bring_up(
         part: record.get("pid") for part, record in CloneState(clone, surroundings.state).servers.items()
     }
     try:
-        wishes = Wishes(port=options.port, wait=options.wait, mend=options.mend, debug=options.debug)
+        wishes = Wishes(
+            port=options.port,
+            wait=options.wait,
+            mend=options.mend,
+            debug=options.debug,
+            attempts=options.attempts,
+        )
         outcome = onboard(place, wishes, surroundings, view, only=_STAGES, names=options.part)
     finally:
         view.pause()

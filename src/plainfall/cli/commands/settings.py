@@ -16,9 +16,9 @@ from plainfall.cli.visible import visible
 from plainfall.clone.parts import Contradiction, Survey
 from plainfall.errors import NothingToOnboard, UsageProblem
 from plainfall.formats.values import shown_value
-from plainfall.onboarding.clone_root import clone_of, survey_of
-from plainfall.onboarding.settling import Settling
-from plainfall.onboarding.state import CloneState
+from plainfall.onboarding.part.settling import Settling
+from plainfall.onboarding.records.state import CloneState
+from plainfall.onboarding.run.clone_root import clone_of, survey_of
 from plainfall.settings.setting import ORIGINS, Setting
 from plainfall.settings.similar_names import nearest
 from plainfall.settings.unit_settings import Settled

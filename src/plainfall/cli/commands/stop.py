@@ -7,8 +7,8 @@ from pathlib import Path
 
 from plainfall.cli.arguments import with_clone
 from plainfall.cli.console import Console
-from plainfall.onboarding.clone_root import clone_of
-from plainfall.onboarding.servers import Stopped, stop_everywhere, stop_servers
+from plainfall.onboarding.run.clone_root import clone_of
+from plainfall.onboarding.uses.serve.servers import Stopped, stop_everywhere, stop_in
 from plainfall.surroundings import Surroundings
 
 __all__ = ["ORDER", "arguments", "run"]
@@ -29,9 +29,8 @@ def run(options: argparse.Namespace, console: Console) -> int:
     user_state = surroundings.state
     if options.all:
         return _everywhere(console, stop_everywhere(user_state))
-    stopped = stop_servers(
-        clone_of(Path(options.clone).absolute(), surroundings), user_state, _key(options.part)
-    )
+    named = Path(options.clone).absolute()
+    stopped = stop_in(named, clone_of(named, surroundings), user_state, _key(options.part))
     if console.json:
         rows = [_row(one) for one in stopped]
         console.document({"outcome": "done", "stopped": rows})

@@ -15,7 +15,7 @@ from plainfall.clone.parts import PartFound, Survey
 from plainfall.ecosystems import environment_of, title_of
 from plainfall.errors import BadInput, NoFittingRuntime
 from plainfall.evidence import Evidence
-from plainfall.onboarding.clone_root import clone_of
+from plainfall.onboarding.run.clone_root import clone_of
 from plainfall.surroundings import Surroundings
 from plainfall.survey.branches import branch_remarks
 from plainfall.survey.history import Branch, History, brief_of, history_of

@@ -11,6 +11,7 @@ from plainfall.confinement import Confined
 from plainfall.ecosystems.node.locks.package import Package
 from plainfall.errors import BadInput
 from plainfall.patterns import regex
+from plainfall.plain_files import plain_bytes
 from plainfall.reading import foreign_json
 
 __all__ = ["bins_of", "bins_of_manifest", "bundled_bins", "link_commands"]
@@ -79,7 +80,7 @@ def bundled_bins(folder: Path, names: set[str]) -> dict[str, dict[str, str]]:
 def bins_of_manifest(path: Path) -> dict[str, str]:
     """The commands that a package's manifest names; none where it cannot be read."""
     try:
-        document = foreign_json(path.read_bytes(), path.name)
+        document = foreign_json(plain_bytes(path), path.name)
     except (OSError, BadInput):
         return {}
     return bins_of(document) if isinstance(document, dict) else {}

@@ -9,7 +9,6 @@ run with the same file asks no server.
 from __future__ import annotations
 
 import os
-import tempfile
 from collections.abc import Callable, Mapping
 from pathlib import Path
 from typing import Any
@@ -25,10 +24,12 @@ from plainfall.ecosystems.shape import CloneAccess, Progress
 from plainfall.errors import BadInput, DependencyProblem, EnvironmentProblem
 from plainfall.evidence import Evidence
 from plainfall.packages.cache import CachedTree, PackageCache, make_tree
+from plainfall.packages.cache_key import CacheKey
 from plainfall.packages.checkouts import COMMIT, check_out, references_of
 from plainfall.packages.client import RegistryClient
 from plainfall.packages.placing import Folders, Placement, place_files
 from plainfall.patterns import regex
+from plainfall.plain_files import plain_text
 from plainfall.reading import foreign_json, json_object
 from plainfall.writing import digest_of
 
@@ -112,7 +113,7 @@ def _read(path: Path) -> dict[str, Any]:
     if not path.is_file():
         return {}
     try:
-        return json_object(path.read_text("utf-8-sig"), path.name)
+        return json_object(plain_text(path, "utf-8-sig"), path.name)
     except (UnicodeDecodeError, OSError) as error:
         raise BadInput(
             f"it cannot be read: {error}", place=Evidence(path.name), remedy="Restore the file."
@@ -214,12 +215,11 @@ class _Resolver:
 
 def _tree(store: Store, one: _Chosen) -> CachedTree:
     """The files of a component, from the cache or its repository."""
-    key = digest_of("component", one.commit)
+    key = CacheKey.of_statement("node-components", [one.address], one.commit)
     value = PackageCache(store.cache).tree(key)
     if value is not None and not value.damaged():
         return value
-    store.cache.mkdir(parents=True, exist_ok=True)
-    with tempfile.TemporaryDirectory(prefix=".checkout-", dir=store.cache) as name:
+    with PackageCache(store.cache).workshop() as name:
         checkout = Path(name, "checkout")
         check_out((one.address,), one.commit, checkout, store.variables)
         store.fetched += 1

@@ -23,9 +23,11 @@ from plainfall.errors import BadInput, RegistryProblem
 from plainfall.evidence import Evidence
 from plainfall.packages.answers import limits_for
 from plainfall.packages.cache import PackageCache
+from plainfall.packages.cache_key import CacheKey
 from plainfall.packages.client import Connection
 from plainfall.packages.consent import VARIABLE, Withheld, expanded, host_in
 from plainfall.packages.logins import host_of
+from plainfall.plain_files import plain_text
 from plainfall.processes import run
 from plainfall.runtimes.interpreters import Interpreter
 from plainfall.surroundings import Surroundings
@@ -199,7 +201,7 @@ def _rows(path: Path) -> Iterator[tuple[str, str, Evidence]]:
             raise BadInput(
                 "it is larger than 1 MiB, too large for what it should be", place=Evidence(str(path))
             )
-        text = path.read_text("utf-8")
+        text = plain_text(path, "utf-8")
     except (OSError, UnicodeDecodeError) as error:
         raise BadInput(f"cannot be read: {error}", place=Evidence(str(path))) from error
     for number, line in enumerate(text.splitlines(), 1):
@@ -213,8 +215,8 @@ def _rows(path: Path) -> Iterator[tuple[str, str, Evidence]]:
 
 def _client_default(surroundings: Surroundings, interpreter: Interpreter) -> str:
     cache = PackageCache(surroundings.cache)
-    key = f"node-{interpreter.identity}"
-    remembered = cache.recall("registries", key)
+    key = CacheKey.of_machine("registries", "node", interpreter.identity)
+    remembered = cache.recall(key)
     if isinstance(remembered, str):
         return remembered
     text = ""
@@ -237,5 +239,5 @@ def _client_default(surroundings: Surroundings, interpreter: Interpreter) -> str
             "client that could name one",
             remedy="Write registry=ADDRESS into ~/.npmrc, or set npm_config_registry.",
         )
-    cache.remember("registries", key, text)
+    cache.remember(key, text)
     return text

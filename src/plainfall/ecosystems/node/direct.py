@@ -18,6 +18,7 @@ from plainfall.errors import BadInput, DependencyProblem
 from plainfall.evidence import Evidence
 from plainfall.packages.checkouts import COMMIT, references_of
 from plainfall.patterns import regex
+from plainfall.plain_files import plain_bytes
 from plainfall.reading import foreign_json
 
 __all__ = ["Direct", "is_direct"]
@@ -106,4 +107,4 @@ class Direct:
 
 
 def _manifest(path: Path) -> dict[str, Any]:
-    return plain_manifest(foreign_json(path.read_bytes(), path.name))
+    return plain_manifest(foreign_json(plain_bytes(path), path.name))

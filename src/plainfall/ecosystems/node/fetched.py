@@ -24,6 +24,7 @@ from plainfall.ecosystems.node.store import Store, registry_address
 from plainfall.ecosystems.node.versions import order
 from plainfall.ecosystems.shape import Progress
 from plainfall.packages.cache import PackageCache
+from plainfall.packages.cache_key import CacheKey
 from plainfall.packages.client import RegistryClient
 from plainfall.reading import foreign_json
 from plainfall.runtimes.asks import Strength, VersionAsk
@@ -31,7 +32,6 @@ from plainfall.runtimes.choice import Choice
 from plainfall.runtimes.interpreters import Interpreter
 from plainfall.surroundings import Surroundings
 from plainfall.workers import worker_pool
-from plainfall.writing import digest_of
 
 __all__ = ["fetched_runtime", "package_name"]
 
@@ -60,8 +60,8 @@ def fetched_runtime(
     client = here[0] if here else Interpreter(Path(), Path(), "0.0.0", {})
     value = [ask for ask in asks if ask.strength >= Strength.RANGE]
     cache = PackageCache(surroundings.cache)
-    key = digest_of(name, sorted(ask.specifier for ask in value))
-    remembered = cache.recall("node-runtimes", key)
+    key = CacheKey.of_machine("node-runtimes", name, sorted(ask.specifier for ask in value))
+    remembered = cache.recall(key)
     registries = None
     worker_pool()  # before the threads that ask registries: packages are laid by it later
     if not isinstance(remembered, dict):
@@ -92,10 +92,10 @@ def fetched_runtime(
     except (OSError, ValueError, subprocess.SubprocessError) as error:
         progress(0, 0, f"Node {version} was fetched and does not work on this machine: {error}")
         return None
-    cache.remember("node-runtimes", key, remembered)
+    cache.remember(key, remembered)
     interpreter = Interpreter(file, Path(facts["executable"]), str(facts["version"]), facts)
     if registries is not None:  # it has no client that could be asked
-        cache.remember("registries", f"node-{interpreter.identity}", registries.default)
+        cache.remember(CacheKey.of_machine("registries", "node", interpreter.identity), registries.default)
     asked = ", ".join(f"{ask.text} ({ask.evidence})" for ask in value)
     remark = (
         f"no Node here fits {asked}: {version} was fetched as the package {name} ({text}), for clones only"

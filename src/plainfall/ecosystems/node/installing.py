@@ -45,6 +45,9 @@ class NodeInstalling:
     def package_names(self, module: str) -> frozenset[str]:
         return frozenset({"/".join(module.split("/")[: 2 if module.startswith("@") else 1]).lower()})
 
+    def runs_own_code(self, job: InstallJob) -> Sequence[Evidence]:
+        return ()
+
     def foreseen(self, job: InstallJob) -> Foreseen | None:
         from plainfall.ecosystems.node.packages import foreseen
 

@@ -41,4 +41,5 @@ LANGUAGE = Language(
     recognising=NodeRecognising(),
     environment=NodeEnvironment(),
     installing=NodeInstalling(),
+    registry_files=(".npmrc", ".yarnrc", ".yarnrc.yml"),
 )

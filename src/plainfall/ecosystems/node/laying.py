@@ -23,6 +23,7 @@ from plainfall.ecosystems.node.marks import Mark, check_ours, check_places, hold
 from plainfall.ecosystems.node.store import Store
 from plainfall.ecosystems.shape import CloneAccess
 from plainfall.packages.cache import CachedTree, PackageCache
+from plainfall.packages.cache_key import CacheKey
 from plainfall.packages.placing import Folders, Placement, place_files
 from plainfall.workers import cancelled_on_error, worker_pool
 
@@ -134,7 +135,7 @@ def _is_complete(part: Path, where: str, key: str, store: Store, laid: Laid, edi
     names go into the layout."""
     if key.startswith("link:"):
         return (part / where).is_symlink()
-    tree = PackageCache(store.cache).tree(key.removesuffix(_RUNS))
+    tree = PackageCache(store.cache).tree(CacheKey.recorded("node", key.removesuffix(_RUNS)))
     if tree is None:
         return False
     root = f"{part / where}/"
@@ -157,7 +158,9 @@ def _key(store: Store, package: Package, runs_code: bool) -> str | None:
     if package.link is not None:
         return f"link:{package.link}"
     key = store.key(package)
-    return f"{key}{_RUNS}" if key and runs_code else key
+    if key is None:
+        return None
+    return f"{key.name}{_RUNS}" if runs_code else key.name
 
 
 def _take_out(clone: Confined, part: Path, gone: Iterable[str], kept: set[str]) -> None:
@@ -287,6 +290,7 @@ def _linked(
     target, source = f"{root}/{package.place}/", f"{tree.folder}/"
     placements = (Placement(source + file.path, target + file.path) for file in tree.files)
     place_files(placements, folders, copy=package.name in copied)
+    tree.note_links()
     return _Facts.of(tree.facts, _names(file.path for file in tree.files))
 
 

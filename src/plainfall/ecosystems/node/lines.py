@@ -18,6 +18,7 @@ from msgspec import Struct
 
 from plainfall.errors import BadInput
 from plainfall.evidence import Evidence
+from plainfall.packages.cache_key import CacheKey
 from plainfall.packages.remembered import Remembered
 from plainfall.reading import json_value
 
@@ -27,7 +28,7 @@ _REMEDY = (
     "A release index is a JSON list of objects with version, date and lts; it lies next to the builds of the "
     "runtime as index.json."
 )
-_KIND, _KEY = "release-lines", "node"
+_KEY = CacheKey.of_machine("release-lines", "node")
 
 
 class Lines(Struct, frozen=True):
@@ -50,7 +51,7 @@ def known_lines(cache: Path | None = None) -> Lines:
     """The shipped lines, and those that were learnt since (kept in the cache, if one is given)."""
     data = tomllib.loads((Path(__file__).parent / "lines.toml").read_text("utf-8"))
     results = {line["name"]: (line["major"], line["ends"]) for line in data["line"]}
-    learnt = Remembered(cache).recall(_KIND, _KEY) if cache is not None else None
+    learnt = Remembered(cache).recall(_KEY) if cache is not None else None
     for name, (major, ends) in learnt.items() if isinstance(learnt, dict) else ():
         results[name] = (int(major), datetime.date.fromisoformat(ends))
     return Lines(results)
@@ -79,5 +80,5 @@ def learn_lines(text: str, place: str, cache: Path) -> Lines:
         raise BadInput("it names no line with long-term support", place=Evidence(place), remedy=_REMEDY)
     shipped = known_lines()
     fresh: dict[str, Any] = {name: row for name, row in results.items() if name not in shipped.by_name}
-    Remembered(cache).remember(_KIND, _KEY, fresh)
+    Remembered(cache).remember(_KEY, fresh)
     return known_lines(cache)

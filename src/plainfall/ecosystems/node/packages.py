@@ -26,6 +26,7 @@ from plainfall.ecosystems.node.workspaces import linked_folders, workspaces
 from plainfall.ecosystems.shape import Foreseen, Installation, InstallJob
 from plainfall.errors import RegistryProblem
 from plainfall.packages.consent import withheld_words
+from plainfall.plain_files import plain_text
 from plainfall.writing import digest_of
 
 __all__ = ["install", "registries_of"]
@@ -128,6 +129,7 @@ def install(job: InstallJob, document: Mapping[str, Any], variables: Mapping[str
             laid = replace(
                 again,
                 laid=[*(one for one in laid.laid if one in first), *again.laid],
+                kept=[one for one in laid.kept if one in first],
                 taken_out=laid.taken_out,
                 fresh=laid.fresh | again.fresh,
                 fetched=laid.fetched,
@@ -153,9 +155,8 @@ def install(job: InstallJob, document: Mapping[str, Any], variables: Mapping[str
     if laid.laid:  # a layout that was looked at before is still right
         remarks += _unmet_remarks(wanted, store)
     left_out = len(read.packages) - len(wanted)
-    if left_out:
-        what = "1 optional package is" if left_out == 1 else f"{left_out} optional packages are"
-        remarks.append(f"{what} for other machines and left out")
+    what = "1 optional package is" if left_out == 1 else f"{left_out} optional packages are"
+    notes = (f"{what} for other machines and left out",) if left_out else ()
     ran = run_allowed(folder, laid, wishes, variables, access)
     remarks += code_remarks(laid, allowed)
     done = Installation(
@@ -169,6 +170,7 @@ def install(job: InstallJob, document: Mapping[str, Any], variables: Mapping[str
         remarks=tuple(remarks),
         layout={f"../{place}": names for place, names in laid.layout.items()},
         withheld=withheld_code(laid, allowed),
+        notes=notes,
     )
     return _with_components(done, store, job) if (folder / COMPONENTS).is_file() else done
 
@@ -240,11 +242,11 @@ def _resolved(
     worded = {folder: {table: one.get(table) for table in tables} for folder, one in manifests.items()}
     asked = digest_of(worded, _linked(store.part, manifests), major)
     kept, mark = job.state / "package-lock.json", job.state / "asked.json"
-    if not kept.is_file() or not mark.is_file() or mark.read_text("utf-8") != asked:
+    if not kept.is_file() or not mark.is_file() or plain_text(mark, "utf-8") != asked:
         result = resolve(document, job.listed.path, members, store, version, job.progress)
         job.access.confined.write(kept, lock_text(document, result))
         job.access.confined.write(mark, asked)
-    return read_package_lock(kept.read_text("utf-8"), str(kept), document)
+    return read_package_lock(plain_text(kept, "utf-8"), str(kept), document)
 
 
 def _linked(part: Path, manifests: Mapping[str, Mapping[str, Any]]) -> list[str]:
@@ -254,5 +256,5 @@ def _linked(part: Path, manifests: Mapping[str, Mapping[str, Any]]) -> list[str]
         for inner in linked_folders(document):
             path = part / folder / inner / "package.json"
             if path.is_file():
-                texts.append(path.read_text("utf-8", "replace"))
+                texts.append(plain_text(path, "utf-8", "replace"))
     return texts

@@ -11,6 +11,7 @@ from plainfall.ecosystems.node.calls import Call
 from plainfall.ecosystems.node.workspaces import workspace_file, workspaces
 from plainfall.errors import BadInput
 from plainfall.patterns import regex
+from plainfall.plain_files import plain_bytes
 from plainfall.reading import foreign_json
 
 __all__ = ["chosen_packages", "workspace_top"]
@@ -131,5 +132,5 @@ def _manifest(folder: Path) -> dict[str, Any]:
     file = folder / "package.json"
     if not file.is_file():
         return {}
-    document = foreign_json(file.read_bytes(), str(file))
+    document = foreign_json(plain_bytes(file), str(file))
     return document if isinstance(document, dict) else {}

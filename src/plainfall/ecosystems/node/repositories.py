@@ -14,11 +14,12 @@ from msgspec import Struct
 
 from plainfall.errors import BadInput, DependencyProblem
 from plainfall.ignoring import ignore_rules
+from plainfall.packages.cache_key import CacheKey
 from plainfall.packages.checkouts import COMMIT
 from plainfall.packages.unpacking import Unpacked
 from plainfall.patterns import regex
+from plainfall.plain_files import plain_bytes, plain_text
 from plainfall.reading import foreign_json
-from plainfall.writing import digest_of
 
 if TYPE_CHECKING:
     from pathspec import GitIgnoreSpec
@@ -47,13 +48,13 @@ class RepositorySource(Struct, frozen=True):
     folder: str = ""
 
     @property
-    def key(self) -> str | None:
+    def key(self) -> CacheKey | None:
         """The cache's key, known beforehand only for a whole commit id."""
         return self.key_of(self.revision) if COMMIT.fullmatch(self.revision) else None
 
-    def key_of(self, commit: str) -> str:
+    def key_of(self, commit: str) -> CacheKey:
         """The cache's key of a commit."""
-        return digest_of("repository", commit, self.folder, _PACKING)
+        return CacheKey.of_statement("node", self.addresses, commit, self.folder, _PACKING)
 
     def pinned(self, commit: str) -> str:
         """The address with the commit, as locks write it."""
@@ -108,7 +109,7 @@ def pack(checkout: Path, folder: Path) -> list[Unpacked]:
     """Copies the files that the package consists of into a new folder and lists them: what its manifest's
     ``files`` name, else all that its ignore files leave; links are skipped. Raises DependencyProblem."""
     try:
-        document = foreign_json((checkout / "package.json").read_bytes(), "package.json")
+        document = foreign_json(plain_bytes(checkout / "package.json"), "package.json")
     except (OSError, BadInput) as error:
         raise DependencyProblem(f"the repository has no package.json that can be read: {error}") from error
     packed = _packed(checkout, document if isinstance(document, dict) else {})
@@ -165,7 +166,7 @@ def _files(
     rules = list(ignored)
     for name in (".npmignore", ".gitignore"):
         if (folder / name).is_file() and not (by_list and not inner):
-            text = (folder / name).read_text("utf-8", "replace")
+            text = plain_text(folder / name, "utf-8", "replace")
             rules.append((f"{inner}/" if inner else "", ignore_rules(text.splitlines())))
             break
     for entry in sorted(os.scandir(folder), key=lambda one: one.name):

@@ -18,6 +18,7 @@ from typing import TYPE_CHECKING
 from plainfall.confinement import Confined
 from plainfall.ecosystems.own_files import write_program
 from plainfall.errors import BadInput
+from plainfall.plain_files import plain_text
 
 if TYPE_CHECKING:  # every run of Plainfall imports this module for the names alone
     from plainfall.ecosystems.node.calls import Call
@@ -146,7 +147,7 @@ def _manifest_folder(start: Path) -> Path:
 
 def _manifest(folder: Path) -> Mapping[str, object]:
     try:
-        document = json.loads((folder / "package.json").read_text("utf-8-sig"))
+        document = json.loads(plain_text(folder / "package.json", "utf-8-sig"))
     except (OSError, ValueError) as error:
         print(f"{folder / 'package.json'}: {error}", file=sys.stderr)
         return {}

@@ -6,8 +6,7 @@ import hashlib
 import os
 import shutil
 import stat
-import tempfile
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from pathlib import Path
 from typing import Any
 from urllib.parse import quote, unquote, urlsplit
@@ -15,6 +14,7 @@ from urllib.parse import quote, unquote, urlsplit
 from msgspec import Struct
 from msgspec.structs import replace
 
+from plainfall.confinement import folder_below
 from plainfall.ecosystems.node.bins import bins_of, bundled_bins
 from plainfall.ecosystems.node.configuration import Registries
 from plainfall.ecosystems.node.documents import plain_manifest
@@ -24,6 +24,7 @@ from plainfall.errors import ArchiveRefused, BadInput, DependencyProblem, HashMi
 from plainfall.evidence import Evidence
 from plainfall.packages.answers import LIMITS
 from plainfall.packages.cache import CachedTree, PackageCache, make_tree
+from plainfall.packages.cache_key import CacheKey
 from plainfall.packages.checkouts import apply_patch, check_out
 from plainfall.packages.client import RegistryClient, without_credentials
 from plainfall.packages.digests import Digest
@@ -31,8 +32,8 @@ from plainfall.packages.local import archive_of_clone
 from plainfall.packages.tarballs import unpack_tarball
 from plainfall.packages.unpacking import Unpacked
 from plainfall.patterns import regex
+from plainfall.plain_files import plain_bytes
 from plainfall.reading import foreign_json
-from plainfall.writing import digest_of
 
 __all__ = ["Store", "integrity_of", "registry_address"]
 
@@ -100,11 +101,11 @@ class Store(Struct, dict=True):
         if repository is not None:
             return self._from_repository(package, repository)
         data, source = self._fetch(package)
-        checked = self._checked(package, data, source)
+        checked = self._content_key(package, self._checked(package, data, source))
         name = f"{package.name}-{package.version}.tgz"
         tree = make_tree(self.cache, checked, name, lambda folder: unpack_tarball(data, folder, name), _facts)
         if key is None:
-            self._cache.remember("node-sources", _source_key(source), checked)
+            self._cache.remember(CacheKey.of_statement("node-sources", [source]), checked.name)
         return tree
 
     def manifest(self, package: Package) -> Mapping[str, Any]:
@@ -115,7 +116,7 @@ class Store(Struct, dict=True):
         if file is None or not file.is_file():
             return {}
         try:
-            return plain_manifest(foreign_json(file.read_bytes(), str(file)))
+            return plain_manifest(foreign_json(plain_bytes(file), str(file)))
         except BadInput:
             return {}  # a package whose manifest is no JSON has no peers, and is laid all the same
 
@@ -125,33 +126,43 @@ class Store(Struct, dict=True):
         tree = self._cache.tree(key) if key is not None else None
         return tree is not None and not tree.damaged()
 
-    def key(self, package: Package) -> str | None:
+    def key(self, package: Package) -> CacheKey | None:
         """The cache's key of a package, if it is known before anything is fetched."""
         if package.patches:
             base = self.key(replace(package, patches=()))
-            return (
-                digest_of(base, [self._patch(name).read_bytes().hex() for name in package.patches], _PATCHING)
-                if base
-                else None
-            )
+            return self._patched_key(base, [self._patch(name) for name in package.patches]) if base else None
         repository = repository_source(package.address)
         if repository is not None:
             return repository.key
         known = integrity_of(package)
         if known is not None:
-            return known.hex
+            return self._content_key(package, known)
         source = self._sources(package)[0]
-        remembered = self._cache.recall("node-sources", _source_key(source))
-        return remembered if isinstance(remembered, str) and not source.startswith("file:") else None
+        if source.startswith("file:"):
+            return None
+        remembered = self._cache.recall(CacheKey.of_statement("node-sources", [source]))
+        return CacheKey.recorded("node", remembered) if isinstance(remembered, str) else None
+
+    def _content_key(self, package: Package, digest: Digest) -> CacheKey:
+        """By the digest; where other bytes with the same one can be made, by the addresses, too."""
+        if digest.weak:
+            return CacheKey.of_statement("node", self._sources(package), str(digest))
+        return CacheKey.of_content("node", digest)
+
+    @staticmethod
+    def _patched_key(base: CacheKey, patches: Sequence[Path]) -> CacheKey:
+        material = [base.name, *(hashlib.sha256(plain_bytes(one)).hexdigest() for one in patches)]
+        return CacheKey.of_product(
+            "node", material=material, tools=[_PATCHING], runtime="", registries=[], allowed=True
+        )
 
     def _from_repository(self, package: Package, repository: RepositorySource) -> CachedTree:
         """The files of a revision, as its own manifest chooses them; its preparing scripts are not run."""
-        self.cache.mkdir(parents=True, exist_ok=True)
-        with tempfile.TemporaryDirectory(prefix=".checkout-", dir=self.cache) as name:
+        with self._cache.workshop() as name:
             checkout = Path(name, "checkout")
             commit = check_out(repository.addresses, repository.revision, checkout, self.variables)
             self.fetched += 1
-            inner = checkout / repository.folder
+            inner = folder_below(checkout, repository.folder, Evidence(repository.addresses[0]))
             return make_tree(
                 self.cache,
                 repository.key_of(commit),
@@ -174,7 +185,7 @@ class Store(Struct, dict=True):
         """A package with patches of the clone put on it: a tree of its own in the cache."""
         base = self.tree(replace(package, patches=()))
         patches = [self._patch(name) for name in package.patches]
-        key = digest_of(base.sha256, [one.read_bytes().hex() for one in patches], _PATCHING)
+        key = self._patched_key(base.key, patches)
 
         def unpack(folder: Path) -> list[Unpacked]:
             shutil.copytree(base.folder, folder, symlinks=True, dirs_exist_ok=True)
@@ -189,10 +200,10 @@ class Store(Struct, dict=True):
 
         return make_tree(self.cache, key, package.label, unpack, _facts)
 
-    def _checked(self, package: Package, data: bytes, source: str) -> str:
+    def _checked(self, package: Package, data: bytes, source: str) -> Digest:
         known = integrity_of(package)
         if known is None:
-            return Digest.of_data("sha512", data).hex
+            return Digest.of_data("sha512", data)
         got = Digest.of_data(known.algorithm, data)
         if got != known:
             raise HashMismatch(
@@ -200,7 +211,7 @@ class Store(Struct, dict=True):
                 remedy="The file was thrown away. Either the lock file is wrong or the registry gave another "
                 "file under this name: compare with a teammate's before you change the lock.",
             )
-        return known.hex
+        return known
 
     def _sources(self, package: Package) -> list[str]:
         """Where to look, in order. An address at a registry says what; the configuration says where from."""
@@ -245,10 +256,6 @@ class Store(Struct, dict=True):
         )
 
 
-def _source_key(source: str) -> str:
-    return hashlib.sha256(without_credentials(source).encode()).hexdigest()
-
-
 def _facts(folder: Path, files: list[Unpacked], *, prepared: bool = True) -> dict[str, Any]:
     """What must be known of a package besides its files; its commands are made executable on the way. One
     that was not ``prepared`` comes from a repository, where its publisher's preparing was not done."""
@@ -256,7 +263,7 @@ def _facts(folder: Path, files: list[Unpacked], *, prepared: bool = True) -> dic
     if any(file.path == "package.json" and file.size > _LARGEST_MANIFEST for file in files):
         raise ArchiveRefused("a package whose package.json is larger than any such file")
     try:
-        document = foreign_json((folder / "package.json").read_bytes(), "package.json")
+        document = foreign_json(plain_bytes(folder / "package.json"), "package.json")
     except (OSError, BadInput) as error:
         raise ArchiveRefused(f"a package without a package.json that can be read: {error}") from error
     if not isinstance(document, dict):

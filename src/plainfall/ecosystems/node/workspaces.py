@@ -14,6 +14,7 @@ from plainfall.ecosystems.node.asks import manifest
 from plainfall.ecosystems.node.documents import plain_manifest
 from plainfall.errors import BadInput
 from plainfall.evidence import Evidence
+from plainfall.plain_files import plain_bytes, plain_text
 from plainfall.reading import foreign_json, yaml_value
 
 __all__ = ["built_for_others", "linked_folders", "needed_first", "owner_of", "workspace_file", "workspaces"]
@@ -49,7 +50,7 @@ def workspaces(part: Path, document: Mapping[str, Any]) -> dict[str, dict[str, A
             if "node_modules" in inner.parts or not _chosen(patterns, folder, ""):
                 continue
             try:
-                one = foreign_json(path.read_bytes(), str(inner))
+                one = foreign_json(plain_bytes(path), str(inner))
             except OSError as error:
                 raise BadInput(
                     f"it cannot be read: {error}",
@@ -136,7 +137,7 @@ def workspace_file(part: Path) -> dict[str, Any]:
     path = part / _FILE
     if not path.is_file():
         return {}
-    document = yaml_value(path.read_text("utf-8-sig", "replace"), _FILE)
+    document = yaml_value(plain_text(path, "utf-8-sig", "replace"), _FILE)
     return document if isinstance(document, dict) else {}
 
 

@@ -12,6 +12,7 @@ from plainfall.confinement import Confined
 from plainfall.ecosystems.php.autoload import Laid
 from plainfall.ecosystems.php.loader import php_text
 from plainfall.ecosystems.php.manifests import strings
+from plainfall.plain_files import opened_plain
 from plainfall.repository import repository_of
 
 __all__ = ["write_bins"]
@@ -48,12 +49,12 @@ def write_bins(
 def _is_ours(file: Path) -> bool:
     if file.is_symlink() or not file.is_file():
         return False
-    with open(file, "rb") as opened:
+    with opened_plain(file) as opened:
         return b"Written by Plainfall" in opened.read(400)
 
 
 def _proxy(file: Path, target: str, vendor: str) -> str:
-    with open(file, "rb") as opened:
+    with opened_plain(file) as opened:
         start = opened.read(500)
     if re.match(rb"(#!.*\bphp[\d.]*\b.*\n)?\s*<\?php", start):
         return (

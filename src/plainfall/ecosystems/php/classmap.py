@@ -13,6 +13,7 @@ from collections.abc import Iterator, Sequence
 from pathlib import Path
 
 from plainfall.patterns import regex
+from plainfall.plain_files import plain_bytes
 
 __all__ = ["Rows", "classes_in", "excluded", "scan"]
 
@@ -91,7 +92,7 @@ def _classes_of(path: Path) -> list[str]:
     status = path.stat()
     if status.st_size > _LARGEST:
         return []
-    return classes_in(path.read_bytes())
+    return classes_in(plain_bytes(path))
 
 
 def _files(folder: Path) -> Iterator[Path]:

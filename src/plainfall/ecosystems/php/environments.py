@@ -14,6 +14,7 @@ from plainfall.ecosystems.php.places import bin_folder
 from plainfall.ecosystems.php.platform import ExtensionNeed, lacking_words, system_package
 from plainfall.ecosystems.shape import CloneAccess, Debugging, DebugWish, EnvironmentStanding, Progress
 from plainfall.errors import BadInput, EnvironmentProblem, NoFittingRuntime
+from plainfall.plain_files import plain_text
 from plainfall.reading import json_object
 from plainfall.runtimes.choice import Choice, choose, named_choice
 from plainfall.runtimes.interpreters import Interpreter
@@ -119,7 +120,7 @@ def programs_folder(folder: Path) -> str:
     """The folder of the installed packages' programs, from a part's folder."""
     file = folder / MANIFEST
     try:
-        document = json_object(file.read_text("utf-8", "replace"), MANIFEST) if file.is_file() else {}
+        document = json_object(plain_text(file, "utf-8", "replace"), MANIFEST) if file.is_file() else {}
         return bin_folder(document)
     except BadInput:
         return "vendor/bin"  # what is wrong with it is said by the step that installs from it

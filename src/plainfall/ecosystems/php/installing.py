@@ -43,6 +43,9 @@ class PhpInstalling:
     def package_names(self, module: str) -> frozenset[str]:
         return frozenset({module.lower()})
 
+    def runs_own_code(self, job: InstallJob) -> Sequence[Evidence]:
+        return ()
+
     def foreseen(self, job: InstallJob) -> Foreseen | None:
         from plainfall.ecosystems.php.packages import foreseen
 

@@ -16,6 +16,7 @@ from typing import Any
 from msgspec.structs import replace
 
 from plainfall.ecosystems.php.versions import admits, is_constraint
+from plainfall.packages.cache_key import CacheKey
 from plainfall.packages.remembered import Remembered
 from plainfall.patterns import regex
 from plainfall.processes import run
@@ -82,13 +83,14 @@ def _as_it_is(interpreter: Interpreter, memory: Remembered) -> Interpreter:
     state = _state(interpreter.facts)
     if state == interpreter.facts.get("state"):
         return interpreter
-    known = memory.recall("php-extensions", interpreter.identity)
+    key = CacheKey.of_machine("php-extensions", interpreter.identity)
+    known = memory.recall(key)
     if not isinstance(known, dict) or known.get("state") != state:
         try:
             known = dict(ask_php(interpreter.file))
         except (OSError, ValueError):
             return interpreter  # what it says when a command runs is reported there
-        memory.remember("php-extensions", interpreter.identity, known)
+        memory.remember(key, known)
     return replace(interpreter, facts=known)
 
 

@@ -41,7 +41,9 @@ LANGUAGE = Language(
     grammar=GRAMMAR,
     checks=php_checks,
     by_hand=php_by_hand,
+    reads_each_time=True,
     recognising=PhpRecognising(),
     environment=PhpEnvironment(),
     installing=PhpInstalling(),
+    registry_files=("auth.json",),
 )

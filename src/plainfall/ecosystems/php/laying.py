@@ -16,7 +16,9 @@ from plainfall.ecosystems.shape import CloneAccess, Progress
 from plainfall.errors import BadInput, DependencyProblem, EnvironmentProblem
 from plainfall.evidence import Evidence
 from plainfall.packages.cache import PackageCache
+from plainfall.packages.cache_key import CacheKey
 from plainfall.packages.placing import Folders, Placement, place_files
+from plainfall.plain_files import plain_bytes
 from plainfall.reading import foreign_json
 from plainfall.repository import Repository, repository_of
 from plainfall.workers import cancelled_on_error, worker_pool
@@ -95,7 +97,7 @@ def lay(
 
 def _key(store: Store, package: Locked) -> str:
     link = _link(package)
-    return f"link:{link}" if link else store.key(package)
+    return f"link:{link}" if link else store.key(package).name
 
 
 def _link(package: Locked) -> str:
@@ -126,7 +128,7 @@ def _is_complete(part: Path, place: str, key: str, store: Store, edited: frozens
     """Whether a package that was laid before is there with every file, none of them edited through a link."""
     if key.startswith("link:"):
         return (part / place).is_symlink()
-    tree = PackageCache(store.cache).tree(key)
+    tree = PackageCache(store.cache).tree(CacheKey.recorded("php", key))
     if tree is None or (part / place).is_symlink():
         return False
     root = f"{part / place}/"
@@ -141,7 +143,7 @@ def _of_another_client(part: Path, vendor: str) -> dict[str, str]:
     if not file.is_file() or file.is_symlink():
         return {}
     try:
-        document = foreign_json(file.read_bytes(), str(file))
+        document = foreign_json(plain_bytes(file), str(file))
     except BadInput:
         return {}  # what it lists nobody knows: its folders are replaced one by one, as far as they are wanted
     rows = document.get("packages") if isinstance(document, dict) else document
@@ -228,6 +230,7 @@ def _lay_chunk(root: Path, rows: Sequence[tuple[str, Locked]], store: Store) -> 
                 place_files(
                     (Placement(source + file.path, target + file.path) for file in tree.files), folders
                 )
+                tree.note_links()
                 folders.make(target.rstrip("/"))
         return mine.fetched, mine.fetched_bytes
     finally:

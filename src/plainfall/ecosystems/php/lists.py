@@ -8,6 +8,7 @@ from plainfall.ecosystems.php.manifests import LOCK, MANIFEST, is_platform, mani
 from plainfall.ecosystems.php.places import vendor_folder
 from plainfall.errors import BadInput
 from plainfall.evidence import Evidence
+from plainfall.plain_files import plain_text
 from plainfall.repository import repository_of
 
 __all__ = ["dependency_file"]
@@ -74,6 +75,6 @@ def _held(tree: Tree, folder: str) -> str:
     if repository is None:
         # A release archive: made whole, with its packages, and without what a client would have left there.
         mark = tree.root / folder / vendor / "composer" / "autoload_real.php"
-        ours = mark.is_file() and "Plainfall" in mark.read_text("utf-8", "replace")[:200]
+        ours = mark.is_file() and "Plainfall" in plain_text(mark, "utf-8", "replace")[:200]
         return "" if ours else place
     return place if repository.is_tracked(file) else ""

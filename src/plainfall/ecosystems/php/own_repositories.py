@@ -20,6 +20,7 @@ from plainfall.packages.answers import LIMITS
 from plainfall.packages.checkouts import Revision, file_in_history
 from plainfall.packages.client import without_credentials
 from plainfall.patterns import regex
+from plainfall.plain_files import plain_bytes
 from plainfall.reading import json_object
 
 __all__ = ["GIT_KINDS", "rows_of_archives", "rows_of_git"]
@@ -87,7 +88,7 @@ def rows_of_archives(part: Path, folder: str) -> Iterator[dict[str, Any]]:
             continue
         if file.stat().st_size > LIMITS.in_memory:
             continue
-        data = file.read_bytes()
+        data = plain_bytes(file)
         document = _manifest_in(data, inner.as_posix())
         if document is not None and isinstance(document.get("version"), str):
             digest = hashlib.sha1(data, usedforsecurity=False).hexdigest()

@@ -35,6 +35,8 @@ from plainfall.ecosystems.shape import Foreseen, Installation, InstallJob
 from plainfall.errors import DependencyProblem, EnvironmentProblem
 from plainfall.evidence import Evidence
 from plainfall.packages.cache import PackageCache
+from plainfall.packages.cache_key import CacheKey
+from plainfall.plain_files import plain_text
 from plainfall.repository import repository_of
 from plainfall.workers import cancelled_on_error, worker_pool
 from plainfall.writing import digest_of
@@ -141,7 +143,7 @@ def _resolved(job: InstallJob, document: Mapping[str, Any]) -> str:
     )
     asked = digest_of({name: document.get(name) for name in tables}, interpreter.version)
     kept, mark = job.state / LOCK, job.state / "asked.json"
-    if not kept.is_file() or not mark.is_file() or mark.read_text("utf-8") != asked:
+    if not kept.is_file() or not mark.is_file() or plain_text(mark, "utf-8") != asked:
         wishes = {name for table in ("require", "require-dev") for name in mapping(document.get(table))}
         repositories = [*repositories_of(document), *user_repositories(job.surroundings)]
         if not repositories and not all(map(is_platform, wishes)):
@@ -186,7 +188,7 @@ def _check_replaceable(inside: Any, vendor: Path, names: Iterable[str]) -> None:
 
 
 def _write(inside: Any, file: Path, text: str) -> None:
-    if file.is_symlink() or not file.is_file() or file.read_text("utf-8", "replace") != text:
+    if file.is_symlink() or not file.is_file() or plain_text(file, "utf-8", "replace") != text:
         inside.write(file, text)
 
 
@@ -259,22 +261,22 @@ class _Classes:
         lacking: list[tuple[Laid, str]] = []
         for package in packages:
             for inner in scanned_folders(root, package):
-                known = self._cache.recall("php-classes", self._name(package, inner)) if package.key else None
+                known = self._cache.recall(self._name(package, inner)) if package.key else None
                 if isinstance(known, list):
                     self._known[package.folder, inner] = [(str(path), [*names]) for path, names in known]
                 else:
                     lacking.append((package, inner))
         workers = worker_pool() if len(lacking) > 3 else None
         if workers is None:
-            found = [scan(self._part / one.folder, inner) for one, inner in lacking]
+            found = [scan(self._files(one), inner) for one, inner in lacking]
         else:
-            tasks = [workers.submit(scan, self._part / one.folder, inner) for one, inner in lacking]
+            tasks = [workers.submit(scan, self._files(one), inner) for one, inner in lacking]
             with cancelled_on_error(tasks):
                 found = [task.result() for task in tasks]
         for (package, inner), rows in zip(lacking, found, strict=True):
             self._known[package.folder, inner] = rows
             if package.key:
-                self._cache.remember("php-classes", self._name(package, inner), rows)
+                self._cache.remember(self._name(package, inner), rows)
 
     def of(self, package: Laid, inner: str) -> Rows:
         """The rows of a path of a package."""
@@ -283,5 +285,14 @@ class _Classes:
             self._known[key] = scan(self._part / package.folder, inner)
         return self._known[key]
 
-    def _name(self, package: Laid, inner: str) -> str:
-        return digest_of(package.key, inner, _LEXER)
+    def _name(self, package: Laid, inner: str) -> CacheKey:
+        material = [package.key, inner]
+        return CacheKey.of_product(
+            "php-classes", material=material, tools=[_LEXER], runtime="", registries=[], allowed=True
+        )
+
+    def _files(self, package: Laid) -> Path:
+        """Where a package's files are read: those of the cache, whose content no program of the clone chose; else
+        (a folder of the clone) the laid ones."""
+        tree = self._cache.tree(CacheKey.recorded("php", package.key)) if package.key else None
+        return tree.folder if tree is not None else self._part / package.folder

@@ -24,6 +24,7 @@ from plainfall.ecosystems.php.versions import normalized
 from plainfall.errors import DependencyProblem, HashMismatch, RegistryProblem
 from plainfall.evidence import Evidence
 from plainfall.packages.client import Connection, RegistryClient, without_credentials
+from plainfall.plain_files import plain_text
 from plainfall.reading import foreign_json, json_object
 
 __all__ = ["Offers", "Repository", "repositories_of"]
@@ -228,7 +229,7 @@ class Offers:
             return  # outside of the clone's part: what lies there is not the clone's
         for file in sorted(self._part.glob(f"{pattern.rstrip('/')}/{MANIFEST}")):
             document = json_object(
-                file.read_text("utf-8", "replace"), file.relative_to(self._part).as_posix()
+                plain_text(file, "utf-8", "replace"), file.relative_to(self._part).as_posix()
             )
             if str(document.get("name", "")).lower() != name:
                 continue

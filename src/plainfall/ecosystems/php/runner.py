@@ -18,6 +18,7 @@ from typing import Any
 
 from plainfall.confinement import Confined
 from plainfall.ecosystems.own_files import write_program
+from plainfall.plain_files import plain_text
 
 __all__ = ["main", "write_names"]
 
@@ -80,7 +81,7 @@ def _folder(words: Sequence[str]) -> Path:
 
 def _manifest() -> Mapping[str, Any]:
     try:
-        document = json.loads(Path("composer.json").read_text("utf-8"))
+        document = json.loads(plain_text(Path("composer.json"), "utf-8"))
     except (OSError, ValueError) as error:
         print(f"composer: composer.json cannot be read: {error}", file=sys.stderr)
         raise SystemExit(1) from error

@@ -22,13 +22,14 @@ from plainfall.errors import DependencyProblem, HashMismatch, PlainfallError, Re
 from plainfall.evidence import Evidence
 from plainfall.packages.answers import LIMITS
 from plainfall.packages.cache import CachedTree, PackageCache, make_tree
+from plainfall.packages.cache_key import CacheKey
 from plainfall.packages.checkouts import check_out
 from plainfall.packages.client import Connection, RegistryClient, without_credentials
 from plainfall.packages.digests import Digest
 from plainfall.packages.local import archive_of_clone
 from plainfall.packages.tarballs import unpack_tarball
 from plainfall.packages.unpacking import Unpacked, moved_into, unpack_zip
-from plainfall.writing import digest_of
+from plainfall.plain_files import plain_digest
 
 __all__ = ["Store"]
 
@@ -55,13 +56,38 @@ class Store(Struct, dict=True):
         if self._client is not None:
             self._client.close()
 
-    def key(self, package: Locked) -> str:
-        """The cache's key of a package: what the lock says of its content."""
+    def key(self, package: Locked) -> CacheKey:
+        """The cache's key of a package: the addresses that may give it, and all that the lock says of its
+        content. An archive of the clone counts by its content."""
         dist, source = package.dist, package.source
-        said = [dist.get("shasum") or "", dist.get("reference") or source.get("reference") or ""]
-        return digest_of(
-            "php", package.name.lower(), package.normal, *said, "" if any(said) else dist.get("url")
-        )
+        addresses = [*self._archives(package), *self._repositories(package)]
+        stated = [str(dist.get(name) or "") for name in ("type", "shasum", "reference")]
+        about = [package.name.lower(), package.normal, *stated, str(source.get("reference") or "")]
+        if addresses and "://" not in addresses[0]:
+            try:
+                data = archive_of_clone(self.part, self.clone, addresses[0], Evidence(self.lock))
+            except PlainfallError:
+                addresses[0] = f"{self.part}/{addresses[0]}"  # why it cannot be had is said when it is wanted
+            else:
+                about.append(Digest.of_data("sha256", data).hex)
+        return CacheKey.of_statement("php", addresses or [f"{self.part}/{self.lock}"], *about)
+
+    @staticmethod
+    def _archives(package: Locked) -> list[str]:
+        """The addresses of a package's archive, mirrors included, in the order in which they are asked."""
+        dist = package.dist
+        addresses = [str(dist["url"])] if dist.get("url") else []
+        for row in dist.get("mirrors") or () if isinstance(dist.get("mirrors"), list) else ():
+            address = str(row.get("url") or "") if isinstance(row, dict) else ""
+            if address and "%" not in address:
+                addresses.insert(0 if row.get("preferred") else len(addresses), address)
+        return addresses
+
+    @staticmethod
+    def _repositories(package: Locked) -> list[str]:
+        """The addresses of a package's repository, mirrors included."""
+        source = package.source
+        return [str(source["url"]), *strings(source.get("mirrors"))] if source.get("url") else []
 
     def tree(self, package: Locked) -> CachedTree:
         """The unpacked package. Raises HashMismatch, ArchiveRefused, RegistryProblem or DependencyProblem."""
@@ -96,7 +122,7 @@ class Store(Struct, dict=True):
             "auth.json of your own configuration folder.",
         )
 
-    def _of_archive(self, package: Locked, key: str) -> CachedTree:
+    def _of_archive(self, package: Locked, key: CacheKey) -> CachedTree:
         data, address = self._fetch(package)
         shasum = str(package.dist.get("shasum") or "")
         if shasum:
@@ -123,7 +149,7 @@ class Store(Struct, dict=True):
             self.cache, key, name, unpack, lambda folder, files: self._seen(package, folder, files)
         )
 
-    def _of_repository(self, package: Locked, key: str) -> CachedTree:
+    def _of_repository(self, package: Locked, key: CacheKey) -> CachedTree:
         source = package.source
         if str(source.get("type")) != "git":
             raise DependencyProblem(
@@ -131,13 +157,10 @@ class Store(Struct, dict=True):
                 place=Evidence(self.lock),
                 remedy="Ask whoever publishes it for an archive.",
             )
-        self.cache.mkdir(parents=True, exist_ok=True)
-        with tempfile.TemporaryDirectory(prefix=".checkout-", dir=self.cache) as name:
+        with self._cache.workshop() as name:
             checkout = Path(name, "checkout")
-            addresses = [str(source["url"]), *strings(source.get("mirrors"))]
-            check_out(
-                addresses, str(source.get("reference") or ""), checkout, self.variables, Evidence(self.lock)
-            )
+            reference = str(source.get("reference") or "")
+            check_out(self._repositories(package), reference, checkout, self.variables, Evidence(self.lock))
             shutil.rmtree(checkout / ".git")
             self.fetched += 1
             return make_tree(
@@ -175,28 +198,24 @@ class Store(Struct, dict=True):
         whole = hashlib.sha256()
         for one in sorted(files, key=lambda one: one.path):
             whole.update(one.path.encode("utf-8", "surrogateescape") + b"\0")
-            whole.update(hashlib.sha256((folder / one.path).read_bytes()).digest())
-        key, got = digest_of("php-reference", package.name.lower(), reference), whole.hexdigest()
-        known = self._cache.recall("php-references", key)
+            whole.update(plain_digest(folder / one.path))
+        addresses = [*self._archives(package), *self._repositories(package)]
+        key = CacheKey.of_statement("php-references", addresses, package.name.lower(), reference)
+        got, known = whole.hexdigest(), self._cache.recall(key)
         if isinstance(known, str) and known != got:
             raise HashMismatch(
                 f"{package.label}: other files come under the reference {reference[:12]} than when it was first "
                 "seen on this machine",
                 place=Evidence(self.lock),
                 remedy="Nothing of it was used. A commit never changes: ask who publishes it, and compare with a "
-                f"teammate's. If you trust the new one, take away {self.cache}/php-references/{key}.json.",
+                f"teammate's. If you trust the new one, take away {self._cache.conclusion(key)}.",
             )
-        self._cache.remember("php-references", key, got)
+        self._cache.remember(key, got)
         return {}
 
     def _fetch(self, package: Locked) -> tuple[bytes, str]:
         """The archive, from its address or a mirror. Raises RegistryProblem, DependencyProblem."""
-        dist = package.dist
-        addresses = [str(dist["url"])]
-        for row in dist.get("mirrors") or () if isinstance(dist.get("mirrors"), list) else ():
-            address = str(row.get("url") or "") if isinstance(row, dict) else ""
-            if address and "%" not in address:
-                addresses.insert(0 if row.get("preferred") else len(addresses), address)
+        addresses = self._archives(package)
         problem: RegistryProblem | None = None
         for address in addresses:
             if "://" not in address:

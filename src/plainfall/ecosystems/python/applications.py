@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 
 from msgspec import Struct
 
@@ -17,6 +17,7 @@ __all__ = [
     "MAIN_GUARD",
     "Application",
     "applications",
+    "other_applications",
     "routes",
     "run_by",
     "server_configuration",
@@ -25,7 +26,7 @@ __all__ = [
 ]
 
 _TESTS = regex(
-    r"(^|/)(tests?|testing|docs?|examples?|contrib|migrations|alembic|scripts)(/|$)|(^|/)(test_|conftest)"
+    r"(^|/)(tests?|testing|docs?|examples?|contrib|migrations|alembic|scripts|build/lib)(/|$)|(^|/)(test_|conftest)"
 )
 _FACTORY = regex(r"^def\s+(create_app|make_app|create_application|get_app)\s*\(", re.MULTILINE)
 _CALLED = regex(r"^(app|application)\s*=\s*(?:create_app|make_app|create_application)\(", re.MULTILINE)
@@ -65,7 +66,7 @@ def applications(tree: Tree, folder: str, makers: str) -> list[Application]:
     place = f"{folder}/" if folder else ""
     made = re.compile(rf"^(\w+)\s*(?::[^=\n]+)?=\s*(?:\w+\.)?(?:{makers})\(", re.MULTILINE)
     inside = re.compile(rf"\b(?:{makers})\(")
-    imports = re.compile(rf"^\s*(?:from|import)\s+(?:{makers.lower()})\b", re.MULTILINE)
+    imports = re.compile(rf"^[ \t]*(?:from|import)\s+(?:{makers.lower()})\b", re.MULTILINE)
     texts = list(sources(tree, folder))
     is_used = any(imports.search(text) for _, text in texts)
     results = []
@@ -91,12 +92,33 @@ def applications(tree: Tree, folder: str, makers: str) -> list[Application]:
     return sorted(results, key=_merit)
 
 
+def other_applications(found: Sequence[Application], folder: str) -> tuple[tuple[str, Evidence], ...]:
+    """What is said of applications that lie in other folders of the part than the likeliest one, and are none of
+    its pieces: each can be onboarded by naming its folder."""
+    place = f"{folder}/" if folder else ""
+    tops = {_top_of(found[0], place)} if found else set()
+    said = []
+    for one in found[1:]:
+        top, file = _top_of(one, place), one.evidence.path.rpartition("/")[2]
+        if top and top not in tops and file in MAINS:
+            said.append(
+                (f"another application is in {place}{top}: name that folder to onboard it", one.evidence)
+            )
+            tops.add(top)
+    return tuple(said)
+
+
+def _top_of(application: Application, place: str) -> str:
+    """The first folder on the way from the part to an application's file, "" for the part's own."""
+    return application.evidence.path.removeprefix(place).rpartition("/")[0].partition("/")[0]
+
+
 def run_by(tree: Tree, folder: str, application: Application) -> str:
     """The module at a part's top that imports an application from another one and runs it: what else it imports
     may belong to the application. "" for none."""
     name = re.escape(application.attribute)
     imports = re.compile(rf"^from {re.escape(application.module)} import [^\n]*\b{name}\b", re.MULTILINE)
-    runs = re.compile(rf"^\s*{name}\.run\(", re.MULTILINE)
+    runs = re.compile(rf"^[ \t]*{name}\.run\(", re.MULTILINE)
     for path, text in sources(tree, folder):
         if "/" not in path and imports.search(text) and runs.search(text):
             return path.removesuffix(".py")

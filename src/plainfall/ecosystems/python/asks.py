@@ -3,8 +3,11 @@
 from __future__ import annotations
 
 import re
+import tomllib
 from collections.abc import Callable, Iterator
 from datetime import date, timedelta
+from functools import cache
+from pathlib import Path
 from typing import Any
 
 from plainfall.clone.walk import Tree
@@ -17,33 +20,6 @@ from plainfall.runtimes.asks import Strength, VersionAsk
 __all__ = ["READERS", "manifest", "python_asks", "python_of_time", "python_with"]
 
 Reader = Callable[[Tree, str], Iterator[VersionAsk]]
-# Modules of the standard library by the release line that was the first without them.
-_FIRST_WITHOUT = {
-    "3.10": frozenset({"formatter", "parser", "symbol"}),
-    "3.11": frozenset({"binhex"}),
-    "3.12": frozenset({"asynchat", "asyncore", "distutils", "imp", "smtpd"}),
-    "3.13": frozenset(
-        "aifc audioop cgi cgitb chunk crypt imghdr lib2to3 mailcap msilib nis nntplib ossaudiodev pipes sndhdr "
-        "spwd sunau telnetlib uu xdrlib".split()
-    ),
-}
-# Names of its modules that old code uses, by the same rule.
-_FIRST_WITHOUT_NAME = {
-    "3.8": frozenset({"cgi.escape", "cgi.parse_qs", "cgi.parse_qsl", "platform.dist", "time.clock"})
-    | {"platform.linux_distribution"},
-    "3.9": frozenset({"base64.decodestring", "base64.encodestring", "fractions.gcd", "plistlib.readPlist"})
-    | {"sys.setcheckinterval", "xml.etree.cElementTree"},
-    "3.10": frozenset(
-        f"collections.{name}"
-        for name in "Awaitable Callable Container Coroutine Generator Hashable ItemsView Iterable Iterator "
-        "KeysView Mapping MappingView MutableMapping MutableSequence MutableSet Sequence Set Sized "
-        "ValuesView".split()
-    ),
-    "3.11": frozenset({"asyncio.coroutine", "inspect.formatargspec", "inspect.getargspec"}),
-    "3.12": frozenset({"configparser.SafeConfigParser", "importlib.find_loader", "locale.format"})
-    | {"pkgutil.ImpImporter", "ssl.match_hostname", "ssl.wrap_socket"},
-    "3.13": frozenset({"unittest.findTestCases", "unittest.makeSuite"}),
-}
 
 
 def python_asks(tree: Tree, folder: str) -> list[VersionAsk]:
@@ -77,14 +53,41 @@ def python_of_time(day: str) -> list[VersionAsk]:
 
 
 def python_with(module: str) -> list[VersionAsk]:
-    """The release lines whose standard library had a module, or a name of one (``cgi.escape``); PEP 594, PEP 632
-    and the release notes."""
-    table = _FIRST_WITHOUT_NAME if "." in module else _FIRST_WITHOUT
-    line = next((line for line, names in table.items() if module in names), "")
-    if not line:
+    """The release lines whose standard library has a module, or a name of one (``cgi.escape``).
+
+    >>> [ask.text for ask in python_with("typing.ParamSpec")], [ask.text for ask in python_with("imp")]
+    (['>=3.10'], ['<3.12'])
+    """
+    lines = lines_with(module)
+    if lines is None:
         return []
+    first, last = lines
     why = Evidence("the standard library", 0, module)
-    return [VersionAsk(f"<{line}", f"<{line}", Strength.RANGE, "a module that newer ones lack", why)]
+    asks = []
+    if first:
+        asks.append(
+            VersionAsk(f">={first}", f">={first}", Strength.RANGE, "a module that older ones lack", why)
+        )
+    if last:
+        without = f"3.{int(last.partition('.')[2]) + 1}"
+        asks.append(
+            VersionAsk(f"<{without}", f"<{without}", Strength.RANGE, "a module that newer ones lack", why)
+        )
+    return asks
+
+
+def lines_with(name: str) -> tuple[str, str] | None:
+    """The first and the last release line whose standard library has a module or a name of one, "" for lines
+    before and after those that are known; None for what all of them have, or none. The table is made of the
+    interpreters' own answers."""
+    found = _standard_library().get(name)
+    return (str(found[0]), str(found[1])) if found is not None else None
+
+
+@cache
+def _standard_library() -> dict[str, list[str]]:
+    text = (Path(__file__).parent / "standard_library.toml").read_text("utf-8")
+    return tomllib.loads(text)
 
 
 def _half_a_year_later(day: str) -> str:

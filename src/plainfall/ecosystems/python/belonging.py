@@ -15,6 +15,7 @@ from packaging.utils import canonicalize_name
 from plainfall.ecosystems.python.environment import VirtualEnvironment
 from plainfall.ecosystems.python.laying import recorded_paths
 from plainfall.packages.cache import CachedTree
+from plainfall.plain_files import plain_digest
 
 __all__ = ["contested_files", "paths_of_others"]
 
@@ -73,6 +74,6 @@ def _named_for(path: str, name: str, other: str) -> str:
 
 def _same(one: Path, other: Path) -> bool:
     try:
-        return one.stat().st_size == other.stat().st_size and one.read_bytes() == other.read_bytes()
+        return one.stat().st_size == other.stat().st_size and plain_digest(one) == plain_digest(other)
     except OSError:
         return False

@@ -16,11 +16,14 @@ from plainfall import processes
 from plainfall.confinement import Confined
 from plainfall.diagnosis.reading import diagnose, lines_that_matter
 from plainfall.ecosystems.python.environment import VirtualEnvironment, make_environment
-from plainfall.errors import BadInput, CommandFailed
+from plainfall.errors import BadInput, BuildFailed, CommandFailed
 from plainfall.evidence import Evidence
+from plainfall.failure_kinds import FailureKind
+from plainfall.plain_files import plain_text
 from plainfall.reading import toml_table
 from plainfall.runtimes.interpreters import Interpreter
 from plainfall.sealing import Seal
+from plainfall.server.logs import end_of_log
 from plainfall.surroundings import Surroundings
 
 if TYPE_CHECKING:
@@ -45,7 +48,7 @@ def build_system(source: Path) -> BuildSystem:
     path = source / "pyproject.toml"
     if not path.is_file():
         return BuildSystem()
-    table: Any = toml_table(path.read_text("utf-8", "replace"), str(path)).get("build-system", {})
+    table: Any = toml_table(plain_text(path, "utf-8", "replace"), str(path)).get("build-system", {})
     default = BuildSystem()
     requires = table.get("requires", list(default.requires)) if isinstance(table, dict) else None
     backend_path = table.get("backend-path", []) if isinstance(table, dict) else None
@@ -139,18 +142,18 @@ def _editable(
 
 
 def _failure(label: str, error: Exception, log: Path, place: Evidence | None) -> CommandFailed:
-    output = log.read_text("utf-8", "replace") if log.exists() else ""
+    output = end_of_log(log) if log.exists() else ""
     known = diagnose(output)
     reason = known.cause or str(error).splitlines()[0] if str(error) else type(error).__name__
     if isinstance(error, subprocess.CalledProcessError):
         reason = known.cause or f"its build ended with status {error.returncode}"
-    return CommandFailed(
+    return BuildFailed(
         f"{label} could not be built from source: {reason}",
         remedy=known.remedy
         or "Read the lines above. A release that has a wheel for this Python needs no build: see --instead.",
         place=place,
         lines=lines_that_matter(output),
         log=str(log),
-        rule=known.rule or "build-failed",
+        rule=known.rule or FailureKind.BUILD_FAILED,
         thing=label,
     )

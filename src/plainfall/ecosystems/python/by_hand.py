@@ -6,6 +6,7 @@ import re
 import shlex
 
 from plainfall.ecosystems.shape import HandInstall
+from plainfall.plain_files import plain_text
 
 __all__ = ["python_by_hand"]
 
@@ -42,6 +43,6 @@ def python_by_hand(job: HandInstall) -> list[str]:
 def _own_name(job: HandInstall) -> str:
     """The name of the part's own project, as its packages are called."""
     path = job.folder / "pyproject.toml"
-    text = path.read_text("utf-8", "replace") if path.is_file() else ""
-    match = re.search(r"^\s*name\s*=\s*['\"]([\w.-]+)['\"]", text, re.MULTILINE)
+    text = plain_text(path, "utf-8", "replace") if path.is_file() else ""
+    match = re.search(r"^[ \t]*name[ \t]*=[ \t]*['\"]([\w.-]+)['\"]", text, re.MULTILINE)
     return re.sub(r"[-_.]+", "-", match.group(1)).lower() if match else ""

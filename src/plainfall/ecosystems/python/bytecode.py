@@ -10,24 +10,28 @@ Where PYTHONDONTWRITEBYTECODE is set, none is made.
 from __future__ import annotations
 
 import contextlib
+import json
 import os
+import shutil
 import subprocess
 from collections.abc import Sequence
 from pathlib import Path
 
 from plainfall.packages.cache import CachedTree
 from plainfall.packages.placing import Placement
+from plainfall.packages.proof import is_unchanged, stamps_of
 from plainfall.processes import release, start
 from plainfall.runtimes.interpreters import Interpreter
 from plainfall.surroundings import Surroundings
+from plainfall.writing import read_json, write_replacing
 
-__all__ = ["bytecode_placements", "compile_later"]
+__all__ = ["bytecode_placements", "compile_later", "note_bytecode"]
 
 # Runs under the base interpreter, isolated and without site: nothing of a package is imported or run, no .pth
 # file and no sitecustomize is looked at. Each tree's files appear by one rename. Links into the environment are
 # made last, never through a link, and only where the server has not written its own meanwhile.
 _COMPILER = r"""
-import os, py_compile, shutil, sys, tempfile
+import hashlib, json, os, py_compile, shutil, sys, tempfile
 os.nice(19)
 tag = sys.implementation.cache_tag
 for line in sys.stdin.read().splitlines():
@@ -35,7 +39,7 @@ for line in sys.stdin.read().splitlines():
     place = os.path.join(target, tag)
     if not os.path.isdir(place):
         os.makedirs(target, exist_ok=True)
-        making = tempfile.mkdtemp(prefix=".making-", dir=target)
+        making, rows = tempfile.mkdtemp(prefix=".making-", dir=target), []
         for folder, _, names in os.walk(files):
             for name in names:
                 if not name.endswith(".py"):
@@ -47,6 +51,12 @@ for line in sys.stdin.read().splitlines():
                     py_compile.compile(os.path.join(folder, name), out, doraise=True, quiet=2)
                 except Exception:
                     continue  # written for another Python; importing it would say so
+                state = os.stat(out)
+                with open(out, "rb") as file:
+                    digest = hashlib.sha256(file.read()).hexdigest()[:32]
+                rows.append([os.path.relpath(out, making), 0, state.st_size, state.st_mtime_ns, digest])
+        with open(os.path.join(making, "manifest.json"), "w") as file:
+            json.dump(rows, file)
         try:
             os.rename(making, place)
         except OSError:
@@ -76,18 +86,33 @@ def bytecode_placements(tree: CachedTree, interpreter: Interpreter, packages: Pa
     """The ``.pyc`` files that the cache holds for an interpreter, each with its place in an environment's
     site-packages; none if the tree was not compiled for it yet."""
     major, minor = interpreter.version.split(".")[:2]
-    root = str(_place(tree) / f"cpython-{major}{minor}")
+    root = _place(tree) / f"cpython-{major}{minor}"
+    rows = read_json(root / "manifest.json")
+    stamps = read_json(root / "stamps.json")
+    if not isinstance(rows, list):
+        return []
+    if not isinstance(stamps, list) or len(stamps) != len(rows):
+        stamps = [0] * len(rows)
     placements = []
-    waiting = [root]
-    while waiting:
-        folder = waiting.pop()
-        with contextlib.suppress(FileNotFoundError), os.scandir(folder) as entries:
-            for entry in entries:
-                if entry.is_dir(follow_symlinks=False):
-                    waiting.append(entry.path)
-                else:
-                    placements.append(Placement(entry.path, f"{packages}{entry.path[len(root) :]}"))
+    for row, stamp in zip(rows, stamps, strict=True):
+        source = f"{root}/{row[0]}"
+        with contextlib.suppress(OSError):
+            if is_unchanged(source, row, stamp):
+                placements.append(Placement(source, f"{packages}/{row[0]}"))
+                continue
+        shutil.rmtree(root, ignore_errors=True)  # a program wrote there: all of it is compiled anew
+        return []
     return placements
+
+
+def note_bytecode(tree: CachedTree, interpreter: Interpreter) -> None:
+    """Notes that the files of a tree's bytecode were linked a moment ago."""
+    major, minor = interpreter.version.split(".")[:2]
+    root = _place(tree) / f"cpython-{major}{minor}"
+    rows = read_json(root / "manifest.json")
+    if isinstance(rows, list):
+        with contextlib.suppress(OSError):
+            write_replacing(root / "stamps.json", json.dumps(stamps_of(f"{root}/", rows)))
 
 
 def compile_later(

@@ -7,6 +7,7 @@ asked for its default, once for each interpreter, and the answer is remembered.
 
 from __future__ import annotations
 
+import os
 import re
 import subprocess
 from collections.abc import Iterator, Mapping
@@ -14,11 +15,13 @@ from pathlib import Path
 
 from msgspec import Struct, field
 
+from plainfall.ecosystems.python.bundled import bundled_client
 from plainfall.ecosystems.python.requirements import IndexOptions
 from plainfall.errors import BadInput, RegistryProblem
 from plainfall.evidence import Evidence
 from plainfall.packages.answers import limits_for
 from plainfall.packages.cache import PackageCache
+from plainfall.packages.cache_key import CacheKey
 from plainfall.packages.client import Connection
 from plainfall.packages.logins import host_of
 from plainfall.processes import run
@@ -51,6 +54,16 @@ class Sources(Struct, frozen=True):
     def addresses(self) -> list[str]:
         """Where packages come from, in order."""
         return [source.address for source in (*self.links, *self.indexes)]
+
+    def origins(self, clone: Path) -> list[str]:
+        """The addresses as they stand in keys of the cache: a folder on this machine is another one for another
+        clone."""
+        status = os.stat(clone)
+        here = f"{os.path.realpath(clone)} {status.st_dev}:{status.st_ino}"
+        return [
+            one if "://" in one and not one.startswith("file:") else f"{one} of {here}"
+            for one in self.addresses
+        ]
 
 
 def read_sources(surroundings: Surroundings, interpreter: Interpreter, options: IndexOptions) -> Sources:
@@ -99,23 +112,29 @@ def _index(
 
 def _client_default(surroundings: Surroundings, interpreter: Interpreter) -> str:
     cache = PackageCache(surroundings.cache)
-    key = f"python-{interpreter.identity}"
-    remembered = cache.recall("registries", key)
+    key = CacheKey.of_machine("registries", "python", interpreter.identity)
+    remembered = cache.recall(key)
     if isinstance(remembered, str):
         return remembered
-    command = [str(interpreter.file), "-E", "-s", "-m", "pip", "install", "--help"]
     environment = {**surroundings.for_project(), "COLUMNS": "400", "PIP_CONFIG_FILE": "/dev/null"}
-    try:
-        text = run(command, environment, seconds=60).output
-    except (OSError, subprocess.TimeoutExpired) as error:
-        text = str(error)
-    match = re.search(r"\(default:?\s+(https?://\S+?)\)", re.sub(r"\s+", " ", text))
+    # The one that is installed beside the interpreter, else the one that it bundles (many systems install none).
+    wheel = bundled_client(interpreter.file)
+    match = None
+    for client in (["-m", "pip"], [f"{wheel}/pip"] if wheel else []):
+        command = [str(interpreter.file), "-E", "-s", *client, "install", "--help"]
+        try:
+            text = run(command, environment, seconds=60).output if client else ""
+        except (OSError, subprocess.TimeoutExpired) as error:
+            text = str(error)
+        match = re.search(r"\(default:?\s+(https?://\S+?)\)", re.sub(r"\s+", " ", text))
+        if match:
+            break
     if not match:
         raise RegistryProblem(
             f"no package index is configured, and {interpreter.path} has no client that could name one",
             remedy="Set PIP_INDEX_URL, or index-url in the user's pip.conf, to your package index.",
         )
-    cache.remember("registries", key, match.group(1))
+    cache.remember(key, match.group(1))
     return match.group(1)
 
 

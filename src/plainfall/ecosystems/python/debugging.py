@@ -9,7 +9,7 @@ from collections.abc import Mapping
 from plainfall.ecosystems.shape import Debugging, DebugWish
 from plainfall.evidence import Evidence
 from plainfall.packages.cache import PackageCache
-from plainfall.writing import digest_of
+from plainfall.packages.cache_key import CacheKey
 
 __all__ = ["python_debugging"]
 
@@ -80,9 +80,13 @@ def _adapter(wish: DebugWish) -> list[str]:
 
     choice, surroundings = wish.choice, wish.surroundings
     cache = PackageCache(surroundings.cache)
-    key = digest_of(_ADAPTER, choice.taken.identity)
-    remembered = cache.recall("debuggers", key)
-    trees = [cache.tree(one) for one in remembered] if isinstance(remembered, list) else []
+    key = CacheKey.of_machine("debuggers", _ADAPTER, choice.taken.identity)
+    remembered = cache.recall(key)
+    trees = (
+        [cache.tree(CacheKey.recorded("python", one)) for one in remembered]
+        if isinstance(remembered, list)
+        else []
+    )
     if trees and all(tree is not None and not tree.damaged() for tree in trees):
         return [str(tree.folder) for tree in trees if tree is not None]
     sources = read_sources(surroundings, choice.taken, IndexOptions())
@@ -91,5 +95,5 @@ def _adapter(wish: DebugWish) -> list[str]:
         result = supply.trees_for([_ADAPTER], "the debug adapter", Evidence("--debug"))
     finally:
         supply.close()
-    cache.remember("debuggers", key, [tree.sha256 for tree in result.values()])
+    cache.remember(key, [tree.sha256 for tree in result.values()])
     return [str(tree.folder) for tree in result.values()]

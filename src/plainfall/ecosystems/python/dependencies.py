@@ -11,7 +11,7 @@ from packaging.utils import canonicalize_name
 from plainfall.confinement import PARTIAL
 from plainfall.ecosystems.python.belonging import contested_files, paths_of_others
 from plainfall.ecosystems.python.bundled import client_pin
-from plainfall.ecosystems.python.bytecode import bytecode_placements, compile_later
+from plainfall.ecosystems.python.bytecode import bytecode_placements, compile_later, note_bytecode
 from plainfall.ecosystems.python.environment import VirtualEnvironment
 from plainfall.ecosystems.python.job import InstallResult, Job, Lazy
 from plainfall.ecosystems.python.laying import (
@@ -22,10 +22,12 @@ from plainfall.ecosystems.python.laying import (
     recorded_paths,
     take_out,
 )
-from plainfall.ecosystems.python.pins import BUILD_TOOLS, Pin, choice_key
+from plainfall.ecosystems.python.pins import Pin, choice_key
 from plainfall.ecosystems.python.resolve_wishes import direct_pins, pins_of_wishes
 from plainfall.errors import DependencyProblem, HashMismatch, disk_full_explained
+from plainfall.failure_kinds import FailureKind
 from plainfall.packages.cache import CachedTree, PackageCache
+from plainfall.packages.cache_key import CacheKey
 from plainfall.packages.placing import Folders, place_files
 
 __all__ = ["install", "layout_of"]
@@ -73,7 +75,7 @@ def _with_older(job: Job, lazy: Lazy, outer: InstallResult) -> InstallResult:
                 line.name == canonicalize_name(name) and "==" in str(line.requirement)
                 for line in job.listed.wishes
             )
-            if error.rule != BUILD_TOOLS or not version or listed or len(job.avoided) >= _OLDER:
+            if error.rule != FailureKind.BUILD_TOOLS or not version or listed or len(job.avoided) >= _OLDER:
                 raise
             job.access.confined.remove(job.lock)
             job = replace(job, avoided=(*job.avoided, f"{name}!={version}"))
@@ -88,7 +90,7 @@ def _install(job: Job, lazy: Lazy, result: InstallResult) -> None:
         pins = [*pins, client_pin(job.interpreter.path)]
     for pin in pins:
         if pin.reference is not None and pin.name not in lazy.directs:
-            lazy.directs[pin.name] = lazy.direct(pin.reference, pin.evidence)
+            lazy.directs[pin.name] = lazy.direct(pin.reference, pin.evidence, pin.hashes)
     missing = _cleared(job, pins, lazy, result)
     if missing:
         _lay(job, missing, lazy, result)
@@ -186,7 +188,7 @@ def _lay(job: Job, missing: Sequence[Pin], lazy: Lazy, result: InstallResult) ->
             if pin.name in trees:
                 continue
             sha256 = _chosen_before(cache, pin, job, lazy) if pin.hashes else None
-            tree = cache.tree(sha256) if isinstance(sha256, str) else None
+            tree = cache.tree(CacheKey.recorded("python", sha256)) if isinstance(sha256, str) else None
             if tree is not None and not tree.damaged():
                 trees[pin.name] = tree
             else:
@@ -207,6 +209,8 @@ def _lay(job: Job, missing: Sequence[Pin], lazy: Lazy, result: InstallResult) ->
         compiled = bytecode_placements(tree, job.interpreter, job.environment.packages)
         if not not_laid:
             place_files(compiled, folders)
+            note_bytecode(tree, job.interpreter)
+        tree.note_links()
         if not compiled:
             without_bytecode.append(tree)
         result.laid.append(f"{pin.name} {tree.facts['version']}")
@@ -219,10 +223,12 @@ def _lay(job: Job, missing: Sequence[Pin], lazy: Lazy, result: InstallResult) ->
 
 
 def _chosen_before(cache: PackageCache, pin: Pin, job: Job, lazy: Lazy) -> str | None:
-    """The wheel that was taken for the same pin: one that the list names, or one that was built with the tools of
-    the same registries."""
-    result = cache.recall("choices", choice_key(pin, job.interpreter))
-    result = result or cache.recall("choices", choice_key(pin, job.interpreter, lazy.sources().addresses))
+    """The wheel that was taken for the same pin: one that the list names by its digest, else one from the same
+    registries."""
+    result = cache.recall(choice_key(pin, job.interpreter))
+    if isinstance(result, str) and result in pin.hashes.get("sha256", ()):
+        return result
+    result = cache.recall(choice_key(pin, job.interpreter, lazy.origin() or ["no registry"]))
     return result if isinstance(result, str) else None
 
 

@@ -13,6 +13,7 @@ from plainfall.confinement import Confined
 from plainfall.ecosystems.python.activation import activation_scripts
 from plainfall.errors import EnvironmentProblem
 from plainfall.evidence import Evidence
+from plainfall.plain_files import plain_text
 from plainfall.runtimes.interpreters import Interpreter
 from plainfall.sealing import Seal
 from plainfall.writing import write_replacing
@@ -71,7 +72,7 @@ def standing(folder: Path, interpreter: Interpreter, seal: Seal) -> Standing:
             "wrong", f"it is a link, to {os.readlink(folder)}, and packages would be installed there"
         )
     try:
-        settings = _settings((folder / "pyvenv.cfg").read_text("utf-8", "replace"))
+        settings = _settings(plain_text(folder / "pyvenv.cfg", "utf-8", "replace"))
     except OSError:
         empty = folder.is_dir() and not any(folder.iterdir())
         return Standing("wrong", "it holds no pyvenv.cfg, so it is no virtual environment", ours=empty)

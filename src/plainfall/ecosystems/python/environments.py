@@ -54,7 +54,7 @@ class PythonEnvironment:
         """The choice again, with what the index offers for the list's pins; only where another release line
         would fit too, since otherwise nothing hangs on it."""
         line = GRAMMAR.order(choice.taken.version)[:2]
-        fitting = [other for other in choice.rejected if other.reason.startswith("fits")]
+        fitting = [other for other in choice.rejected if other.fits]
         if all(GRAMMAR.order(other.version)[:2] == line for other in fitting):
             return choice
         from plainfall.ecosystems.python.offered import offered_archives
@@ -90,7 +90,7 @@ class PythonEnvironment:
         remarks = []
         for other in choice.rejected:
             newer = GRAMMAR.order(other.version) > GRAMMAR.order(best)
-            if newer and other.reason.startswith("fits") and wheels(other.version) < wheels(best):
+            if newer and other.fits and wheels(other.version) < wheels(best):
                 without = [
                     label
                     for label, names in archives.items()
@@ -99,7 +99,7 @@ class PythonEnvironment:
                 remarks.append(
                     f"{best} is taken: for {other.version} there is no wheel of {', '.join(without)}"
                 )
-        return Choice(choice.taken, choice.rejected, [*choice.remarks, *dict.fromkeys(remarks)])
+        return Choice(choice.taken, choice.rejected, choice.remarks, [*choice.notes, *dict.fromkeys(remarks)])
 
     def standing(self, folder: Path, choice: Choice, access: CloneAccess) -> EnvironmentStanding:
         name = access.environment or USUAL

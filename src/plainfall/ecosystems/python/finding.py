@@ -23,8 +23,9 @@ from plainfall.errors import DependencyProblem, RegistryProblem
 from plainfall.evidence import Evidence
 from plainfall.packages.client import RegistryClient, without_credentials
 from plainfall.patterns import regex
+from plainfall.plain_files import plain_bytes
 
-__all__ = ["Finder", "Found", "version_of"]
+__all__ = ["Finder", "Found", "admits_python", "version_of"]
 
 _POST_RELEASE = regex(r"(?P<project>[A-Za-z][\w.-]*?)-(?P<version>\d+(?:\.\d+)+-\d+)\.(?:tar\.gz|zip)")
 _AT_ONCE = 8  # pages asked for at the same time
@@ -153,12 +154,7 @@ class Finder:
         return min(ranks) * 1000 - min(build, 999)
 
     def _admits(self, file: IndexFile) -> bool:
-        if not file.requires_python:
-            return True
-        try:
-            return SpecifierSet(file.requires_python).contains(self._python, prereleases=True)
-        except InvalidSpecifier:
-            return True  # published before this was checked; the tags decide
+        return not file.requires_python or admits_python(file.requires_python, self._python)
 
     def _index(self, source: Source, name: str) -> list[IndexFile]:
         address = source.address
@@ -166,7 +162,7 @@ class Finder:
             folder = Path(unquote(urlsplit(address).path) if address.startswith("file:") else address, name)
             page = folder / "index.html"
             if page.is_file():
-                return parse_page(page.read_bytes(), "text/html", page.as_uri())
+                return parse_page(plain_bytes(page), "text/html", page.as_uri())
             return _folder(folder)
         url = f"{address.rstrip('/')}/{quote(name)}/"
         answer = self._asked(source, url)
@@ -181,7 +177,7 @@ class Finder:
         if path.is_dir():
             return _folder(path)
         if path.suffix in (".html", ".htm") and path.is_file():
-            return parse_page(path.read_bytes(), "text/html", path.as_uri())
+            return parse_page(plain_bytes(path), "text/html", path.as_uri())
         return []
 
     def _asked(self, source: Source, url: str) -> Any:
@@ -230,6 +226,18 @@ class Finder:
             f"for this clone.{nearest}",
             lines=tuple(file.filename for file in wheels[:8]),
         )
+
+
+def admits_python(specifier: str, version: str | Version) -> bool:
+    """Whether a package that is for some versions of Python (``Requires-Python``) is for this one.
+
+    >>> [admits_python(one, "3.11.7") for one in (">=3.8,<3.12", ">=3.13", "anything")]
+    [True, False, True]
+    """
+    try:
+        return SpecifierSet(specifier).contains(version, prereleases=True)
+    except InvalidSpecifier:
+        return True  # published before this was checked; the tags decide
 
 
 def version_of(file: IndexFile) -> str | None:

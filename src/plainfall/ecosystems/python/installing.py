@@ -66,13 +66,14 @@ class PythonInstalling:
 
     def may_resolve(self, part: PartFound) -> bool:
         listed = part.dependencies
-        return (
-            listed is not None and not listed.archives and "complete" not in listed.reason.partition(",")[0]
-        )
+        return listed is not None and not listed.archives and not listed.is_complete
 
     def package_names(self, module: str) -> frozenset[str]:
         top = re.sub(r"[-_]+", "-", re.split(r"[./]", module)[0]).lower()
         return frozenset({top, f"python-{top}", f"py{top}", f"{top}-python"})
+
+    def runs_own_code(self, job: InstallJob) -> Sequence[Evidence]:
+        return ()
 
     def foreseen(self, job: InstallJob) -> Foreseen | None:
         from packaging.utils import canonicalize_name
@@ -143,6 +144,7 @@ class PythonInstalling:
             remarks=(*read.remarks, *stale_remarks(tree, read, target), *done.remarks),
             memory={"archives": done.archives},
             layout=layout_of(environment),
+            not_built=done.not_built,
         )
 
 

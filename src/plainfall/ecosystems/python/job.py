@@ -7,10 +7,12 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from msgspec import Struct, field
+from msgspec.structs import replace
 
 from plainfall.ecosystems.python.environment import VirtualEnvironment
 from plainfall.ecosystems.python.pins import Listed, Reference, Target
 from plainfall.ecosystems.shape import CloneAccess
+from plainfall.errors import PlainfallError
 from plainfall.evidence import Evidence
 from plainfall.packages.cache import CachedTree
 from plainfall.runtimes.interpreters import Interpreter
@@ -53,7 +55,8 @@ class Job(Struct, frozen=True):
 class InstallResult(Struct):
     """What was done: names with versions, by what happened to each; bytes fetched; what was built from
     source; remarks for people; ``archives`` maps each installed name to the SHA-256 of its wheel;
-    ``resolved`` tells that versions were chosen in this run, ``lock_text`` is the lock that holds them."""
+    ``resolved`` tells that versions were chosen in this run, ``lock_text`` is the lock that holds them;
+    ``not_built`` is why the project itself is not installed, None where it is, or was not meant to be."""
 
     laid: list[str] = field(default_factory=list)
     kept: list[str] = field(default_factory=list)
@@ -66,6 +69,7 @@ class InstallResult(Struct):
     archives: dict[str, str] = field(default_factory=dict)
     resolved: bool = False
     lock_text: str = ""
+    not_built: PlainfallError | None = None
 
 
 class Lazy:
@@ -101,10 +105,21 @@ class Lazy:
             )
         return self._made
 
-    def direct(self, reference: Reference, place: Evidence) -> tuple[CachedTree, str]:
+    def origin(self) -> list[str]:
+        """The sources' addresses as keys of the cache hold them."""
+        return self.sources().origins(self._job.clone)
+
+    def direct(
+        self, reference: Reference, place: Evidence, hashes: Mapping[str, frozenset[str]]
+    ) -> tuple[CachedTree, str]:
+        """The tree of a direct reference and the text of its record; an archive must have every hash that the list
+        states, in the reference or beside it."""
         from plainfall.ecosystems.python.references import References
 
-        return References(self.get()).direct(reference, place)
+        accepted = {**reference.hashes}
+        for algorithm, values in hashes.items():
+            accepted[algorithm] = values & accepted.get(algorithm, values)
+        return References(self.get()).direct(replace(reference, hashes=accepted), place)
 
     def close(self, result: InstallResult) -> None:
         if self._made is not None:

@@ -40,7 +40,9 @@ LANGUAGE = Language(
     grammar=GRAMMAR,
     checks=python_checks,
     by_hand=python_by_hand,
+    honours=frozenset({"extras", "groups", "instead", "as_of", "from_imports", "with_client", "keep_lock"}),
     recognising=PythonRecognising(),
     environment=PythonEnvironment(),
     installing=PythonInstalling(),
+    registry_files=("pip.conf",),
 )

@@ -11,7 +11,6 @@ import csv
 import hashlib
 import io
 import os
-import re
 from collections.abc import Collection, Iterator
 from pathlib import Path
 from typing import Any
@@ -20,10 +19,11 @@ from msgspec import Struct
 
 from plainfall.confinement import Confined
 from plainfall.ecosystems.python.environment import VirtualEnvironment
+from plainfall.ecosystems.python.wheel import ENVIRONMENT_PROGRAMS
 from plainfall.errors import PathRefused
 from plainfall.packages.cache import CachedTree
 from plainfall.packages.placing import Folders, Placement, place_files, remove_empty_folders
-from plainfall.patterns import regex
+from plainfall.plain_files import plain_bytes, plain_digest, plain_text
 
 __all__ = [
     "INSTALLER",
@@ -37,9 +37,9 @@ __all__ = [
 ]
 
 INSTALLER = "plainfall"
-# What an environment itself is made of; no distribution may remove it.
-_PROTECTED = regex(r"pyvenv\.cfg|bin/(?:python|pythonw|activate|deactivate)[^/]*", re.IGNORECASE)
 _LONGEST_FIRST_LINE = 127  # Linux cuts a script's first line here (BINPRM_BUF_SIZE)
+
+_LARGEST_PROGRAM = 1 << 30  # bytes of a program that a wheel has among its scripts: whole tools are
 
 
 class Installed(Struct, frozen=True):
@@ -67,7 +67,7 @@ def installed_distributions(environment: VirtualEnvironment) -> list[Installed]:
     results = []
     for name in names:
         try:
-            installer = (environment.packages / name / "INSTALLER").read_text("utf-8").strip()
+            installer = plain_text(environment.packages / name / "INSTALLER", "utf-8").strip()
         except FileNotFoundError:
             info = environment.packages / name
             half = (info / "RECORD").exists() or not (info / "METADATA").exists()
@@ -136,7 +136,7 @@ def path_of_row(line: str) -> str:
 def recorded_paths(environment: VirtualEnvironment, dist_info: str) -> Iterator[str]:
     """The paths that a distribution's RECORD lists, as written there; none if it has no RECORD."""
     record = environment.packages / dist_info / "RECORD"
-    text = record.read_text("utf-8", "replace") if record.exists() else ""
+    text = plain_text(record, "utf-8", "replace") if record.exists() else ""
     for line in text.splitlines():
         path = path_of_row(line)
         if path:
@@ -168,7 +168,7 @@ def take_out(environment: VirtualEnvironment, dist_info: str, others: Collection
         path = os.path.normpath(os.path.join(environment.packages, row))
         if not path.startswith(root + os.sep) or path == str(record) or row in others:
             continue
-        if _PROTECTED.fullmatch(os.path.relpath(path, root)) or (
+        if _is_of_environment(os.path.relpath(path, root)) or (
             os.path.isdir(path) and not os.path.islink(path)
         ):
             continue
@@ -180,6 +180,14 @@ def take_out(environment: VirtualEnvironment, dist_info: str, others: Collection
     remove_empty_folders(folders, environment.packages)
     confined.remove(folder)
     return count
+
+
+def _is_of_environment(path: str) -> bool:
+    """Whether a path is a part of the environment itself: no distribution may remove it."""
+    folder, _, name = path.rpartition("/")
+    return path.lower() == "pyvenv.cfg" or (
+        folder == "bin" and ENVIRONMENT_PROGRAMS.fullmatch(name) is not None
+    )
 
 
 def _moved(
@@ -196,16 +204,18 @@ def _moved(
     scripts: dict[str, bytes] = {}
     rows: list[list[str]] = []
     for scheme, path, within, _ in facts["moved"]:
-        content = Path(source + within).read_bytes()
         if scheme == "scripts":
             if f"../../../bin/{path}" not in not_laid:
+                content = plain_bytes(Path(source + within), largest=_LARGEST_PROGRAM)
                 scripts[path] = _with_first_line(environment, content)
             continue
         target = places[scheme] / path
         if os.path.relpath(target, environment.packages) in not_laid:
             continue
         placements.append(Placement(source + within, str(target)))
-        rows.append(_row(os.path.relpath(target, environment.packages), content))
+        file = Path(source + within)
+        digest, size = plain_digest(file), os.stat(file).st_size
+        rows.append(_row_of(os.path.relpath(target, environment.packages), digest, size))
     return placements, scripts, rows
 
 
@@ -236,8 +246,12 @@ def _first_line(environment: VirtualEnvironment) -> bytes:
 
 
 def _row(path: str, content: bytes) -> list[str]:
-    digest = base64.urlsafe_b64encode(hashlib.sha256(content).digest()).rstrip(b"=").decode()
-    return [path, f"sha256={digest}", str(len(content))]
+    return _row_of(path, hashlib.sha256(content).digest(), len(content))
+
+
+def _row_of(path: str, digest: bytes, size: int) -> list[str]:
+    """A row of RECORD (the specification "Recording installed projects")."""
+    return [path, f"sha256={base64.urlsafe_b64encode(digest).rstrip(b'=').decode()}", str(size)]
 
 
 def _csv(rows: list[list[str]]) -> str:

@@ -7,7 +7,7 @@ import lzma
 import re
 import zipfile
 import zlib
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from pathlib import Path
 from urllib.parse import unquote, urlsplit
 
@@ -17,8 +17,8 @@ from packaging.requirements import InvalidRequirement, Requirement
 from plainfall.ecosystems.python.simple import IndexFile
 from plainfall.errors import RegistryProblem
 from plainfall.packages.cache import PackageCache
+from plainfall.packages.cache_key import CacheKey
 from plainfall.packages.client import RegistryClient
-from plainfall.writing import digest_of
 
 __all__ = ["Metadata", "MetadataSource", "parse_metadata"]
 
@@ -28,17 +28,19 @@ _TAIL = 48 * 1024  # bytes; the central directory of most wheels, and often the 
 
 class Metadata(Struct, frozen=True):
     """What resolving needs: the requirements with their markers; ``dynamic`` tells that a source package
-    says they are only known after a build."""
+    says they are only known after a build; ``python`` is the specifier of the versions of Python that it is for
+    ("": any), which not every index repeats beside the archive."""
 
     requires: tuple[Requirement, ...]
     dynamic: bool = False
+    python: str = ""
 
 
 def parse_metadata(text: str) -> Metadata:
     """The requirements of a METADATA or PKG-INFO text; one that cannot be read (old packages have such) is
     skipped, as the reference client did when it was published."""
     requires = []
-    version = "1.0"
+    version, python = "1.0", ""
     dynamic: set[str] = set()
     for line in re.split(r"\r?\n", re.split(r"\r?\n\r?\n", text, maxsplit=1)[0]):
         key, joined, value = line.partition(":")
@@ -52,33 +54,42 @@ def parse_metadata(text: str) -> Metadata:
                 continue
         elif name == "metadata-version":
             version = value.strip()
+        elif name == "requires-python":
+            python = value.strip()
         elif name == "dynamic":
             dynamic.add(value.strip().lower())
     old = tuple(int(number) for number in re.findall(r"\d+", version)[:2]) < (2, 2)
-    return Metadata(tuple(requires), old or "requires-dist" in dynamic)
+    return Metadata(tuple(requires), old or "requires-dist" in dynamic, python)
 
 
 class MetadataSource:
-    """Gets metadata by the cheapest way: remembered by hash, the index's own file (PEP 658), the end of the
-    archive by byte ranges, the whole archive. ``build`` builds a source package and returns its METADATA."""
+    """Gets metadata by the cheapest way: remembered, the index's own file (PEP 658), the end of the archive by byte
+    ranges, the whole archive. ``build`` builds a source package and returns its METADATA; ``built_with`` is
+    what such a build depends on (interpreter, day, registries)."""
 
     def __init__(
-        self, client: RegistryClient, cache: PackageCache, build: Callable[[IndexFile], str]
+        self,
+        client: RegistryClient,
+        cache: PackageCache,
+        build: Callable[[IndexFile], str],
+        built_with: Sequence[str],
     ) -> None:
         self._client = client
         self._cache = cache
         self._build = build
+        self._built_with = built_with
 
     def of(self, file: IndexFile) -> Metadata:
         """The metadata of an archive. Raises RegistryProblem, ArchiveRefused, or what a build raises."""
         digest = file.hashes.get("sha256")
-        # By the host, too: what a registry says of an archive counts for those who ask that registry.
-        key = digest_of(digest, urlsplit(file.url).netloc if digest else file.url)
-        text = self._cache.recall("metadata", key) if digest else None
+        # What is said at an address counts for those who ask that very address.
+        built = () if file.filename.endswith(".whl") else self._built_with
+        key = CacheKey.of_statement("metadata", [file.url], digest, file.metadata, *built)
+        text = self._cache.recall(key) if digest else None
         if not isinstance(text, str):
             text = self._text(file)
             if digest:
-                self._cache.remember("metadata", key, text)
+                self._cache.remember(key, text)
         return parse_metadata(text)
 
     def _text(self, file: IndexFile) -> str:

@@ -9,10 +9,10 @@ from plainfall.ecosystems.python.finding import Finder, version_of
 from plainfall.ecosystems.python.requirements import IndexOptions
 from plainfall.errors import PlainfallError
 from plainfall.packages.cache import PackageCache
+from plainfall.packages.cache_key import CacheKey
 from plainfall.packages.client import RegistryClient
 from plainfall.runtimes.interpreters import Interpreter
 from plainfall.surroundings import Surroundings
-from plainfall.writing import digest_of
 
 __all__ = ["offered_archives"]
 
@@ -27,8 +27,10 @@ def offered_archives(
     try:
         sources = read_sources(surroundings, interpreter, options)
         places = [source.address for source in (*sources.links, *sources.indexes)]
-        key = digest_of("offered", sorted(listed.pinned), places)
-        remembered = cache.recall("offered", key)
+        if not places:
+            return {}
+        key = CacheKey.of_statement("offered", places, sorted(listed.pinned))
+        remembered = cache.recall(key)
         if isinstance(remembered, dict):
             return {label: tuple(names) for label, names in remembered.items()}
         client = RegistryClient(sources.connection, surroundings.variables)
@@ -47,5 +49,5 @@ def offered_archives(
     except PlainfallError:
         return {}
     results = {label: names for label, names in results.items() if names}
-    cache.remember("offered", key, results)
+    cache.remember(key, results)
     return results

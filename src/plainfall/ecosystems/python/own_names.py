@@ -17,6 +17,7 @@ from typing import Any
 from plainfall.confinement import Confined
 from plainfall.ecosystems.own_files import write_program
 from plainfall.errors import BadInput
+from plainfall.plain_files import plain_text
 from plainfall.reading import toml_table
 
 __all__ = ["main", "write_names"]
@@ -127,7 +128,7 @@ def _script(name: str, word: str) -> str:
         None,
     )
     try:
-        table: Any = toml_table(file.read_text("utf-8-sig"), str(file)) if file else {}
+        table: Any = toml_table(plain_text(file, "utf-8-sig"), str(file)) if file else {}
     except (OSError, ValueError, BadInput) as error:
         print(f"{file}: {error}", file=sys.stderr)
         return ""

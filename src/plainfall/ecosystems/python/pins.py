@@ -11,28 +11,26 @@ from plainfall.ecosystems.python.requirements import IndexOptions, RequirementLi
 from plainfall.ecosystems.python.simple import IndexFile
 from plainfall.errors import BadInput
 from plainfall.evidence import Evidence
+from plainfall.packages.cache_key import CacheKey
 from plainfall.packages.consent import Withheld
 from plainfall.packages.digests import Digest
 from plainfall.runtimes.interpreters import Interpreter
-from plainfall.writing import digest_of
 
-__all__ = ["BUILD_TOOLS", "Listed", "Pin", "Reference", "Target", "choice_key"]
-
-BUILD_TOOLS = (
-    "build-tools"  # the rule of a failure: nothing that a package must be built with fits this Python
-)
+__all__ = ["Listed", "Pin", "Reference", "Target", "choice_key"]
 
 
 class Reference(Struct, frozen=True):
     """A package that comes from elsewhere than an index: ``kind`` is "path", "archive", "git", or "bundled" for a
     file of the interpreter's own, which no list can name; the address or path (relative to the clone); for git the
-    revision; a folder within it; whether its own folder is used in place (PEP 660)."""
+    revision; a folder within it; whether its own folder is used in place (PEP 660); the hashes that the list
+    states for an archive, each of which what comes must have."""
 
     kind: str
     address: str
     revision: str = ""
     subfolder: str = ""
     editable: bool = False
+    hashes: Mapping[str, frozenset[str]] = field(default_factory=dict)
 
 
 class Pin(Struct, frozen=True):
@@ -100,9 +98,11 @@ class Listed(Struct, frozen=True):
     withheld: tuple[Withheld, ...] = ()
 
 
-def choice_key(pin: Pin, interpreter: Interpreter, origin: Sequence[str] = ()) -> str:
-    """Under which the wheel that was chosen for a pin with hashes is remembered: for the same hashes and
-    interpreter the choice is the same, whatever the registry. What was built from a source package depends on
-    the registries, too (``origin``), since its tools came from there."""
-    hashes = {name: sorted(values) for name, values in pin.hashes.items()}
-    return digest_of("python", pin.name, pin.version, hashes, interpreter.identity, *origin)
+def choice_key(pin: Pin, interpreter: Interpreter, origin: Sequence[str] = ()) -> CacheKey:
+    """Under which the wheel that was chosen for a pin with hashes is remembered. One that the list itself names
+    by its SHA-256 is the same whatever registry offered it: whoever takes it up compares it with the list
+    again. What was built, or is named by another digest, depends on the registries of ``origin``."""
+    about = [pin.name, pin.version, {name: sorted(values) for name, values in pin.hashes.items()}]
+    if not origin:
+        return CacheKey.of_machine("choices", *about, interpreter.identity)
+    return CacheKey.of_statement("choices", origin, *about, interpreter.identity)

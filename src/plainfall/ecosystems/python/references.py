@@ -4,46 +4,26 @@ from __future__ import annotations
 
 import json
 import os
-import re
+from collections.abc import Mapping
 from pathlib import Path
 from typing import Any
 
+from plainfall.confinement import folder_below
 from plainfall.ecosystems.python.pins import Pin, Reference
-from plainfall.ecosystems.python.requirements import RequirementLine
 from plainfall.ecosystems.python.simple import IndexFile
 from plainfall.ecosystems.python.supply import SourceArchive, Supply
 from plainfall.ecosystems.python.wheel import describe_wheel
-from plainfall.errors import BadInput, DependencyProblem
+from plainfall.errors import BuildFailed, DependencyProblem
 from plainfall.evidence import Evidence
 from plainfall.packages.cache import CachedTree, unpack_into_cache
+from plainfall.packages.cache_key import CacheKey
 from plainfall.packages.checkouts import check_out
 from plainfall.packages.client import copy_local
-from plainfall.writing import digest_of, digest_of_files
+from plainfall.packages.digests import Digest
+from plainfall.repository import last_commit_day
+from plainfall.writing import digest_of_files
 
-__all__ = ["References", "reference_of"]
-
-
-def reference_of(line: RequirementLine, folder: str) -> Reference:
-    """What a direct reference of a list means; ``folder`` is the list's, relative to the clone."""
-    text = (line.reference or "").strip()
-    address, _, fragment = text.partition("#")
-    inner = re.search(r"subdirectory=([^&]+)", fragment)
-    subfolder = inner.group(1) if inner else ""
-    if address.startswith("git+"):
-        address = address.removeprefix("git+")
-        head, joined, revision = address.rpartition("@")
-        if joined and "/" not in revision and "://" in head:
-            return Reference("git", head, revision, subfolder, line.editable)
-        return Reference("git", address, "", subfolder, line.editable)
-    if re.match(r"(hg|svn|bzr)\+", address):
-        raise BadInput(
-            f"{text!r} is under a version control that is not known here (git is)", place=line.evidence
-        )
-    if "://" in address and not address.startswith("file:"):
-        return Reference("archive", address, "", subfolder)
-    path = address.removeprefix("file://") if address.startswith("file:") else address
-    path = re.sub(r"\[[\w,\s-]*\]$", "", path)
-    return Reference("path", os.path.join(folder, path), "", subfolder, line.editable)
+__all__ = ["References"]
 
 
 class References:
@@ -58,12 +38,12 @@ class References:
             return self._from_git(reference, place)
         if reference.kind == "archive":
             name = reference.address.rpartition("/")[2].partition("?")[0]
-            archive, sha256 = self._supply.fetch(place, IndexFile(name, reference.address), {})
+            archive, sha256 = self._supply.fetch(place, IndexFile(name, reference.address), reference.hashes)
             info: dict[str, Any] = {"archive_info": {"hashes": {"sha256": sha256}}}
             tree = self._from_archive(archive, sha256, name, place)
             return tree, json.dumps({"url": reference.address, **info})
         if reference.kind == "bundled":
-            tree, _ = self._from_file(Path(reference.address), place)
+            tree, _ = self._from_file(Path(reference.address), place, {})
             return tree, json.dumps({"url": Path(reference.address).as_uri(), "archive_info": {}})
         path = Path(os.path.normpath(self._supply.clone / reference.address))
         if not Path(os.path.realpath(path)).is_relative_to(os.path.realpath(self._supply.clone)):
@@ -80,26 +60,34 @@ class References:
             )
         url = path.as_uri()
         if not path.is_dir():
-            tree, sha256 = self._from_file(path, place)
+            tree, sha256 = self._from_file(path, place, reference.hashes)
             return tree, json.dumps({"url": url, "archive_info": {"hashes": {"sha256": sha256}}})
-        source = path / reference.subfolder
+        if reference.hashes:
+            raise DependencyProblem(
+                f"{reference.address} is a folder, and a hash is listed for it, which only an archive can have",
+                place=place,
+                remedy="Take the hash out of the list, or name the archive.",
+            )
+        source = folder_below(path, reference.subfolder, place)
         tree = self._from_folder(source, place, editable=reference.editable)
         return tree, json.dumps({"url": url, "dir_info": {"editable": True} if reference.editable else {}})
 
-    def _from_file(self, path: Path, place: Evidence) -> tuple[CachedTree, str]:
+    def _from_file(
+        self, path: Path, place: Evidence, hashes: Mapping[str, frozenset[str]]
+    ) -> tuple[CachedTree, str]:
         """The tree of an archive on this machine, and its SHA-256."""
-        with self._supply.cache.partial(digest_of("local", str(path))) as partial:
-            sha256 = copy_local(path.as_uri(), partial, {})
-            archive = self._supply.cache.keep_archive(partial, path.name, sha256)
+        with self._supply.cache.partial(CacheKey.of_machine("archive", str(path))) as partial:
+            sha256 = copy_local(path.as_uri(), partial, hashes)
+            archive = self._supply.cache.keep_archive(partial, sha256)
         return self._from_archive(archive, sha256, path.name, place), sha256
 
     def _from_archive(self, archive: Path, sha256: str, name: str, place: Evidence) -> CachedTree:
         if name.endswith(".whl"):
-            tree = self._supply.cache.tree(sha256)
+            tree = self._supply.cache.tree(CacheKey.of_content("python", Digest("sha256", sha256)))
             if tree is not None and not tree.damaged():
                 return tree
-            return unpack_into_cache(self._supply.cache.folder, archive, sha256, describe_wheel)
-        return self._supply.built(SourceArchive(archive, sha256, Pin(name, "", place)))
+            return unpack_into_cache(self._supply.cache.folder, archive, sha256, name, describe_wheel)
+        return self._supply.built(SourceArchive(archive, sha256, name, Pin(name, "", place)))
 
     def _from_folder(self, source: Path, place: Evidence, *, editable: bool) -> CachedTree:
         """A folder's wheel. An editable one depends on its manifest only; a copied one on every file."""
@@ -116,29 +104,40 @@ class References:
                 for p in source.rglob("*")
                 if p.is_file() and not skipped & set(p.parts)
             ]
-        key = digest_of(
-            "folder",
-            str(source),
-            editable,
-            digest_of_files(source, names),
-            self._supply.interpreter.identity,
-            self._supply.origin,
-        )
+        status = os.stat(source)
+        where = [str(source), status.st_dev, status.st_ino]
+        key = self._supply.product_key("folder", *where, editable, digest_of_files(source, names))
         tree = self._supply.remembered(key)
         if tree is not None:
             return tree
-        with self._supply.workshop() as name:
-            return self._supply.build(source, Path(name), key, source.name, place, editable=editable)
+        try:
+            return self._build(source, key, place, editable)
+        except (BuildFailed, DependencyProblem) as failure:
+            day = last_commit_day(source, self._supply.surroundings)
+            try:
+                tree = self._build(source, key, place, editable, day) if day else None
+            except (BuildFailed, DependencyProblem):
+                tree = None
+            if tree is None:
+                raise failure from None
+        self._supply.supplied.remarks += (
+            f"{source.name} was built with the tools of {day}: newer ones fail",
+        )
+        return tree
+
+    def _build(
+        self, source: Path, key: CacheKey, place: Evidence, editable: bool, day: str = ""
+    ) -> CachedTree:
+        with self._supply.cache.workshop() as name:
+            return self._supply.build(source, Path(name), key, source.name, place, editable=editable, day=day)
 
     def _from_git(self, reference: Reference, place: Evidence) -> tuple[CachedTree, str]:
-        with self._supply.workshop() as name:
+        with self._supply.cache.workshop() as name:
             folder = Path(name, "clone")
             variables = self._supply.surroundings.variables  # with the person's own keys and agents
             commit = check_out([reference.address], reference.revision, folder, variables, place)
-            source = folder / reference.subfolder
-            key = digest_of(
-                "git", commit, reference.subfolder, self._supply.interpreter.identity, self._supply.origin
-            )
+            source = folder_below(folder, reference.subfolder, place)
+            key = self._supply.product_key("git", reference.address, commit, reference.subfolder)
             tree = self._supply.remembered(key)
             if tree is None:
                 work = Path(name, "work")

@@ -11,6 +11,7 @@ from plainfall.ecosystems.python.job import InstallResult, Job, Lazy
 from plainfall.ecosystems.python.pins import Pin
 from plainfall.errors import PlainfallError
 from plainfall.evidence import Evidence
+from plainfall.plain_files import plain_text
 from plainfall.writing import digest_of, digest_of_files
 
 if TYPE_CHECKING:
@@ -71,10 +72,12 @@ def pins_of_wishes(job: Job, lazy: Lazy, result: InstallResult) -> list[Pin]:
     if all(files for _, _, files in rows):
         result.lock_text = write_pylock(rows, f"=={line}.*" if line else "", inputs)
     pins = []
+    listed_hashes = {line.name: line.hashes for line in indexed if line.hashes}
     for one, (_, _, files) in zip(chosen, rows, strict=True):
         digests = frozenset(file.hashes["sha256"] for file in files)
+        hashes = listed_hashes.get(one.name) or ({"sha256": digests} if digests else {})
         place = one.evidence or listed.wishes[0].evidence
-        pins.append(Pin(one.name, one.version, place, {"sha256": digests} if digests else {}, tuple(files)))
+        pins.append(Pin(one.name, one.version, place, hashes, tuple(files)))
     return [*pins, *obtained]
 
 
@@ -100,23 +103,33 @@ def direct_pins(
     read all the same, and that is remarked."""
     if not directs:
         return [], []
-    from plainfall.ecosystems.python.references import reference_of
+    from plainfall.ecosystems.python.reference_lines import reference_of
 
     pins, lines = [], []
     for line in directs:
         reference = reference_of(line, folder)
         try:
-            tree, text = lazy.direct(reference, line.evidence)
+            tree, text = lazy.direct(reference, line.evidence, {})
         except PlainfallError as error:
             if not line.is_own:
                 raise
-            result.remarks += (f"the project itself is not installed: {error.cause}",)
+            result.remarks += (_not_built(error),)
+            result.not_built = error
             continue
         lines.append(line)
         name = str(tree.facts["name"])
         lazy.directs[name] = tree, text
         pins.append(Pin(name, str(tree.facts["version"]), line.evidence, reference=reference))
     return lines, pins
+
+
+def _not_built(error: PlainfallError) -> str:
+    """Why the project itself is not installed: the cause, what the build said last, and where all of it is."""
+    said = [line.strip() for line in error.lines if line.strip()][-3:]
+    text = f"the project itself is not installed: {error.cause}"
+    if said:
+        text += f"; it said: {' | '.join(said)}"
+    return text + (f"; all of its output is in {error.log}" if error.log else "")
 
 
 def _as_direct(pin: Pin, lazy: Lazy) -> Direct:
@@ -130,7 +143,7 @@ def _as_direct(pin: Pin, lazy: Lazy) -> Direct:
 
 
 def _kept_lock(job: Job, inputs: str) -> list[Pin] | None:
-    if not job.lock.is_file() or f'inputs = "{inputs}"' not in job.lock.read_text("utf-8"):
+    if not job.lock.is_file() or f'inputs = "{inputs}"' not in plain_text(job.lock, "utf-8"):
         return None
     from plainfall.ecosystems.python.lists.pylock import read_pylock
 

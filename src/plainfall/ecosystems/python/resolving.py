@@ -6,12 +6,14 @@ requires, and in which order to decide.
 
 from __future__ import annotations
 
+import time
 from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
+from contextlib import contextmanager
 from dataclasses import dataclass, field
 from typing import Any
 
-from packaging.requirements import Requirement
-from packaging.specifiers import SpecifierSet
+from packaging.requirements import InvalidRequirement, Requirement
+from packaging.specifiers import InvalidSpecifier, SpecifierSet
 from packaging.utils import canonicalize_name
 from packaging.version import Version
 from resolvelib import AbstractProvider, BaseReporter, ResolutionImpossible
@@ -28,6 +30,8 @@ from plainfall.evidence import Evidence
 __all__ = ["Direct", "Resolved", "resolve"]
 
 _DEEPEST = 20_000
+_SECONDS, _SECONDS_A_PACKAGE = 60.0, 0.1  # of processor time: sets of 160 packages took 30 s here
+_PYTHON = "python/itself"  # no package has such a name: what packages want of the Python stands under it
 
 
 @dataclass(frozen=True)
@@ -102,19 +106,21 @@ def resolve(
     finder.prefetch([wish.name for wish in roots])
     resolution: Resolution[_Wish, _Candidate, tuple[str, str]] = Resolution(provider, BaseReporter())
     try:
-        state = resolution.resolve(roots, max_rounds=_DEEPEST)
+        with provider.limited():
+            state = resolution.resolve(roots, max_rounds=_DEEPEST)
     except ResolutionImpossible as error:
         raise provider.explained(error.causes) from error
     except ResolutionTooDeep as error:
         raise DependencyProblem(
-            f"no set of versions was found in {_DEEPEST} rounds",
+            "no set of versions was found in the time and the rounds that a search is given "
+            f"({_SECONDS:.0f} s of processor time and more for many packages, {_DEEPEST:,} rounds)",
             remedy="Pin some of the packages to narrow the search.",
         ) from error
     places = {wish.name: wish.line.evidence for wish in reversed(roots) if wish.line}
     return [
         Resolved(result.name, str(result.version), result.files, places.get(result.name), result.direct)
         for (name, extra), result in sorted(_led_to(state.mapping, state.criteria).items())
-        if not extra
+        if not extra and name != _PYTHON
     ]
 
 
@@ -159,9 +165,26 @@ class _Provider(AbstractProvider[_Wish, _Candidate, tuple[str, str]]):
         wishes = [Requirement(text) for text in rather]
         self._rather: dict[str, SpecifierSet] = {canonicalize_name(one.name): one.specifier for one in wishes}
         self._directs: dict[str, Direct] = {}
+        self._begun: float | None = None
+        self._packages: set[str] = set()
         self._limits: dict[str, list[RequirementLine]] = {}
         for line in constraints:
             self._limits.setdefault(line.name, []).append(line)
+
+    @contextmanager
+    def limited(self) -> Iterator[None]:
+        """While the block runs a search that takes too much of the processor ends with ResolutionTooDeep."""
+        self._begun = time.thread_time()
+        try:
+            yield
+        finally:
+            self._begun = None
+
+    def _check_time(self, name: str) -> None:
+        self._packages.add(name)
+        allowed = _SECONDS + _SECONDS_A_PACKAGE * len(self._packages)
+        if self._begun is not None and time.thread_time() - self._begun > allowed:
+            raise ResolutionTooDeep(_DEEPEST)
 
     def roots(self, line: RequirementLine, direct: Direct | None) -> list[_Wish]:
         """The wishes of one line: its package, and each of its extras."""
@@ -217,6 +240,10 @@ class _Provider(AbstractProvider[_Wish, _Candidate, tuple[str, str]]):
         incompatibilities: Mapping[tuple[str, str], Iterator[_Candidate]],
     ) -> Iterable[_Candidate]:
         name, extra = identifier
+        self._check_time(name)
+        if name == _PYTHON:
+            here = _Candidate(name, Version(self._target.markers["python_full_version"].rstrip("+")), "")
+            return [here] if all(self.is_satisfied_by(one, here) for one in requirements[identifier]) else []
         # Each extra of a package shares the package's own requirements, so that both get one version.
         wishes = [w for key in {(name, ""), identifier} for w in requirements.get(key, iter(()))]
         bad = {candidate.version for candidate in incompatibilities[identifier]}
@@ -258,12 +285,18 @@ class _Provider(AbstractProvider[_Wish, _Candidate, tuple[str, str]]):
         return requirement.requirement.specifier.contains(candidate.version, prereleases=True)
 
     def get_dependencies(self, candidate: _Candidate) -> Iterable[_Wish]:
+        label = f"{candidate.name} {candidate.version}"
+        wishes: list[_Wish] = []
+        if candidate.name == _PYTHON:
+            return wishes
         if candidate.direct is not None:
             requires: Sequence[Requirement] = candidate.direct.requires
         else:
-            requires = self._metadata.of(self._finder.best(candidate.files)).requires
-        label = f"{candidate.name} {candidate.version}"
-        wishes: list[_Wish] = []
+            known = self._metadata.of(self._finder.best(candidate.files))
+            requires = known.requires
+            python = _for_python(known.python)
+            if python is not None:
+                wishes.append(_Wish(python, _PYTHON, "", None, label))
         if candidate.extra:
             same = Requirement(f"{candidate.name}=={candidate.version}")
             wishes.append(_Wish(same, candidate.name, "", None, label))
@@ -274,12 +307,14 @@ class _Provider(AbstractProvider[_Wish, _Candidate, tuple[str, str]]):
                 continue
             if marker is None or marker.evaluate({**self._target.markers, "extra": candidate.extra}):
                 wishes.extend(self._wishes(requirement, None, label))
-        self._finder.prefetch([wish.name for wish in wishes])
+        self._finder.prefetch([wish.name for wish in wishes if wish.name != _PYTHON])
         return wishes
 
     def explained(self, causes: Collection[RequirementInformation[_Wish, _Candidate]]) -> DependencyProblem:
         """The conflict in words, with the lines of the project that lead to it."""
-        names = sorted({cause.requirement.name for cause in causes})
+        names = sorted({cause.requirement.name for cause in causes} - {_PYTHON})
+        if not names:
+            return self._no_python(causes)
         name = names[0]
         text = list(dict.fromkeys(cause.requirement.wording() for cause in causes))
         limits = [f"{line.evidence} limits it to {line.requirement}" for line in self._limits.get(name, [])]
@@ -295,3 +330,24 @@ class _Provider(AbstractProvider[_Wish, _Candidate, tuple[str, str]]):
             remedy="Change one of the project's own lines above, or take one version for this clone with "
             f"--instead {name}==VERSION.",
         )
+
+    def _no_python(self, causes: Collection[RequirementInformation[_Wish, _Candidate]]) -> DependencyProblem:
+        """The conflict where packages want another Python than the one here."""
+        here = self._target.markers["python_full_version"]
+        lines = dict.fromkeys(cause.requirement.wording() for cause in causes)
+        parents = [cause.parent for cause in causes if cause.parent is not None]
+        names = ", ".join(sorted({f"{one.name} {one.version}" for one in parents}))
+        return DependencyProblem(
+            f"no version that is admitted of what is asked for runs on Python {here} ({names})",
+            lines=tuple(lines),
+            remedy="Use another Python (--runtime PATH), or admit other versions.",
+        )
+
+
+def _for_python(text: str) -> Requirement | None:
+    """A package's wish for a version of Python; None for none, and for one that cannot be read: it was published
+    before anybody checked that."""
+    try:
+        return Requirement(f"python{SpecifierSet(text)}") if text else None
+    except (InvalidSpecifier, InvalidRequirement):
+        return None

@@ -5,12 +5,11 @@ The network is asked in threads; archives are unpacked in processes; builds run 
 
 from __future__ import annotations
 
-import hashlib
 import re
 import shutil
-import tempfile
 import threading
 from collections.abc import Callable, Mapping, Sequence
+from datetime import UTC, datetime
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -19,24 +18,27 @@ from msgspec import Struct
 from plainfall.ecosystems.python.building import build_wheel_from
 from plainfall.ecosystems.python.configuration import Sources
 from plainfall.ecosystems.python.environment import VirtualEnvironment
-from plainfall.ecosystems.python.finding import Finder
+from plainfall.ecosystems.python.finding import Finder, admits_python
 from plainfall.ecosystems.python.limits import check_limits, user_limits
 from plainfall.ecosystems.python.metadata import MetadataSource
-from plainfall.ecosystems.python.pins import BUILD_TOOLS, Pin, Target, choice_key
+from plainfall.ecosystems.python.pins import Pin, Target, choice_key
 from plainfall.ecosystems.python.requirements import RequirementLine
 from plainfall.ecosystems.python.simple import IndexFile
 from plainfall.ecosystems.python.tags import supported_tags
 from plainfall.ecosystems.python.wheel import describe_wheel
-from plainfall.errors import DependencyProblem, DiskFull, PlainfallError
+from plainfall.errors import BuildFailed, DependencyProblem, DiskFull, PlainfallError
 from plainfall.evidence import Evidence
+from plainfall.failure_kinds import FailureKind
 from plainfall.packages.cache import CachedTree, PackageCache, unpack_into_cache
-from plainfall.packages.client import RegistryClient, copy_local
+from plainfall.packages.cache_key import CacheKey
+from plainfall.packages.client import RegistryClient, check_hashes, copy_local
+from plainfall.packages.digests import Digest
 from plainfall.packages.placing import Folders
 from plainfall.packages.source_archives import unpack_source
+from plainfall.plain_files import plain_digest, plain_text
 from plainfall.runtimes.interpreters import Interpreter
 from plainfall.surroundings import Surroundings
 from plainfall.workers import worker_pool
-from plainfall.writing import digest_of
 
 if TYPE_CHECKING:
     from concurrent.futures import Future
@@ -65,11 +67,14 @@ class Supplied(Struct):
 
 
 class SourceArchive(Struct, frozen=True):
-    """A fetched source package that is still to be built."""
+    """A fetched source package that is still to be built; ``filename`` is its own name, ``day`` the one on which it
+    was published (ISO 8601, "" where nobody says)."""
 
     archive: Path
     sha256: str
+    filename: str
     pin: Pin
+    day: str = ""
 
 
 class Supply:
@@ -103,13 +108,15 @@ class Supply:
         self.supplied = Supplied()
         # What a build comes to depends on its tools, and so on where those are from: a wheel that was built with
         # the registry of one clone is not taken for a clone with another.
-        self.origin = sources.addresses
+        self.origin = sources.origins(clone)
         self.cache = PackageCache(surroundings.cache)
         self.client = RegistryClient(sources.connection, surroundings.variables, connections=_AT_ONCE)
         self._as_of = as_of
         tags = supported_tags(interpreter.facts)
         self.finder = Finder(self.client, sources, tags, interpreter.facts, as_of)
-        self.metadata = MetadataSource(self.client, self.cache, self._metadata_by_building)
+        self.metadata = MetadataSource(
+            self.client, self.cache, self._metadata_by_building, (interpreter.identity, as_of, *self.origin)
+        )
 
     def close(self) -> None:
         """Ends threads and connections; what is still unpacked is cancelled or waited for."""
@@ -139,9 +146,9 @@ class Supply:
                 tree = item.result() if hasattr(item, "result") else item
             self._check_identity(pin, tree)
             if pin.hashes:
-                built = tree.sha256 not in pin.hashes.get("sha256", {tree.sha256})
-                key = choice_key(pin, self.interpreter, self.origin if built else ())
-                self.cache.remember("choices", key, tree.sha256)
+                named = tree.key.name in pin.hashes.get("sha256", ())
+                origin = () if named else self.origin or ["no registry"]
+                self.cache.remember(choice_key(pin, self.interpreter, origin), tree.key.name)
             trees[pin.name] = tree
         return trees
 
@@ -185,25 +192,32 @@ class Supply:
         """The tree of a chosen archive, or the future of its unpacking, or a source still to be built."""
         stated = file.hashes.get("sha256")
         expected = dict(pin.hashes) or ({"sha256": frozenset([stated])} if stated else {})
-        archive = self.cache.archive(stated) if stated else None
-        sha256 = stated
-        if archive is None or sha256 is None:
-            archive, sha256 = self.fetch(pin.evidence, file, expected)
+        archive, sha256 = self.fetch(pin.evidence, file, expected)
         if not file.filename.endswith(".whl"):
-            return SourceArchive(archive, sha256, pin)
-        tree = self.cache.tree(sha256)
+            return SourceArchive(archive, sha256, file.filename, pin, file.uploaded[:10])
+        tree = self.cache.tree(CacheKey.of_content("python", Digest("sha256", sha256)))
         if tree is not None and not tree.damaged():
             return tree
+        arguments = (self.cache.folder, archive, sha256, file.filename, describe_wheel)
         if self._workers is None or archive.stat().st_size < _WORTH_A_PROCESS:
-            return unpack_into_cache(self.cache.folder, archive, sha256, describe_wheel)
-        task = self._workers.submit(unpack_into_cache, self.cache.folder, archive, sha256, describe_wheel)
+            return unpack_into_cache(*arguments)
+        task = self._workers.submit(unpack_into_cache, *arguments)
         self._unpacking.append(task)
         return task
 
     def fetch(
         self, place: Evidence, file: IndexFile, expected: Mapping[str, frozenset[str]]
     ) -> tuple[Path, str]:
-        with self.cache.partial(digest_of(file.url, file.hashes.get("sha256"))) as partial:
+        """The archive of a file and its SHA-256, from the cache or its address, each listed hash checked either
+        way. Raises HashMismatch, RegistryProblem."""
+        stated = file.hashes.get("sha256")
+        archive = self.cache.archive(stated) if stated else None
+        if archive is not None and stated is not None:
+            others = {name: values for name, values in expected.items() if values != {stated}}
+            if others:
+                check_hashes(file.url, archive, others)
+            return archive, stated
+        with self.cache.partial(CacheKey.of_statement("archive", [file.url], stated)) as partial:
             try:
                 if file.url.startswith("file:"):
                     sha256 = copy_local(file.url, partial, expected)
@@ -215,7 +229,7 @@ class Supply:
             with self._lock:
                 self.supplied.count += 1
                 self.supplied.size += partial.stat().st_size
-            return self.cache.keep_archive(partial, file.filename, sha256), sha256
+            return self.cache.keep_archive(partial, sha256), sha256
 
     def _received(self, count: int) -> None:
         with self._lock:
@@ -223,38 +237,71 @@ class Supply:
             self._progress(self._bytes, max(self._whole, self._bytes), "bytes fetched")
 
     def built(self, source: SourceArchive) -> CachedTree:
-        """The wheel of a source package; one that was built for this interpreter before is taken again."""
-        key = digest_of("built", source.sha256, self.interpreter.identity, self.origin, self._as_of)
+        """The wheel of a source package; one that was built for this interpreter before is taken again. Where
+        its build fails with the tools of today, it is tried with those of the day on which it was published."""
+        key = self.product_key("archive", source.sha256)
         tree = self.remembered(key)
         if tree is not None:
             return tree
         label = f"{source.pin.name} {source.pin.version}".strip()
-        with self.workshop() as name:
+        try:
+            return self._built_with(source, key, label)
+        except (BuildFailed, DependencyProblem) as failure:
+            if not source.day or source.day >= (self._as_of or datetime.now(UTC).date().isoformat()):
+                raise
+            try:
+                tree = self._built_with(source, key, label, max(source.day, _BUILD_INTERFACE))
+            except (BuildFailed, DependencyProblem):
+                raise failure from None
+        with self._lock:
+            self.supplied.remarks += (f"{label} was built with the tools of {source.day}: newer ones fail",)
+        return tree
+
+    def _built_with(self, source: SourceArchive, key: CacheKey, label: str, day: str = "") -> CachedTree:
+        """The wheel, with build tools as of a day ("": as of the run's)."""
+        with self.cache.workshop() as name:
             folder = Path(name, "source")
             folder.mkdir()
-            top = unpack_source(source.archive, folder)
-            return self.build(top, Path(name), key, label, source.pin.evidence, editable=False)
+            top = unpack_source(source.archive, folder, source.filename)
+            return self.build(top, Path(name), key, label, source.pin.evidence, editable=False, day=day)
 
-    def workshop(self) -> tempfile.TemporaryDirectory[str]:
-        place = self.cache.folder / "building"
-        place.mkdir(parents=True, exist_ok=True)
-        return tempfile.TemporaryDirectory(dir=place, ignore_cleanup_errors=True)
+    def product_key(self, *material: object) -> CacheKey:
+        """The key of a wheel that is built of something with the tools of these registries, as of this day."""
+        return CacheKey.of_product(
+            "built",
+            material=material,
+            tools=[self._as_of],
+            runtime=self.interpreter.identity,
+            registries=self.origin,
+            allowed=True,
+        )
 
-    def remembered(self, key: str) -> CachedTree | None:
-        sha256 = self.cache.recall("built", key)
-        tree = self.cache.tree(sha256) if isinstance(sha256, str) else None
+    def remembered(self, key: CacheKey) -> CachedTree | None:
+        """The wheel that was built under a key before, if it is here."""
+        sha256 = self.cache.recall(key)
+        tree = self.cache.tree(CacheKey.recorded("python", sha256)) if isinstance(sha256, str) else None
         return tree if tree is not None and not tree.damaged() else None
 
     def build(
-        self, source: Path, work: Path, key: str, label: str, place: Evidence, *, editable: bool
+        self,
+        source: Path,
+        work: Path,
+        key: CacheKey,
+        label: str,
+        place: Evidence,
+        *,
+        editable: bool,
+        day: str = "",
     ) -> CachedTree:
+        """Builds a folder into a wheel, with tools as of ``day``, and keeps it under a key. Raises BuildFailed,
+        DependencyProblem for its tools."""
         if label in self._chain:
             way = " → ".join((*self._chain, label))
             raise DependencyProblem(f"building {label} needs {label} itself: {way}", place=place)
         self._progress(0, 0, f"building {label}")
 
         def provide(texts: Sequence[str], environment: VirtualEnvironment) -> None:
-            self._provide(texts, environment, label, place)
+            self._provide(texts, environment, label, place, day)
 
         try:
             wheel = build_wheel_from(
@@ -269,31 +316,31 @@ class Supply:
             )
         except PlainfallError as error:
             if error.log:
-                kept = self.cache.folder / "logs" / f"{re.sub(r'[^A-Za-z0-9.]+', '-', label)}.log"
-                kept.parent.mkdir(exist_ok=True)
-                error.log = str(shutil.copy(error.log, kept))
+                error.log = str(self.cache.keep_log(error.log, label))
             raise
-        sha256 = hashlib.sha256(wheel.read_bytes()).hexdigest()
-        archive = self.cache.keep_archive(wheel, wheel.name, sha256)
-        tree = unpack_into_cache(self.cache.folder, archive, sha256, describe_wheel)
-        self.cache.remember("built", key, sha256)
+        sha256 = plain_digest(wheel).hex()
+        name = wheel.name
+        archive = self.cache.keep_archive(wheel, sha256)
+        tree = unpack_into_cache(self.cache.folder, archive, sha256, name, describe_wheel)
+        self.cache.remember(key, sha256)
         self.supplied.built += (label,)
         return tree
 
     def _provide(
-        self, texts: Sequence[str], environment: VirtualEnvironment, label: str, place: Evidence
+        self, texts: Sequence[str], environment: VirtualEnvironment, label: str, place: Evidence, day: str
     ) -> None:
         """Installs build requirements, resolved by the same means, into a build environment."""
         from plainfall.ecosystems.python.laying import lay_wheel
 
         folders = Folders(environment.folder)
-        for tree in self.trees_for(texts, f"{label}'s build requirements", place, label).values():
+        for tree in self.trees_for(texts, f"{label}'s build requirements", place, label, day).values():
             lay_wheel(environment, tree, folders, requested=False)
 
     def trees_for(
-        self, texts: Sequence[str], title: str, place: Evidence, label: str = ""
+        self, texts: Sequence[str], title: str, place: Evidence, label: str = "", day: str = ""
     ) -> dict[str, CachedTree]:
-        """The trees of requirements and of what they need, resolved apart from all else, by name."""
+        """The trees of requirements and of what they need, resolved apart from all else, by name; as of a
+        ``day``, where one is said."""
         from plainfall.ecosystems.python.lists.manifests import requirement_at
         from plainfall.ecosystems.python.resolving import resolve
 
@@ -309,43 +356,40 @@ class Supply:
             self.surroundings,
             self._progress,
             (*self._chain, label or title),
-            max(self._as_of, _BUILD_INTERFACE) if self._as_of else "",
+            day or (max(self._as_of, _BUILD_INTERFACE) if self._as_of else ""),
         )
         try:
             try:
                 result = resolve(lines, (), {}, inner.finder, inner.metadata, target)
             except DependencyProblem as error:
-                error.rule, error.thing = error.rule or BUILD_TOOLS, error.thing or label
+                error.rule, error.thing = error.rule or FailureKind.BUILD_TOOLS, error.thing or label
                 raise
             return inner.trees([Pin(one.name, one.version, place) for one in result])
         finally:
             inner.close()
 
     def _metadata_by_building(self, file: IndexFile) -> str:
-        stated = file.hashes.get("sha256")
         place = Evidence(file.filename)
-        archive = self.cache.archive(stated) if stated else None
-        sha256 = stated
-        if archive is None or sha256 is None:
-            expected = {"sha256": frozenset([stated])} if stated else {}
-            archive, sha256 = self.fetch(place, file, expected)
-        static = self._static_metadata(archive)
+        expected = {name: frozenset([value]) for name, value in file.hashes.items()}
+        archive, sha256 = self.fetch(place, file, expected)
+        static = self._static_metadata(archive, file.filename)
         if static is not None:
             return static
         name, _, rest = file.filename.rpartition("-")
         version = re.sub(r"\.(tar\.\w+|tgz|zip)$", "", rest)
-        tree = self.built(SourceArchive(archive, sha256, Pin(name, version, place)))
-        return (tree.folder / str(tree.facts["dist_info"]) / "METADATA").read_text("utf-8", "replace")
+        pin = Pin(name, version, place)
+        tree = self.built(SourceArchive(archive, sha256, file.filename, pin, file.uploaded[:10]))
+        return plain_text(tree.folder / str(tree.facts["dist_info"]) / "METADATA", "utf-8", "replace")
 
-    def _static_metadata(self, archive: Path) -> str | None:
+    def _static_metadata(self, archive: Path, filename: str) -> str | None:
         """PKG-INFO, where it vouches for its requirements (PEP 643)."""
         from plainfall.ecosystems.python.metadata import parse_metadata
 
-        with self.workshop() as name:
+        with self.cache.workshop() as name:
             folder = Path(name, "source")
             folder.mkdir()
-            info = unpack_source(archive, folder) / "PKG-INFO"
-            text = info.read_text("utf-8", "replace") if info.is_file() else ""
+            info = unpack_source(archive, folder, filename) / "PKG-INFO"
+            text = plain_text(info, "utf-8", "replace") if info.is_file() else ""
         return text if text and not parse_metadata(text).dynamic else None
 
     def user_limits(self) -> list[RequirementLine]:
@@ -358,4 +402,11 @@ class Supply:
                 f"the archive that is offered as {pin.name} says inside that it is {tree.facts['name']}",
                 place=pin.evidence,
                 remedy="The index is wrong or hostile: do not use it before you know which.",
+            )
+        wanted, here = str(tree.facts["requires_python"]), self.interpreter.version
+        if wanted and not admits_python(wanted, here):
+            raise DependencyProblem(
+                f"{pin.name} {tree.facts['version']} is for Python {wanted}, and this is {here}",
+                place=pin.evidence,
+                remedy="Use another Python (--runtime PATH), or take another release for this clone (--instead).",
             )

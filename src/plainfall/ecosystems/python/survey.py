@@ -10,10 +10,16 @@ from plainfall.clone.commands import Command, script_file_commands
 from plainfall.clone.parts import Addition, DependencyFile, Extension
 from plainfall.clone.walk import Tree, is_side
 from plainfall.ecosystems.python.additions import Library, additions_for, default_markers, library_above
-from plainfall.ecosystems.python.applications import MAIN_GUARD, MAINS, applications, server_configuration
+from plainfall.ecosystems.python.applications import (
+    MAIN_GUARD,
+    MAINS,
+    applications,
+    server_configuration,
+    sources,
+)
 from plainfall.ecosystems.python.asks import manifest
 from plainfall.ecosystems.python.console_scripts import ConsoleScript, console_scripts, serves_pages
-from plainfall.ecosystems.python.lists.discover import IMPORTS, REQUIREMENTS, find_lists, read_list
+from plainfall.ecosystems.python.lists.discover import IMPORTS, REQUIREMENTS, Candidate, find_lists, read_list
 from plainfall.ecosystems.python.lists.toml import load_table
 from plainfall.ecosystems.python.pins import Listed, Pin, Target
 from plainfall.ecosystems.python.requirements import RequirementLine
@@ -116,6 +122,7 @@ def dependency_file(tree: Tree, folder: str) -> DependencyFile | None:
     candidates = find_lists(tree, folder)
     library = library_above(tree, folder, target) if not candidates or is_side(folder) else None
     if candidates:
+        candidates = _those_that_list_first(tree, candidates, target)
         chosen = candidates[0]
     elif library is not None:
         chosen = library.candidate
@@ -153,7 +160,20 @@ def dependency_file(tree: Tree, folder: str) -> DependencyFile | None:
         listed.options,
         additions,
         unlisted,
+        is_complete=listed.pins is not None,
     )
+
+
+def _those_that_list_first(tree: Tree, candidates: list[Candidate], target: Target) -> list[Candidate]:
+    """The lists of a part, in their order; one without an entry stands behind requirement lists that have some."""
+    first = candidates[0]
+    listed = read_list(tree, first.path, first.kind, target)
+    if listed.pins or listed.wishes or listed.pins is not None:
+        return candidates
+    for other in candidates[1:]:
+        if other.kind == "requirements.txt" and read_list(tree, other.path, other.kind, target).wishes:
+            return [other, *(one for one in candidates if one is not other)]
+    return candidates
 
 
 def _itself(tree: Tree, folder: str, listed: Listed) -> tuple[Addition, ...]:
@@ -261,6 +281,39 @@ def _main_file(tree: Tree, folder: str) -> Iterator[Command]:
             )
             return
     yield from _own_main(tree, folder)
+    yield from _inner_program(tree, folder)
+
+
+# What the module of a server does when it is run itself.
+_SERVES = regex(
+    r"\.run_server\(|\buvicorn\.run\(|\bweb\.run_app\(|\bserve_forever\(|\bIOLoop\.(?:current|instance)\(\)\.start|"
+    r"\bapp\.run\(|\bwaitress\b|\bui\.run\(|\.launch\("
+)
+_INNER = regex(r"(?:src/)?((?:[A-Za-z_]\w*/)+)(__main__|app|server|main|web|wsgi|asgi)\.py")
+
+
+def _inner_program(tree: Tree, folder: str) -> Iterator[Command]:
+    """A module within the part's package that serves when it is run: the one that lies highest, main modules
+    first."""
+    place = f"{folder}/" if folder else ""
+    found = []
+    for path, text in sources(tree, folder):
+        match = _INNER.fullmatch(path)
+        main = MAIN_GUARD.search(text) if match is not None else None
+        if match is None or main is None or f"{place}{path.rpartition('/')[0]}/__init__.py" not in tree:
+            continue
+        beside = path.rpartition("/")[0]
+        texts = [text]
+        if match.group(2) == "__main__":  # it calls what a module beside it does
+            texts += [other for at, other in sources(tree, folder) if at.rpartition("/")[0] == beside]
+        if any(_SERVES.search(one) for one in texts):
+            module = f"{match.group(1)}{match.group(2)}".removesuffix("/__main__").replace("/", ".")
+            number = text[: main.start()].count("\n") + 1
+            order = (path.count("/"), match.group(2) != "__main__", path)
+            found.append((order, module, Evidence(place + path, number)))
+    for _, module, evidence in sorted(found, key=lambda one: one[0])[:1]:
+        reason = f"{module} serves when it is run"
+        yield Command("server", f"python -m {module}", reason, 8, evidence, folder, may_fail=True)
 
 
 def _own_main(tree: Tree, folder: str) -> Iterator[Command]:

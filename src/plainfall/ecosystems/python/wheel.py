@@ -13,11 +13,17 @@ from packaging.utils import canonicalize_name
 from plainfall.errors import ArchiveRefused
 from plainfall.packages.unpacking import Unpacked
 from plainfall.patterns import regex
+from plainfall.plain_files import plain_text
 
-__all__ = ["describe_wheel"]
+__all__ = ["ENVIRONMENT_PROGRAMS", "describe_wheel"]
 
 _SCHEMES = {"purelib", "platlib", "headers", "scripts", "data"}
-_INTERPRETER = regex(r"(python|pythonw|pypy|activate|deactivate)[^/]*", re.IGNORECASE)
+# What an environment has in its folder of programs: interpreters and what activates it; python-gauges is a name
+# as any.
+ENVIRONMENT_PROGRAMS = regex(
+    r"(?:python|pythonw|pypy)\d*(?:\.\d+)*[dmtu]?(?:\.exe)?|(?:de)?activate(?:\.\w+)?|activate_this\.py",
+    re.IGNORECASE,
+)
 _LARGEST = 32 * 1024**2  # bytes of a file that describes a wheel
 _ENTRY = regex(r"^\s*([\w.]+)\s*(?::\s*([\w.]+))?\s*(\[.*\])?\s*$")
 
@@ -53,8 +59,7 @@ def describe_wheel(folder: Path, files: list[Unpacked]) -> dict[str, Any]:
         "requires_python": metadata.get("requires-python", ""),
         "requires": [
             line.partition(":")[2].strip()
-            for line in (folder / info / "METADATA")
-            .read_text("utf-8", "replace")
+            for line in plain_text(folder / info / "METADATA", "utf-8", "replace")
             .split("\n\n")[0]
             .splitlines()
             if line.lower().startswith("requires-dist:")
@@ -64,7 +69,7 @@ def describe_wheel(folder: Path, files: list[Unpacked]) -> dict[str, Any]:
 
 def _headers(path: Path, info: str) -> dict[str, str]:
     try:
-        text = path.read_text("utf-8", "replace")
+        text = plain_text(path, "utf-8", "replace")
     except FileNotFoundError as error:
         raise ArchiveRefused(f"{info} holds no {path.name} file, which every wheel must have") from error
     headers: dict[str, str] = {}
@@ -98,11 +103,11 @@ def _is_foreign(scheme: str, path: str) -> bool:
     """Whether a wheel's file would go where the environment's own or another distribution's files are."""
     top = path.partition("/")[0]
     if scheme == "scripts":
-        return "/" in path or _INTERPRETER.fullmatch(path) is not None
+        return "/" in path or ENVIRONMENT_PROGRAMS.fullmatch(path) is not None
     if scheme == "data":
         return (
             path.lower() == "pyvenv.cfg"
-            or (top == "bin" and _INTERPRETER.fullmatch(path[4:]) is not None)
+            or (top == "bin" and ENVIRONMENT_PROGRAMS.fullmatch(path[4:]) is not None)
             or re.match(r"(lib|lib64)/python[^/]*/", path, re.IGNORECASE) is not None
         )
     return scheme in ("purelib", "platlib") and top.endswith((".dist-info", ".egg-info"))
@@ -113,7 +118,7 @@ def _record(path: Path, info: str, moved: set[str], expected: set[str]) -> str:
     own."""
     left_out = {f"{info}/{name}" for name in ("RECORD", "INSTALLER", "REQUESTED", "direct_url.json")} | moved
     try:
-        text = path.read_text("utf-8", "replace")
+        text = plain_text(path, "utf-8", "replace")
     except FileNotFoundError as error:
         raise ArchiveRefused(f"{info} holds no RECORD file, which every wheel must have") from error
     rows = []
@@ -133,7 +138,7 @@ def _entries(path: Path, info: str) -> list[list[str]]:
     parser = configparser.RawConfigParser(delimiters=("=",), strict=False)
     parser.optionxform = lambda optionstr: optionstr  # type: ignore[method-assign]
     try:
-        parser.read_string(path.read_text("utf-8"))
+        parser.read_string(plain_text(path, "utf-8"))
     except (configparser.Error, UnicodeDecodeError) as error:
         raise ArchiveRefused(f"the entry points of {info} cannot be read: {error}") from error
     entries = []

@@ -17,10 +17,11 @@ from msgspec import Struct
 from plainfall.errors import CommandFailed, DependencyProblem
 from plainfall.evidence import Evidence
 from plainfall.packages.cache import CachedTree, PackageCache, make_tree
+from plainfall.packages.cache_key import CacheKey
 from plainfall.packages.unpacking import moved_into
+from plainfall.plain_files import plain_text
 from plainfall.processes import run
 from plainfall.runtimes.interpreters import Interpreter
-from plainfall.writing import digest_of
 
 __all__ = ["Builder", "extension_folder", "lacking_headers"]
 
@@ -66,8 +67,8 @@ def lacking_headers(name: str, interpreter: Interpreter) -> str:
 
 
 class Builder(Struct):
-    """Builds for one Ruby; ``home`` holds the packages that a build may need, ``variables`` are those of the part's
-    commands, ``seconds`` the longest that one build may take."""
+    """Builds for one Ruby; ``home`` holds the packages, ``variables`` are those of the part's commands,
+    ``seconds`` the longest that one build may take."""
 
     cache: Path
     interpreter: Interpreter
@@ -75,22 +76,34 @@ class Builder(Struct):
     variables: Mapping[str, str]
     seconds: float
 
-    def key(self, tree: str) -> str:
-        """The cache's key of what is built from a tree."""
-        return digest_of(
-            "ruby-built", _VERSION, tree, self.interpreter.identity, self.interpreter.facts["system"]
+    def key(self, tree: str, helpers: Mapping[str, str], *, allowed: bool) -> CacheKey:
+        """The cache's key of what is built from a tree, with the ``helpers`` (keys of trees by full names) that the
+        build can load. Raises ValueError where its code is not ``allowed`` to run in this clone."""
+        return CacheKey.of_product(
+            "ruby-built",
+            material=[tree],
+            tools=[_VERSION, sorted(helpers.items()), str(self.interpreter.facts["system"])],
+            runtime=self.interpreter.identity,
+            registries=[],
+            allowed=allowed,
         )
 
-    def built(self, tree: str) -> CachedTree | None:
+    def built(self, key: CacheKey) -> CachedTree | None:
         """What was built before, if it is there and complete."""
-        value = PackageCache(self.cache).tree(self.key(tree))
+        value = PackageCache(self.cache).tree(key)
         return value if value is not None and not value.damaged() else None
 
     def build(
-        self, label: str, facts: Mapping[str, Any], source: Path, tree: str, place: Evidence
+        self,
+        label: str,
+        facts: Mapping[str, Any],
+        source: Path,
+        key: CacheKey,
+        helpers: Mapping[str, str],
+        place: Evidence,
     ) -> CachedTree:
-        """Builds all extensions of a package, from a copy of its files. Raises CommandFailed with the last
-        lines."""
+        """Builds all extensions of a package, from a copy of its files, where no package but the ``helpers`` can be
+        loaded. Raises CommandFailed with the last lines."""
         lacking = lacking_headers(str(facts["name"]), self.interpreter)
         if lacking:
             raise DependencyProblem(
@@ -98,22 +111,32 @@ class Builder(Struct):
                 place=place,
                 remedy=f"On Debian and its kin: sudo apt-get install {lacking}; then run the same command again.",
             )
-        building = self.cache / "building"
-        building.mkdir(parents=True, exist_ok=True)
-        with tempfile.TemporaryDirectory(prefix="ruby-", dir=building) as name:
+        cache = PackageCache(self.cache)
+        with cache.workshop() as name:
+            self._link_helpers(Path(name, "packages"), helpers)
             copy, out = Path(name, str(facts["name"])), Path(name, "out")
             shutil.copytree(source, copy, symlinks=True)
             out.mkdir()
             for extension in facts["extensions"]:
                 for words, folder in self._steps(label, copy, str(extension), out, place):
-                    self._run(label, words, folder, out)
+                    self._run(label, words, folder, out, Path(name, "packages"))
             return make_tree(
                 self.cache,
-                self.key(tree),
+                key,
                 label,
                 lambda folder: moved_into(out, folder),
                 lambda folder, files: {},
             )
+
+    def _link_helpers(self, packages: Path, helpers: Mapping[str, str]) -> None:
+        """Makes a home of packages that holds the helpers, and the library of the package client, alone."""
+        for folder in ("gems", "specifications"):
+            (packages / folder).mkdir(parents=True)
+        (packages / "extensions").symlink_to(self.home / "extensions")
+        for name in (*helpers, *(one.name for one in (self.home / "gems").glob("bundler-*"))):
+            for inner in (f"gems/{name}", f"specifications/{name}.gemspec"):
+                if (self.home / inner).exists():
+                    (packages / inner).symlink_to(self.home / inner)
 
     def _steps(
         self, label: str, copy: Path, extension: str, out: Path, place: Evidence
@@ -139,10 +162,17 @@ class Builder(Struct):
                 remedy="Take a version of it that is built for this system, if there is one.",
             )
 
-    def _run(self, label: str, words: list[str], folder: Path, out: Path) -> None:
+    def _run(self, label: str, words: list[str], folder: Path, out: Path, packages: Path) -> None:
         import subprocess
 
-        variables = {**self.variables, **_OWN_LIBRARIES, "RUBYARCHDIR": str(out), "RUBYLIBDIR": str(out)}
+        variables = {
+            **self.variables,
+            **_OWN_LIBRARIES,
+            "RUBYARCHDIR": str(out),
+            "RUBYLIBDIR": str(out),
+            "GEM_HOME": str(packages),
+            "GEM_PATH": str(packages),
+        }
         with tempfile.TemporaryFile() as output:
             try:
                 done = run(words, variables, folder=folder, seconds=self.seconds, output=output)
@@ -164,7 +194,7 @@ class Builder(Struct):
             return
         logged = folder / "mkmf.log"
         if logged.is_file() and words[-1].endswith(".rb"):
-            told = logged.read_text("utf-8", "replace").splitlines()
+            told = plain_text(logged, "utf-8", "replace").splitlines()
             lines += [line for line in told if "error:" in line][-4:]
         why = f"ended with status {status}" if ended else f"did not end within {self.seconds:g} s"
         raise CommandFailed(

@@ -13,6 +13,7 @@ from plainfall.ecosystems.ruby.gemfile import MANIFESTS
 from plainfall.ecosystems.ruby.interpreters import GRAMMAR, interpreter_at, ruby_interpreters
 from plainfall.ecosystems.shape import CloneAccess, Debugging, DebugWish, EnvironmentStanding, Progress
 from plainfall.errors import EnvironmentProblem
+from plainfall.plain_files import plain_text
 from plainfall.runtimes.choice import Choice, choose, named_choice
 from plainfall.surroundings import Surroundings
 
@@ -47,7 +48,7 @@ class RubyEnvironment:
         home = own_folder("gems", folder, access)
         mark = home / "for.txt"
         api = f"{choice.taken.facts['api']} {choice.taken.facts['system']}"
-        if home.is_dir() and (not mark.is_file() or mark.read_text("utf-8") != api):
+        if home.is_dir() and (not mark.is_file() or plain_text(mark, "utf-8") != api):
             access.confined.remove(home)
         access.confined.make_folder(home)
         access.confined.write(mark, api)

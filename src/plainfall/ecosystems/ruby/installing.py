@@ -41,6 +41,16 @@ class RubyInstalling:
     def package_names(self, module: str) -> frozenset[str]:
         return frozenset({module.lower()})
 
+    def runs_own_code(self, job: InstallJob) -> Sequence[Evidence]:
+        from plainfall.ecosystems.ruby.gemfile import manifest_at
+
+        manifest = manifest_at(job.clone, _manifest_path(job))
+        places = [
+            *manifest.unread[:1],
+            *(Evidence(one) for one in manifest.gemspecs if job.listed.kind != "lock"),
+        ]
+        return [*places, *(one.place for one in manifest.wishes if "git" in one.source)][:3]
+
     def foreseen(self, job: InstallJob) -> Foreseen | None:
         from plainfall.ecosystems.ruby.packages import foreseen
 

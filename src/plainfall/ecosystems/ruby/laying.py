@@ -19,6 +19,7 @@ from plainfall.ecosystems.ruby.metadata import gemspec_text, ruby_text
 from plainfall.ecosystems.ruby.store import Store
 from plainfall.ecosystems.shape import CloneAccess, Progress
 from plainfall.packages.cache import PackageCache
+from plainfall.packages.cache_key import CacheKey
 from plainfall.packages.placing import Folders, Placement, place_files
 from plainfall.workers import cancelled_on_error, worker_pool
 
@@ -70,8 +71,8 @@ def lay(
     kept = [
         place
         for place, one in wanted.items()
-        if (key := store.key(one))
-        and before.get(place) == key
+        if (key := store.key(one)) is not None
+        and before.get(place) == key.name
         and _is_complete(home, place, key, store, access.edited)
     ]
     todo = {place: one for place, one in wanted.items() if place not in kept}
@@ -100,7 +101,7 @@ def _is_place(place: str) -> bool:
     return re.fullmatch(r"(gems|bundler/gems)/[A-Za-z0-9_][\w.+-]*", place) is not None
 
 
-def _is_complete(home: Path, place: str, key: str, store: Store, edited: frozenset[str]) -> bool:
+def _is_complete(home: Path, place: str, key: CacheKey, store: Store, edited: frozenset[str]) -> bool:
     """Whether a package that was laid before is there with every file, none of them edited through a link."""
     tree = PackageCache(store.cache).tree(key)
     if tree is None or (home / place).is_symlink():
@@ -118,12 +119,12 @@ def _settle(root: Path, wanted: Mapping[str, Locked], store: Store, done: Laying
     rows: list[tuple[str, Locked]] = []
     for place, one in wanted.items():
         key = store.key(one)
-        linked = cache.link_tree(key, f"{root}/{place}/", folders) if key else None
-        if linked is None:
+        linked = cache.link_tree(key, f"{root}/{place}/", folders) if key is not None else None
+        if linked is None or key is None:
             rows.append((place, one))
         else:
             folders.make(f"{root}/{place}")  # a package may have no files
-            _note(done, place, key, linked[1])
+            _note(done, place, key.name, linked[1])
     workers = worker_pool() if len(rows) >= _FEW else None
     chunks = [rows[start : start + _AT_ONCE] for start in range(0, len(rows), _AT_ONCE)]
     if workers is None:
@@ -140,8 +141,8 @@ def _settle(root: Path, wanted: Mapping[str, Locked], store: Store, done: Laying
     for fetched, size, laid in results:
         done.fetched += fetched
         done.fetched_bytes += size
-        for place, (key, facts) in laid.items():
-            _note(done, place, key, facts)
+        for place, (name, facts) in laid.items():
+            _note(done, place, name, facts)
     progress(len(wanted), len(wanted), "packages laid")
 
 
@@ -167,7 +168,8 @@ def _lay_chunk(
             source, target = f"{tree.folder}/", f"{root}/{place}/"
             place_files((Placement(source + file.path, target + file.path) for file in tree.files), folders)
             folders.make(target.rstrip("/"))
-            laid[place] = (tree.sha256, tree.facts)
+            tree.note_links()
+            laid[place] = (tree.key.name, tree.facts)
         return mine.fetched, mine.fetched_bytes, laid
     finally:
         mine.close()

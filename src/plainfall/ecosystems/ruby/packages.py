@@ -63,7 +63,8 @@ def install(
     manifest = whole_manifest(job, manifest_path, variables)
     store = Store(
         job.surroundings.cache, user_connection(job.surroundings), job.surroundings.variables,
-        mirrors_of(job.surroundings), job.listed.path, str(taken.file),
+        mirrors_of(job.surroundings), job.listed.path,
+        str(taken.file) if job.wishes.lets_run(manifest_path) else "",
     )  # fmt: skip
     remarks: list[str] = []
     try:
@@ -332,14 +333,16 @@ def _built(
         target = home / extension_folder(job.choice.taken, full)
         if (target / "gem.build_complete").is_file() and place not in done.described:
             continue
-        tree = builder.built(done.keys[place])
-        if tree is None and facts["name"] not in job.wishes.allowed:
+        if facts["name"] not in job.wishes.allowed:
             withheld.append(str(facts["name"]))
             continue
+        helpers = _helpers(place, places, done.keys)
+        key = builder.key(done.keys[place], helpers, allowed=True)
+        tree = builder.built(key)
         if tree is None:
             job.progress(len(built), len(described), f"building {facts['name']}")
             label = f"{facts['name']} {facts['version']}"
-            tree = builder.build(label, facts, home / place, done.keys[place], places[place].place)
+            tree = builder.build(label, facts, home / place, key, helpers, places[place].place)
             built.append(label)
         job.access.confined.remove(target)
         library = home / place / str((facts["require_paths"] or ["lib"])[0])
@@ -349,6 +352,19 @@ def _built(
             place_files(rows, Folders(folder))
         job.access.confined.write(target / "gem.build_complete", "")
     return built, sorted(withheld)
+
+
+def _helpers(place: str, places: Mapping[str, Locked], keys: Mapping[str, str]) -> dict[str, str]:
+    """The packages that a package needs, and those that they need: full name → key of the tree."""
+    by_name = {one.name: other for other, one in places.items()}
+    found: dict[str, str] = {}
+    waiting = list(places[place].needs)
+    while waiting:
+        other = by_name.get(waiting.pop())
+        if other is not None and other != place and posixpath.basename(other) not in found:
+            found[posixpath.basename(other)] = keys[other]
+            waiting += places[other].needs
+    return found
 
 
 def _rank(facts: Mapping[str, Any]) -> tuple[int, str]:

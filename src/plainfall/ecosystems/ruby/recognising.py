@@ -113,7 +113,7 @@ class RubyRecognising:
         except BadInput:
             return  # no text: it names no port
         match = re.search(
-            r"^\s*port\s+\(?(?:ENV\.fetch\(['\"]PORT['\"]\)\s*\{\s*|ENV\[['\"]PORT['\"]\]\s*\|\|\s*)?(\d{4,5})",
+            r"^[ \t]*port\s+\(?(?:ENV\.fetch\(['\"]PORT['\"]\)\s*\{\s*|ENV\[['\"]PORT['\"]\]\s*\|\|\s*)?(\d{4,5})",
             text,
             re.M,
         )

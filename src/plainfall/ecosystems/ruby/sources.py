@@ -175,7 +175,8 @@ def _loads(source: Source) -> Iterator[Load]:
 def _document_uses(source: Source) -> Iterator[Use]:
     """Lookups in a name that holds a loaded file."""
     pattern = re.compile(
-        r"^\s*(@{0,2}\w+)\s*=\s*(?:YAML|JSON|Psych|TOML|TomlRB|IniFile)\b[^\n]*?['\"]([\w./-]+\.(?:ya?ml|json|toml|ini))['\"]",
+        r"^[ \t]*(@{0,2}\w+)\s*=\s*(?:YAML|JSON|Psych|TOML|TomlRB|IniFile)\b[^\n]*?"
+        r"['\"]([\w./-]+\.(?:ya?ml|json|toml|ini))['\"]",
         re.MULTILINE,
     )
     for match in pattern.finditer(source.text):

@@ -5,10 +5,10 @@ from __future__ import annotations
 import gzip
 import hashlib
 import io
+import os
 import shutil
 import subprocess
 import tarfile
-import tempfile
 import zlib
 from collections.abc import Mapping
 from pathlib import Path
@@ -16,18 +16,20 @@ from typing import Any
 
 from msgspec import Struct
 
+from plainfall.confinement import folder_below
 from plainfall.ecosystems.ruby.index import Offers
 from plainfall.ecosystems.ruby.locks import Locked
 from plainfall.ecosystems.ruby.metadata import read_metadata
 from plainfall.errors import ArchiveRefused, DependencyProblem, HashMismatch, RegistryProblem
 from plainfall.packages.answers import LIMITS
 from plainfall.packages.cache import CachedTree, PackageCache, make_tree
+from plainfall.packages.cache_key import CacheKey
 from plainfall.packages.checkouts import check_out
 from plainfall.packages.client import Connection, without_credentials
+from plainfall.packages.digests import Digest
 from plainfall.packages.tarballs import unpack_tarball
 from plainfall.packages.unpacking import moved_into
 from plainfall.processes import run
-from plainfall.writing import digest_of
 
 __all__ = ["Store", "open_archive"]
 
@@ -37,7 +39,8 @@ _SERIALISE = Path(__file__).parent / "library" / "plain_gemspec.rb"
 
 class Store(Struct, dict=True):
     """Looks packages up and gets what is missing; ``lock`` is the path of the lock, for messages, ``ruby`` the
-    interpreter by which descriptions in repositories are evaluated."""
+    interpreter by which descriptions in repositories are evaluated ("": none, they stay the programs that they
+    are)."""
 
     cache: Path
     connection: Connection
@@ -64,26 +67,38 @@ class Store(Struct, dict=True):
         if self._offers is not None:
             self._offers.close()
 
-    def key(self, package: Locked) -> str:
-        """The cache's key of a package: its checksum, or what the lock says of it; "" if only a registry can tell
-        the checksum, and none was asked yet."""
+    def key(self, package: Locked) -> CacheKey | None:
+        """The cache's key of a package: its checksum, or the repository's addresses and revision with the Ruby that
+        evaluates descriptions; None if only a registry can tell the checksum, and none was asked yet."""
         if package.source.kind == "git":
-            return digest_of("ruby-git", package.source.remotes, package.source.revision)
+            remotes, revision = package.source.remotes, package.source.revision
+            return CacheKey.of_statement("ruby", remotes, revision, self.ruby)
         if package.checksum:
-            return package.checksum
-        known = self._cache.recall("ruby-sums", self._seen(package))
-        return str(known) if isinstance(known, str) else ""
+            return self._content_key(package.checksum)
+        known = self._cache.recall(self._seen(package)) if package.source.remotes else None
+        return self._content_key(known) if isinstance(known, str) else None
 
-    def _seen(self, package: Locked) -> str:
-        return digest_of("ruby-sum", package.source.remotes, package.full_name)
+    @staticmethod
+    def _content_key(sha256: str) -> CacheKey:
+        try:
+            return CacheKey.of_content("ruby", Digest.of_hex("sha256", sha256))
+        except ValueError as error:
+            raise ArchiveRefused(
+                f"{sha256[:80]!r} is no SHA-256 digest, and nothing is looked up under it",
+                remedy="Restore the lock from version control, or write it again with its tool.",
+            ) from error
+
+    @staticmethod
+    def _seen(package: Locked) -> CacheKey:
+        return CacheKey.of_statement("ruby-sums", package.source.remotes, package.full_name)
 
     def tree(self, package: Locked) -> CachedTree:
         """The unpacked package. Raises HashMismatch, ArchiveRefused, RegistryProblem or DependencyProblem."""
         key = self.key(package)
-        value = self._cache.tree(key) if key else None
+        value = self._cache.tree(key) if key is not None else None
         if value is not None and not value.damaged():
             return value
-        if package.source.kind == "git":
+        if package.source.kind == "git" and key is not None:
             return self._of_repository(package, key)
         return self._of_registry(package)
 
@@ -116,7 +131,7 @@ class Store(Struct, dict=True):
                 )
             tree = self._unpacked(package, data, got, checked=bool(stated))
             if not expected:
-                self._cache.remember("ruby-sums", self._seen(package), got)
+                self._cache.remember(self._seen(package), got)
             return tree
         if problem is not None:
             raise RegistryProblem(
@@ -167,23 +182,23 @@ class Store(Struct, dict=True):
             )
         return make_tree(
             self.cache,
-            key,
+            self._content_key(key),
             name,
             lambda folder: unpack_tarball(inner, folder, name, wrapped=False),
             lambda folder, files: {"spec": facts},
         )
 
-    def _of_repository(self, package: Locked, key: str) -> CachedTree:
+    def _of_repository(self, package: Locked, key: CacheKey) -> CachedTree:
         """A commit: its files, and the descriptions that lie in it as they are when evaluated there."""
         source = package.source
-        self.cache.mkdir(parents=True, exist_ok=True)
-        with tempfile.TemporaryDirectory(prefix=".checkout-", dir=self.cache) as name:
+        with self._cache.workshop() as name:
             checkout = Path(name, "checkout")
             check_out(list(source.remotes), source.revision, checkout, self.variables, package.place)
-            specs = sorted(checkout.glob("*.gemspec")) + sorted(checkout.glob("*/*.gemspec"))
-            for spec in specs:
-                if not spec.is_symlink() and self.ruby:
-                    self._evaluated(spec, package)
+            for folder in (checkout, *sorted(one.parent for one in checkout.glob("*/*.gemspec"))):
+                inside = folder_below(checkout, os.path.relpath(folder, checkout), package.place)
+                for spec in sorted(inside.glob("*.gemspec")):
+                    if not spec.is_symlink() and self.ruby:
+                        self._evaluated(spec, package)
             shutil.rmtree(checkout / ".git")
             self.fetched += 1
             return make_tree(

@@ -24,9 +24,10 @@ from plainfall.ecosystems.ruby.resolving import Asked, Machine, lock_text, resol
 from plainfall.ecosystems.ruby.store import Store
 from plainfall.ecosystems.ruby.versions import requirement, system
 from plainfall.ecosystems.shape import InstallJob
-from plainfall.errors import BadInput, DependencyProblem
+from plainfall.errors import BadInput, DependencyProblem, ValueNeeded
 from plainfall.evidence import Evidence
 from plainfall.packages.checkouts import references_of
+from plainfall.plain_files import plain_text
 from plainfall.writing import digest_of
 
 __all__ = ["Listed", "machine_of", "manifest_folder", "resolved_lock", "whole_manifest", "write_manifest"]
@@ -59,10 +60,21 @@ def manifest_folder(job_folder: Path, access: object) -> Path:
 
 
 def whole_manifest(job: InstallJob, path: str, variables: Mapping[str, str]) -> Manifest:
-    """The manifest, evaluated by Ruby where it is not plain. Raises BadInput, CommandFailed."""
+    """The manifest, evaluated by Ruby where it is not plain; where its code may not run here, and a lock says
+    what is needed, only its plain lines. Raises BadInput, CommandFailed, ValueNeeded."""
     manifest = manifest_at(job.clone, path)
     if not manifest.unread:
         return manifest
+    if not job.wishes.lets_run(path):
+        if job.listed.kind == "lock":
+            return manifest
+        raise ValueNeeded(
+            f"{path} is a program here, not a plain list, and there is no lock: Ruby has to run it to know what it "
+            "asks for",
+            place=manifest.unread[0],
+            remedy=f"Look at it, then let it run: --allow-install-code {posixpath.basename(path)}. (A run without "
+            "--until goes on to run the project's code in any case.)",
+        )
     return evaluated(manifest, job.clone, job.folder, job.choice.taken.file, variables)
 
 
@@ -80,7 +92,7 @@ def resolved_lock(job: InstallJob, manifest: Manifest, store: Store, variables: 
         manifest.sources, [(one.name, one.version, sorted(one.needs.items())) for one in described],
         machine.ruby, job.choice.taken.facts["system"],
     )  # fmt: skip
-    if kept.is_file() and mark.is_file() and mark.read_text("utf-8") == asked:
+    if kept.is_file() and mark.is_file() and plain_text(mark, "utf-8") == asked:
         return read_lock(job.clone, kept.relative_to(job.clone).as_posix())
     lock = _resolve(job, manifest, described, store, machine)
     write_manifest(job, manifest, lock)
@@ -112,6 +124,12 @@ def _described(job: InstallJob, manifest: Manifest, variables: Mapping[str, str]
             )
         found = sorted(folder.glob("*.gemspec")) or sorted(folder.glob("*/*.gemspec"))
         files += [file for file in found if not file.is_symlink()]
+    if files and not job.wishes.lets_run(manifest.path):
+        raise ValueNeeded(
+            f"{files[0].name} is a program, and there is no lock: Ruby has to run it to know what it asks for",
+            place=Evidence(os.path.relpath(files[0], os.path.realpath(job.clone))),
+            remedy=f"Look at it, then let it run: --allow-install-code {posixpath.basename(manifest.path)}.",
+        )
     return evaluate_gemspecs(files, job.clone, job.choice.taken.file, variables)
 
 
@@ -221,7 +239,7 @@ def _of_commits(wishes: Sequence[Wish], store: Store) -> Iterator[Locked]:
         tree = store.tree(Locked(one.name, "0", "ruby", {}, source, one.place))
         text = next(
             (
-                (tree.folder / file.path).read_text("utf-8", "replace")
+                plain_text(tree.folder / file.path, "utf-8", "replace")
                 for file in tree.files
                 if file.path.rpartition("/")[2] == f"{one.name}.gemspec"
             ),

@@ -8,12 +8,13 @@ from typing import Any
 
 from msgspec.structs import replace
 
+from plainfall.clone.commands import GIVEN_FOLDER
 from plainfall.data.sqlite import database_of_settings
 from plainfall.errors import CommandFailed, PlainfallError, ServerFailed, ValueNeeded
-from plainfall.onboarding.foreseen import foreseen_settings
-from plainfall.onboarding.restoring import note_written
-from plainfall.onboarding.steps import State, StepResult
-from plainfall.onboarding.work import Work
+from plainfall.onboarding.part.steps import State, StepResult
+from plainfall.onboarding.part.work import Work
+from plainfall.onboarding.records.restoring import note_written
+from plainfall.onboarding.stages.foreseen import foreseen_settings
 from plainfall.settings.setting import ORIGINS, Setting
 from plainfall.settings.unit_settings import Settled, SettledFile, record_of
 from plainfall.settings.units import Unit
@@ -66,6 +67,8 @@ def _write(work: Work, unit: Unit, settled: Settled) -> list[SettledFile]:
         if one.file.current is None or (one.file.tracked is not None and not path.exists()):
             work.making("file", path)
         note_written(work.state, one.file.target, one.text)
+        if GIVEN_FOLDER in one.text:
+            _make_folders(work, settled.settings)
         work.state.confined.write(path, one.text, mode=0o600)
         work.tree.forget(one.file.target)
     if changed or {k: v for k, v in before.items() if k != "salt"} != {
@@ -73,6 +76,15 @@ def _write(work: Work, unit: Unit, settled: Settled) -> list[SettledFile]:
     }:
         work.state.keep(unit.folder, stage, record)
     return changed
+
+
+def _make_folders(work: Work, shown: Sequence[Setting]) -> None:
+    """Makes the folders of ours that values name in place of a server's; of a file's the one that it is in."""
+    for setting in shown:
+        _, found, name = setting.value.partition(GIVEN_FOLDER)
+        if found and setting.origin == "development value":
+            inner = "" if "." in name.strip("/") else name.strip("/")
+            work.state.confined.make_folder(f"{GIVEN_FOLDER}/{inner}".rstrip("/"))
 
 
 def with_open_values(work: Work, error: PlainfallError) -> PlainfallError:

@@ -24,11 +24,11 @@ from plainfall.data.sqlite import (
 from plainfall.ecosystems.frameworks import is_made_by_migrations, is_repeatable
 from plainfall.errors import CommandFailed, PathRefused
 from plainfall.evidence import Evidence
-from plainfall.onboarding.commands import USAGE, end_leftovers, run_command
-from plainfall.onboarding.foreseen import foreseen_command, new_files
-from plainfall.onboarding.server_guard import ServerGuard, checked
-from plainfall.onboarding.steps import State, StepResult
-from plainfall.onboarding.work import Work
+from plainfall.onboarding.part.steps import State, StepResult
+from plainfall.onboarding.part.work import Work
+from plainfall.onboarding.services.guard import ServerGuard, checked
+from plainfall.onboarding.stages.commands import USAGE, end_leftovers, run_command
+from plainfall.onboarding.stages.foreseen import foreseen_command, new_files
 from plainfall.patterns import regex
 from plainfall.repository import exclude_locally
 from plainfall.server.process import new_mark

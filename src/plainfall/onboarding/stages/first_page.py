@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 import re
 import time
 from pathlib import Path
@@ -12,12 +13,13 @@ from msgspec.structs import replace
 from plainfall.diagnosis.reading import lines_that_matter
 from plainfall.errors import ServerFailed
 from plainfall.evidence import Evidence
-from plainfall.onboarding.explaining import diagnose_for, mend_words
-from plainfall.onboarding.order import proxy_targets
+from plainfall.onboarding.part.steps import State, StepResult
+from plainfall.onboarding.part.work import Work
+from plainfall.onboarding.run.order import proxy_targets
+from plainfall.onboarding.stages.explaining import diagnose_for, mend_words
 from plainfall.onboarding.stages.starting import running_of
-from plainfall.onboarding.steps import State, StepResult
-from plainfall.onboarding.work import Work
 from plainfall.patterns import regex
+from plainfall.server.faults import PARTLY
 from plainfall.server.logs import end_of_log
 from plainfall.server.page import ENDS
 from plainfall.server.ports import is_free
@@ -33,6 +35,11 @@ __all__ = ["best_page", "is_good_now", "probe"]
 _OF_INTERFACE = (400, 401, 403, 404, 405, 406, 422, 426)
 _OPENS = regex(r"https?://(?:localhost|127\.0\.0\.1|0\.0\.0\.0|\[::1?\]):(\d{2,5})(/[\w./?=&%~-]+)")
 _RESTARTS = 8.0  # seconds in which a server that answered before may start anew
+_USUAL = ("/docs", "/health", "/healthz", "/api", "/ui/", "/status")  # where there is no first page
+# Routes that are not asked for, though a mere request should change nothing.
+_CHANGES = regex(
+    r"log-?out|sign-?out|delete|remove|destroy|reset|drop|flush|clear|purge|stop|shutdown", re.IGNORECASE
+)
 _LINKS = 6  # of a page that does not exist that are asked for
 # A server that refuses its own address, or whose code failed, is not one that wants values.
 _REFUSED = regex(r"DisallowedHost|invalid host|Traceback|\bat .{1,300}:\d+:\d+|exception", re.IGNORECASE)
@@ -81,6 +88,10 @@ def probe(work: Work) -> StepResult:
             record["url"] = by_address
     if result.status == 400 and not _REFUSED.search(end_of_log(Path(record["log"]))):
         result = replace(result, problem="", notes=(*result.notes, _ANSWERS[422]))
+    lacks: tuple[str, ...] = ()
+    if result.fault == PARTLY and not work.part.processes:
+        lacks = (f"the page works, and not all of it: {result.problem}",)
+        result = replace(result, problem="", notes=(*result.notes, *lacks))
     record["probe"] = result.as_json()
     work.state.keep_server(work.part.key, record)
     if result.problem:
@@ -91,7 +102,7 @@ def probe(work: Work) -> StepResult:
         _probe_words(result.as_json()),
         "" if len(tried) == 1 else f"asked in turn: {', '.join(tried)}",
         (),
-        _set_up(work, record, result),
+        (*lacks, *_set_up(work, record, result)),
         {"probe": result.as_json()},
     )
 
@@ -105,7 +116,7 @@ def _set_up(work: Work, record: dict[str, Any], seen: Probe) -> tuple[str, ...]:
     values = set_up_values(work.tree, work.part.path)
     if values is None:
         return (f"its own installer waits at {seen.url}: fill it there, or with: plainfall probe --set-up",)
-    from plainfall.onboarding.accounts import Accounts
+    from plainfall.onboarding.uses.probe.accounts import Accounts
 
     notes: list[str] = []
     accounts = Accounts(work.state, work.part.key, record["url"], work.part.pages, notes)
@@ -187,6 +198,32 @@ def _pages(work: Work, record: dict[str, Any]) -> tuple[str, ...]:
     return tuple(dict.fromkeys((*(work.part.pages or ("/",)), *paths[:_LINKS])))
 
 
+def routes_named(text: str, below: str = "") -> list[str]:
+    """The paths without variables in a framework's own page about one that does not exist, those that are no
+    administration first; with ``below`` those that it includes there.
+
+    >>> routes_named("tried these URL patterns, in this order: admin/ stations/ <int:pk> The current path")
+    ['/stations/', '/admin/']
+    >>> routes_named("tried these URL patterns: admin/ stations/ list/ The current", "/stations/")
+    ['/stations/list/']
+
+
+    """
+    _, marker, after = text.partition("tried these URL patterns")
+    words = after.partition(" The current")[0].partition(" The empty path")[0].split()[:400] if marker else []
+    plain = [word if re.fullmatch(r"(?:[\w.-]+/)+|[\w.-]+(?:/[\w.-]+)+", word) else "" for word in words]
+    inner = below.lstrip("/")
+    if inner:
+        pairs = itertools.pairwise(plain)
+        found = [
+            f"{below}{second}" for first, second in pairs if first == inner and second not in ("", inner)
+        ]
+    else:
+        found = [f"/{word}" for word in plain if word]
+    found = [path for path in found if not _CHANGES.search(path)]
+    return sorted(dict.fromkeys(found), key=lambda one: "admin" in one)
+
+
 def best_page(base: str, paths: tuple[str, ...]) -> tuple[Probe, list[str]]:
     """The first of the pages that answers well, else the first page's answer; and what was asked. A first
     page that does not exist (404), or wants more than was sent, says nothing against a server that has only an
@@ -204,14 +241,29 @@ def best_page(base: str, paths: tuple[str, ...]) -> tuple[Probe, list[str]]:
         if first.status not in _OF_INTERFACE:
             break
     assert first is not None
-    # An empty wiki's first page does not exist yet, and has all the links of the others.
-    for link in [one for one in first.links if not ENDS.search(one)][:_LINKS] if first.status == 404 else ():
+    # An empty wiki's first page does not exist yet, and has all the links of the others; a framework's own page for
+    # developers lists the routes that there are.
+    links = [one for one in first.links if not ENDS.search(one)][:_LINKS]
+    named = [base.rstrip("/") + path for path in routes_named(first.text)]
+    usual = [base.rstrip("/") + path for path in _USUAL]
+    for link in [*links, *named, *usual][: 2 * _LINKS] if first.status == 404 else ():
         tried.append(link.removeprefix(base.rstrip("/")))
         result = probe_page(link)
+        if result.status == 404 and link in named:  # what it includes
+            for path in routes_named(result.text, link.removeprefix(base.rstrip("/")))[:_LINKS]:
+                tried.append(path)
+                result = probe_page(base.rstrip("/") + path)
+                if not result.problem or result.status in _ANSWERS:
+                    break
+        if result.status in _ANSWERS:
+            result = replace(result, problem="", notes=(*result.notes, _ANSWERS[result.status]))
         if not result.problem:
-            return replace(
-                result, notes=(*result.notes, f"{first.url} does not exist, and links to this")
-            ), tried
+            how = (
+                "lists it as a route" if link in named else "this does" if link in usual else "links to this"
+            )
+            return replace(result, notes=(*result.notes, f"{first.url} does not exist, and {how}")), tried
+    if first.status == 404 and first.media_type.endswith("json"):
+        return replace(first, problem="", notes=(*first.notes, _ANSWERS[405])), tried
     if first.status in _ANSWERS:
         return replace(first, problem="", notes=(*first.notes, _ANSWERS[first.status])), tried
     return first, tried
@@ -223,13 +275,14 @@ def probe_failure(work: Work, record: dict[str, Any], result: Probe, tried: list
     known = diagnose_for(work, output)
     return ServerFailed(
         f"{result.url}: {result.problem}" + (f" ({known.cause})" if known.cause else ""),
-        remedy=known.remedy + mend_words(known)
+        remedy=known.remedy + mend_words(work, known)
         or "Read what the server logged for this request. It is left running.",
         lines=lines_that_matter(output),
         log=record["log"],
         mend=known.mend,
         rule=known.rule,
         thing=known.thing,
+        fault=result.fault,
     )
 
 

@@ -10,9 +10,9 @@ from collections.abc import Callable
 from msgspec.structs import replace
 
 from plainfall.clone.commands import Command
+from plainfall.onboarding.part.steps import State, StepResult
+from plainfall.onboarding.part.work import Work
 from plainfall.onboarding.stages import filling_data
-from plainfall.onboarding.steps import State, StepResult
-from plainfall.onboarding.work import Work
 from plainfall.processes import run
 from plainfall.writing import digest_of, digest_of_files
 

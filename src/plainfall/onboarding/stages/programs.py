@@ -17,10 +17,10 @@ from msgspec.structs import replace
 from plainfall.clone.commands import Command
 from plainfall.diagnosis.reading import lines_that_matter
 from plainfall.errors import CommandFailed
-from plainfall.onboarding.commands import check_command, end_leftovers
-from plainfall.onboarding.explaining import diagnose_for, mend_words
-from plainfall.onboarding.steps import State, StepResult
-from plainfall.onboarding.work import Work
+from plainfall.onboarding.part.steps import State, StepResult
+from plainfall.onboarding.part.work import Work
+from plainfall.onboarding.stages.commands import check_command, end_leftovers
+from plainfall.onboarding.stages.explaining import diagnose_for, mend_words
 from plainfall.patterns import regex
 from plainfall.processes import release
 from plainfall.processes import start as start_process
@@ -143,7 +143,7 @@ def _watched(work: Work, command: Command, more: dict[str, str]) -> StepResult |
         known = diagnose_for(work, text, status)
         raise CommandFailed(
             f"the program ended with status {status}" + (f": {known.cause}" if known.cause else ""),
-            remedy=known.remedy + mend_words(known) or "Read its lines above.",
+            remedy=known.remedy + mend_words(work, known) or "Read its lines above.",
             place=command.evidence,
             lines=lines_that_matter(text) or ("(no output)",),
             log=str(log),

@@ -4,9 +4,9 @@ from __future__ import annotations
 
 from msgspec.structs import replace
 
+from plainfall.onboarding.part.steps import State, StepResult
+from plainfall.onboarding.part.work import Work
 from plainfall.onboarding.stages import filling_data
-from plainfall.onboarding.steps import State, StepResult
-from plainfall.onboarding.work import Work
 
 __all__ = ["seeds"]
 

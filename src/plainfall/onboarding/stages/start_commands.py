@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import re
 import shlex
 
@@ -9,25 +10,24 @@ from msgspec.structs import replace
 
 from plainfall.clone.commands import Command, given_folder
 from plainfall.errors import PlainfallError
-from plainfall.onboarding.choices import CHOSEN_RANK
-from plainfall.onboarding.start_help import help_text, help_words, words_of_help
-from plainfall.onboarding.work import Work
+from plainfall.failure_kinds import FailureKind
+from plainfall.onboarding.part.work import Work
+from plainfall.onboarding.stages.start_help import help_text, help_words, words_of_help
 from plainfall.patterns import regex
 
 __all__ = [
     "NOT_FOUND",
     "TRIES",
     "as_root",
+    "command_named",
     "from_above",
     "in_turn",
-    "keep_answering",
     "names_what_is_not_here",
     "with_its_file",
     "with_its_word",
     "without_check",
 ]
 
-_ANSWERED = "answering command"
 _SERVE_WORDS = (
     "serve",
     "runserver",
@@ -56,7 +56,8 @@ _CHECKS = regex(
     r"(?![=\w-]| [A-Z<])"
 )
 NOT_FOUND = regex(
-    r"(?:not find|not found|no such(?! (?:sub)?command| option)|not exist)[^\n'\"]{0,40}(['\"])([\w./-]+)\1",
+    r"(?:not find|not found|not import module|no such(?! (?:sub)?command| option)|not exist)"
+    r"[^\n'\"]{0,40}(['\"])([\w./-]+)\1",
     re.IGNORECASE,
 )
 TRIES = 3  # start commands that are tried in one run
@@ -64,27 +65,36 @@ _WORTH_TRYING = 3  # candidates of a lower rank name what is not here
 
 
 def in_turn(work: Work) -> list[Command]:
-    """The start commands to try: the chosen one, or the one that answered before, then the best."""
+    """The start commands that may be tried: the one that was decided on, then the best; the person's own alone."""
     every = work.part.candidates("server")
-    if every[0].rank >= CHOSEN_RANK:
+    if work.start_is_chosen:
         return every[:1]
-    before = work.state.record(work.part.key, _ANSWERED)
-    answered = before.get("line")
-    if answered and all(one.line != answered for one in every):
-        every.append(replace(every[0], line=answered, reason=str(before.get("reason"))))
-    every.sort(key=lambda one: one.line != answered)
-    return [one for number, one in enumerate(every) if number == 0 or one.rank >= _WORTH_TRYING][:TRIES]
+    decided = work.decisions.start
+    first = [command_named(work, decided.line)] if decided is not None else []
+    others = [one for one in every if decided is None or one.line != decided.line]
+    others = [one for number, one in enumerate(others) if number == 0 or one.rank >= _WORTH_TRYING]
+    return [*first, *others][:TRIES]
 
 
-def keep_answering(work: Work, command: Command) -> None:
-    """Remembers the command that answered after others had ended, so that it is tried first from now on."""
-    work.state.keep(work.part.key, _ANSWERED, {"line": command.line, "reason": command.reason})
+def command_named(work: Work, line: str) -> Command:
+    """The candidate of that line; one that was decided on is made after the first."""
+    every, decided = work.part.candidates("server"), work.decisions.start
+    for one in every:
+        if one.line == line:
+            return one
+    reason = decided.reason if decided is not None and decided.line == line else every[0].reason
+    return replace(every[0], line=line, reason=reason)
 
 
 def from_above(work: Work, command: Command, error: PlainfallError) -> list[Command]:
     """The same from the nearest folder above the part where the file lies that it does not find."""
     thing = error.thing
-    if error.rule != "file-missing" or not thing or thing.startswith("/") or command.line.startswith("cd "):
+    if (
+        error.rule != FailureKind.FILE_MISSING
+        or not thing
+        or thing.startswith("/")
+        or command.line.startswith("cd ")
+    ):
         return []
     above, steps = work.part.path, 0
     while above:
@@ -105,7 +115,7 @@ def with_its_file(work: Work, command: Command, error: PlainfallError) -> list[C
     not."""
     program, *words = command.line.split()
     name = error.thing.rpartition("/")[2]
-    if error.rule != "file-missing" or not any(word.rpartition("/")[2] == name for word in words):
+    if error.rule != FailureKind.FILE_MISSING or not any(word.rpartition("/")[2] == name for word in words):
         return []
     return [
         one
@@ -124,7 +134,7 @@ def with_its_file(work: Work, command: Command, error: PlainfallError) -> list[C
 def without_check(work: Work, command: Command, error: PlainfallError) -> list[Command]:
     """The same with the program's own option that leaves out the check for another server, where that one does not
     answer."""
-    if error.rule != "connection-refused" or _CHECKS.search(command.line):
+    if error.rule != FailureKind.CONNECTION_REFUSED or _CHECKS.search(command.line):
         return []
     words = command.line.split()
     program = words[: 3 if words[:2] == ["python", "-m"] else 2 if words[0] == "python" else 1]
@@ -139,7 +149,7 @@ def as_root(work: Work, command: Command, error: PlainfallError) -> list[Command
     """The same with the option that the program itself names, where it refuses to run as root: in a container there
     is nobody else."""
     option = next((match for line in error.lines if (match := _ROOT_OPTION.search(line))), None)
-    if error.rule != "refuses-root" or option is None or option.group() in command.line:
+    if error.rule != FailureKind.REFUSES_ROOT or option is None or option.group() in command.line:
         return []
     reason = f"it refuses to run as root, which you are, and names {option.group()}"
     return [replace(command, line=f"{command.line} {option.group()}", reason=reason)]
@@ -148,9 +158,14 @@ def as_root(work: Work, command: Command, error: PlainfallError) -> list[Command
 def names_what_is_not_here(work: Work, command: Command, error: PlainfallError) -> bool:
     """Whether a program says that it does not find what its own command line names, and the clone has no such
     thing: the document means a reader's own project."""
-    words = set(command.line.replace("=", " ").split())
+    words = set(re.split(r"[=\s:]+", command.line))
     named = {match.group(2) for line in error.lines for match in NOT_FOUND.finditer(line)}
-    return any(word in words and not (work.folder / word).exists() for word in named)
+    if error.rule is FailureKind.FILE_MISSING:
+        named |= {word for word in words if word.rpartition("/")[2] == error.thing.rpartition("/")[2]}
+    return any(
+        word in words and not any(os.path.exists(f"{work.folder}/{word}{end}") for end in ("", ".py"))
+        for word in named
+    )
 
 
 def with_its_word(work: Work, command: Command, output: str) -> list[Command]:

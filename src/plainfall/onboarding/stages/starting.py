@@ -6,14 +6,15 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from plainfall.clone.commands import GIVEN_FOLDER, Command
-from plainfall.diagnosis.reading import lines_that_matter
+from plainfall.diagnosis.reading import Diagnosis, lines_that_matter
 from plainfall.ecosystems.frameworks import every_traits
 from plainfall.ecosystems.shape import Debugging, DebugWish
 from plainfall.errors import ServerFailed
-from plainfall.onboarding.commands import ENTERS, check_command, may_be_empty
-from plainfall.onboarding.explaining import diagnose_for, mend_words
-from plainfall.onboarding.steps import State, StepResult
-from plainfall.onboarding.work import Work
+from plainfall.failure_kinds import FailureKind
+from plainfall.onboarding.part.steps import State, StepResult
+from plainfall.onboarding.part.work import Work
+from plainfall.onboarding.stages.commands import ENTERS, check_command, may_be_empty
+from plainfall.onboarding.stages.explaining import diagnose_for, mend_words
 from plainfall.processes import release
 from plainfall.server.control_group import make_group
 from plainfall.server.logs import end_of_log
@@ -29,7 +30,7 @@ __all__ = ["CommandEnded", "ServerTalks", "running_of", "start_server", "stop_se
 
 _DEBUG_PORT = 9229  # the first that is tried; where it is taken, the next
 # Reasons for which another start command may do: none that is known, and those that are about the command itself.
-_ANOTHER_MAY_DO = ("", "command-missing", "name-missing")
+_ANOTHER_MAY_DO = (FailureKind.UNKNOWN, FailureKind.COMMAND_MISSING, FailureKind.NAME_MISSING)
 
 
 class ServerAsks(ServerFailed):
@@ -43,11 +44,7 @@ class ServerTalks(ServerFailed):
 
 
 class CommandEnded(ServerFailed):
-    """A start command, ``line``, that ended at once. ``another_may_do`` tells that no reason is known for which
-    every other command would fail, too."""
-
-    another_may_do = False
-    line = ""
+    """A start command that ended at once."""
 
 
 def start_server(work: Work, command: Command) -> StepResult:
@@ -60,6 +57,7 @@ def start_server(work: Work, command: Command) -> StepResult:
         work.fingerprints.get("settings"),
         work.wishes.port,
         work.wishes.debug,
+        *work.decisions_of_commands(),
     )
     before = work.state.servers.get(work.part.key)
     if before:
@@ -75,28 +73,7 @@ def start_server(work: Work, command: Command) -> StepResult:
     wanted = settling.wanted[work.part.key]
     if work.preview:
         return _foreseen(work, command, before, free_port(settling.ports[work.part.key], work.avoided))
-    remarks, notes = [], []
-    left = None if before else work.state.register.row_of(work.clone, work.part.key)
-    if left is not None and left.running is not None and left.pids:
-        ended = stop(left.running)
-        remarks.append(f"ended what a clone that was here before left running ({', '.join(map(str, ended))})")
-    port = free_port(settling.ports[work.part.key], work.avoided)
-    if port != wanted.port:
-        holder = _holder(work, wanted.port)
-        taken = f"is taken by {holder}" if holder else "is kept for another server"
-        if work.wishes.port is not None and not work.wishes.mend:
-            raise ServerFailed(
-                f"port {wanted.port}, which you asked for, {taken}",
-                remedy="Name another port, or let --mend take the next free one.",
-            )
-        if not holder and not _is_anothers(work, wanted.port):
-            notes.append(f"port {port}, which it had before, stays its own; {wanted.port} is free by now")
-        else:
-            remarks.append(f"port {wanted.port} ({wanted.source}) {taken}; {port} is used")
-    elif work.wishes.port is None and wanted.source != USUAL:
-        notes.append(f"port {port} from {wanted.source}")
-    for other, place in work.after.items():
-        notes.append(f"started after {other or 'the part at the top'}, whose address it needs ({place})")
+    port, remarks, notes = _port_to_take(work, before)
     debugging = _debugging(work) if work.wishes.debug else None
     try:
         record, ready = _start(work, command, port, fingerprint, wanted.port, debugging)
@@ -121,6 +98,37 @@ def start_server(work: Work, command: Command) -> StepResult:
         _detail(record),
         tuple(notes),
     )
+
+
+def _port_to_take(work: Work, before: dict[str, Any] | None) -> tuple[int, list[str], list[str]]:
+    """The port that a start gets, with remarks and notes on why it is that one. Raises ServerFailed where the
+    person asked for one that is taken."""
+    settling = work.settled_by()
+    wanted = settling.wanted[work.part.key]
+    remarks: list[str] = []
+    notes: list[str] = []
+    left = None if before else work.state.register.row_of(work.clone, work.part.key)
+    if left is not None and left.running is not None and left.pids:
+        ended = stop(left.running)
+        remarks.append(f"ended what a clone that was here before left running ({', '.join(map(str, ended))})")
+    port = free_port(settling.ports[work.part.key], work.avoided)
+    if port != wanted.port:
+        holder = _holder(work, wanted.port)
+        taken = f"is taken by {holder}" if holder else "is kept for another server"
+        if work.wishes.port is not None and not work.wishes.mend:
+            raise ServerFailed(
+                f"port {wanted.port}, which you asked for, {taken}",
+                remedy="Name another port, or let --mend take the next free one.",
+            )
+        if not holder and not _is_anothers(work, wanted.port):
+            notes.append(f"port {port}, which it had before, stays its own; {wanted.port} is free by now")
+        else:
+            remarks.append(f"port {wanted.port} ({wanted.source}) {taken}; {port} is used")
+    elif work.wishes.port is None and wanted.source != USUAL:
+        notes.append(f"port {port} from {wanted.source}")
+    for other, place in work.after.items():
+        notes.append(f"started after {other or 'the part at the top'}, whose address it needs ({place})")
+    return port, remarks, notes
 
 
 def _foreseen(work: Work, command: Command, before: dict[str, Any] | None, port: int) -> StepResult:
@@ -272,7 +280,7 @@ def _failure(work: Work, command: Command, running: Running, ready: Ready) -> Se
         cause = f"the server gave no answer within {ready.seconds:.0f} s, {where}"
     error = (CommandEnded if ready.state == "ended" else ServerFailed)(
         cause + (f": {known.cause}" if known.cause else ""),
-        remedy=known.remedy + mend_words(known)
+        remedy=known.remedy + mend_words(work, known)
         or (
             "Read its lines above."
             if ready.state == "ended"
@@ -284,11 +292,19 @@ def _failure(work: Work, command: Command, running: Running, ready: Ready) -> Se
         mend=known.mend,
         rule=known.rule,
         thing=known.thing,
+        command=command.line if ready.state == "ended" else "",
+        another_may_do=ready.state == "ended"
+        and (known.rule in _ANOTHER_MAY_DO or _lacks_its_file(command, known)),
     )
-    if isinstance(error, CommandEnded):
-        error.another_may_do = known.rule in _ANOTHER_MAY_DO
-        error.line = command.line
     return error
+
+
+def _lacks_its_file(command: Command, known: Diagnosis) -> bool:
+    """Whether the file that is missing is one that the command line itself names: that is wrong, and no other."""
+    name = known.thing.rpartition("/")[2]
+    return known.rule is FailureKind.FILE_MISSING and any(
+        word.rpartition("/")[2] == name for word in command.line.split()
+    )
 
 
 def _port_key(work: Work) -> str | None:

@@ -2,18 +2,17 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
-from threading import Lock
+from collections.abc import Callable, Collection
 from typing import TYPE_CHECKING
 
 from plainfall.errors import PlainfallError, ServiceFailed
-from plainfall.onboarding.services import Brought, bring_up, foreseen_service
-from plainfall.onboarding.steps import State, StepResult
-from plainfall.onboarding.work import SERVER_VARIABLES, Work
+from plainfall.onboarding.part.steps import State, StepResult
+from plainfall.onboarding.part.work import SERVER_VARIABLES, Work
+from plainfall.onboarding.services.private_servers import Brought, bring_up, foreseen_service
 from plainfall.services.kinds.mysql import SOCKET
 from plainfall.services.needs import ServiceNeed
 from plainfall.services.shape import kind_named
-from plainfall.settings.setting import Question
+from plainfall.settings.setting import Consent, agrees
 
 if TYPE_CHECKING:
     from plainfall.services.engine import Program
@@ -62,16 +61,17 @@ def _driver_variables(work: Work, brought: list[Brought]) -> dict[str, str]:
     found: dict[str, str] = {}
     for one in brought:
         account = one.need.accounts[0] if one.need.accounts else None
-        if one.need.kind == "postgres" and one.need.fixed and one.name and account is not None:
-            found |= {"PGHOST": "127.0.0.1", "PGPORT": str(one.port or one.need.port)}
+        sockets = (work.state.services.get(one.name) or {}).get("sockets") if one.name else None
+        if not one.need.fixed or not sockets:
+            continue
+        port = str(one.port or one.need.port)
+        if one.need.kind == "postgres" and account is not None:
+            # Over the socket, which nobody else on this machine reaches: what reads these variables knows it.
+            found |= {"PGHOST": str(sockets), "PGPORT": port}
             found |= {"PGUSER": account.user} if account.user else {}
             found |= {"PGPASSWORD": account.password} if account.password else {}
-        sockets = (work.state.services.get(one.name) or {}).get("sockets") if one.name else None
-        if one.need.kind == "mysql" and one.need.fixed and sockets:
-            found |= {
-                "MYSQL_UNIX_PORT": f"{sockets}/{SOCKET}",
-                "MYSQL_TCP_PORT": str(one.port or one.need.port),
-            }
+        if one.need.kind == "mysql":
+            found |= {"MYSQL_UNIX_PORT": f"{sockets}/{SOCKET}", "MYSQL_TCP_PORT": port}
     return found
 
 
@@ -81,7 +81,7 @@ def _all(work: Work, needs: list[ServiceNeed]) -> list[Brought]:
     for need in needs:
         kinds.setdefault(need.kind, []).append(need)
 
-    fetch = _fetching(work)
+    fetch = _fetching(work, kinds)
 
     def of_kind(some: list[ServiceNeed]) -> list[Brought] | PlainfallError:
         try:
@@ -107,33 +107,37 @@ def _all(work: Work, needs: list[ServiceNeed]) -> list[Brought]:
 _FETCH = "fetching of server programs"  # the record of the consent
 
 
-def _fetching(work: Work) -> Callable[[ServiceNeed], Program | None] | None:
-    """What fetches a server's program, where the person agreed: by the option, in a run before, or when asked."""
-    agreed = work.wishes.fetch_services or bool(work.state.record("", _FETCH).get("agreed"))
+def _fetching(work: Work, kinds: Collection[str]) -> Callable[[ServiceNeed], Program | None] | None:
+    """What fetches a server's program, where the person agreed: by the option, in a run before, or now, when
+    they are asked for each kind that this machine lacks."""
     if work.wishes.fetch_services:
         work.state.keep("", _FETCH, {"agreed": True})
-    if not agreed and work.ask is None:
+    agreed = bool(work.state.record("", _FETCH).get("agreed"))
+    allowed = {kind for kind in kinds if kind_named(kind).fetched and (agreed or _may_fetch(work, kind))}
+    if not allowed:
         return None
-    asking = Lock()
+    if not agreed:
+        work.state.keep("", _FETCH, {"agreed": True})
 
     def fetch(need: ServiceNeed) -> Program | None:
-        kind = kind_named(need.kind)
-        if not kind.fetched:
+        if need.kind not in allowed:
             return None
-        with asking:
-            if not work.state.record("", _FETCH).get("agreed"):
-                if work.ask is None:
-                    return None
-                why = f"{kind.title} is not on this machine. Write yes to fetch it ({kind.fetched})."
-                answer = work.ask(Question(f"fetch {kind.title}", why, (), False, "no"))
-                if (answer or "").strip().lower() not in ("y", "yes"):
-                    return None
-                work.state.keep("", _FETCH, {"agreed": True})
-        from plainfall.onboarding.fetched_services import fetched_program  # rarely needed
+        from plainfall.onboarding.services.fetched import fetched_program  # rarely needed
 
         return fetched_program(need.kind, need.version, work.surroundings, work.progress)
 
     return fetch
+
+
+def _may_fetch(work: Work, kind: str) -> bool:
+    from plainfall.services.engine import engine_of
+
+    engine = engine_of(kind)
+    if work.ask is None or engine is None or engine.programs(work.surroundings.search_path()):
+        return False
+    known = kind_named(kind)
+    why = f"It is not on this machine. It comes from your own package registry ({known.fetched})."
+    return agrees(work.ask, Consent(f"May {known.title} be fetched?", why))
 
 
 def _why(need: ServiceNeed) -> str:
@@ -144,6 +148,6 @@ def _why(need: ServiceNeed) -> str:
 
 def with_lacking_services(work: Work, error: PlainfallError) -> PlainfallError:
     """The failure of a later step, with what could not be brought up in its remedy."""
-    if work.lacking and not isinstance(error, ServiceFailed) and work.lacking[0] not in error.remedy:
+    if work.lacking and not isinstance(error, ServiceFailed):
         error.remedy = f"{error.remedy} It may be for want of a server: {' '.join(work.lacking)}".strip()
     return error

@@ -12,12 +12,12 @@ from msgspec.structs import replace
 from plainfall.clone.commands import Command
 from plainfall.clone.frameworks import ADMIN_ADDRESS, Administrator
 from plainfall.errors import CommandFailed
-from plainfall.onboarding.commands import run_command
-from plainfall.onboarding.steps import State, StepResult
-from plainfall.onboarding.work import Work
+from plainfall.onboarding.part.steps import State, StepResult
+from plainfall.onboarding.part.work import Work
+from plainfall.onboarding.stages.commands import run_command
 from plainfall.patterns import regex
 from plainfall.server.process import new_mark
-from plainfall.settings.answers import TEAM_FILE, tolerated_lines
+from plainfall.settings.answers import TEAM_FILE, are_tolerated
 from plainfall.writing import digest_of, digest_of_files
 
 __all__ = ["administrator", "carry_out", "tasks"]
@@ -69,9 +69,8 @@ def carry_out(work: Work, stage: str, command: Command, answers: bytes = b"") ->
             mark = new_mark()
             return [*remarks, *run_command(work, stage, command.line, mark, command.evidence, answers)]
         except CommandFailed as error:
-            patterns = tolerated_lines(work.tree)
             telling = [line for line in error.lines if _TELLING.search(line)] or list(error.lines)
-            if patterns and all(any(one.search(line) for one in patterns) for line in telling):
+            if telling and are_tolerated(work.tree, telling):
                 shown = "; ".join(telling[:3])
                 return [*remarks, f"tolerated, as {TEAM_FILE} says: {command.line} failed ({shown})"]
             why = _flaky(work, command, error.lines) if attempt == 1 else None
@@ -129,7 +128,14 @@ def administrator(work: Work) -> StepResult:
         work.state.keep_accounts(known)
     work.state.keep(work.part.key, "administrator", {"database": database})
     return StepResult(
-        State.DONE, made, f"signs in at {result.page}", (result.evidence,), (), {"page": result.page}
+        State.DONE,
+        made,
+        f"signs in at {result.page}"
+        if result.page
+        else "no route of the project leads to a page where it signs in",
+        (result.evidence,),
+        (),
+        {"page": result.page},
     )
 
 

@@ -15,6 +15,8 @@ from typing import TYPE_CHECKING, Any
 
 from plainfall import processes
 from plainfall.errors import ServiceFailed
+from plainfall.patterns import regex
+from plainfall.plain_files import plain_bytes
 from plainfall.services.engine import Account, Place, Program, Reach, found_programs
 from plainfall.services.kinds.mysql import SOCKET
 
@@ -27,6 +29,8 @@ _HOSTS = "localhost", "127.0.0.1"
 _LARGEST_COPY = 64 * 1024**2  # bytes
 _DUMPS = ("mariadb-dump", "mysqldump")
 _CLIENTS = ("mariadb", "mysql")
+_SYSTEM = ("mysql", "sys", "information_schema", "performance_schema")
+_STAGE = regex(r"_(development|dev|test|production)$")
 
 
 class _MySql:
@@ -70,6 +74,8 @@ class _MySql:
             f"--socket={place.sockets / SOCKET}", f"--port={port}", "--bind-address=127.0.0.1",
             f"--pid-file={place.data / 'private.pid'}", "--innodb-buffer-pool-size=64M", "--skip-log-bin",
             "--skip-name-resolve",  # who comes over the port is not the root of the socket
+            # Files are read and written by nobody: the folder is the server's own, and holds its socket alone.
+            f"--secure-file-priv={place.sockets}", "--local-infile=0",
             "--character-set-server=utf8mb4", "--tmpdir=/tmp", "--innodb-flush-log-at-trx-commit=2",
         ]  # fmt: skip
 
@@ -103,7 +109,11 @@ class _MySql:
                     who = f"{_text(database, account.user)}@'{host}'"
                     word = "ALTER" if (account.user, host) in roles else "CREATE"
                     cursor.execute(f"{word} USER {who} IDENTIFIED BY {_text(database, account.password)}")
-                    cursor.execute(f"GRANT ALL PRIVILEGES ON *.* TO {who} WITH GRANT OPTION")
+                    cursor.execute(f"REVOKE ALL PRIVILEGES, GRANT OPTION FROM {who}")
+                    for pattern in _patterns(accounts):
+                        cursor.execute(
+                            f"GRANT ALL PRIVILEGES ON {_name(pattern)}.* TO {who} WITH GRANT OPTION"
+                        )
                     if word == "CREATE" and host == _HOSTS[-1]:
                         made.append(f"user {account.user}")
                     roles.add((account.user, host))
@@ -144,7 +154,7 @@ class _MySql:
             for (number,) in cursor.fetchall():
                 with contextlib.suppress(ServiceFailed):
                     cursor.execute(f"KILL {int(number)}")
-        problem = _ran(place, _CLIENTS, [], file.read_bytes())
+        problem = _ran(place, _CLIENTS, [], plain_bytes(file))
         if not problem:
             file.unlink()
         return problem
@@ -178,6 +188,20 @@ class _MySql:
             cause = failure.__cause__
             refused = isinstance(cause, pymysql.err.OperationalError) and cause.args[:1] == (2003,)
             return Reach("silent" if refused else "other", str(cause))
+
+
+def _patterns(accounts: Sequence[Account]) -> list[str]:
+    """The names of databases, as patterns, on which every account of a clone has all rights: those that it
+    names, and what is made beside them for tests and further connections. Rights on all databases would take in
+    the server's own, and with them the right to write files and to load programs as the user of the server."""
+    patterns: dict[str, None] = {}
+    for account in accounts:
+        if account.database and account.database not in _SYSTEM:
+            stem = _STAGE.sub("", account.database) or account.database
+            for text in (account.database, stem):
+                plain = re.sub(r"([\\%_])", r"\\\1", text)
+                patterns |= dict.fromkeys([plain, f"{plain}\\_%", f"test\\_{plain}", f"test\\_{plain}\\_%"])
+    return list(patterns)
 
 
 def _copy(place: Place, copy: str) -> Path:

@@ -10,6 +10,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from plainfall.errors import ServiceFailed
+from plainfall.plain_files import plain_text
 from plainfall.services.engine import Account, Place, Program, Reach, found_programs
 from plainfall.writing import write_replacing
 
@@ -18,12 +19,16 @@ if TYPE_CHECKING:
 
 __all__ = ["ENGINE"]
 
-_ADMIN = "plainfall"
+_ADMIN = "plainfall own"  # no clone calls a role so: the blank is refused in most places where one is named
+_ADMINS = (_ADMIN, "plainfall")  # the second in data folders of earlier versions
+_RIGHTS = "NOSUPERUSER NOREPLICATION NOBYPASSRLS CREATEDB NOCREATEROLE LOGIN"
 _LARGEST_COPY = 256 * 1024**2  # bytes
 
 
 class _Postgres:
-    """Roles are superusers of this server, as those are that its images make: migrations may want extensions."""
+    """Roles own their databases, and may make others; none but ours, over the socket, is a superuser, nor may one
+    make roles: a superuser runs programs as the user of the server, up to release 15 who makes roles may give
+    himself the role that does, and whoever knows a role's password (which a template states) is that role."""
 
     kind = "postgres"
     title = "PostgreSQL"
@@ -41,7 +46,7 @@ class _Postgres:
     def made_by(self, data: Path) -> str:
         """The folder says it in a file."""
         try:
-            return (data / "PG_VERSION").read_text("ascii").strip()
+            return plain_text(data / "PG_VERSION", "ascii").strip()
         except OSError:
             return ""
 
@@ -71,7 +76,7 @@ class _Postgres:
     def is_ready(self, place: Place, port: int, pid: int) -> bool:
         """Line 1 of its own file is our process, line 8 says so."""
         try:
-            lines = (place.data / "postmaster.pid").read_text("utf-8", "replace").splitlines()
+            lines = plain_text(place.data / "postmaster.pid", "utf-8", "replace").splitlines()
         except OSError:
             return False
         return len(lines) > 7 and lines[0].strip() == str(pid) and lines[7].strip() == "ready"
@@ -81,16 +86,21 @@ class _Postgres:
         from psycopg import sql
 
         made = []
-        with _connected(host=str(place.sockets), port=port, user=_ADMIN, dbname="postgres") as database:
+        with _administered(place, port) as database:
             roles = {str(row[0]) for row in database.execute("SELECT rolname FROM pg_roles")}
             names = {str(row[0]) for row in database.execute("SELECT datname FROM pg_database")}
             for account in accounts:
-                if account.user and account.user not in roles:
-                    database.execute(
-                        sql.SQL("CREATE ROLE {} LOGIN SUPERUSER").format(sql.Identifier(account.user))
+                if account.user in _ADMINS:
+                    raise ServiceFailed(
+                        f"the clone names {account.user!r} as its database user, which is this server's superuser",
+                        remedy="Name another user in the settings.",
                     )
+                if account.user and account.user not in roles:
+                    database.execute(sql.SQL("CREATE ROLE {}").format(sql.Identifier(account.user)))
                     roles.add(account.user)
                     made.append(f"role {account.user}")
+                if account.user:
+                    database.execute(sql.SQL("ALTER ROLE {} " + _RIGHTS).format(sql.Identifier(account.user)))
                 if account.user and account.password:
                     words = sql.SQL("ALTER ROLE {} PASSWORD {}")
                     database.execute(
@@ -98,7 +108,7 @@ class _Postgres:
                     )
                 if account.database and account.database not in names:
                     words = sql.SQL("CREATE DATABASE {} OWNER {}")
-                    owner = sql.Identifier(account.user or _ADMIN)
+                    owner = sql.Identifier(account.user or database.info.user)
                     database.execute(words.format(sql.Identifier(account.database), owner))
                     names.add(account.database)
                     made.append(f"database {account.database}")
@@ -108,7 +118,7 @@ class _Postgres:
 
     def _let_in(self, place: Place, accounts: Sequence[Account]) -> bool:
         """Writes who comes in how; returns whether that is new."""
-        rows = ["local all all trust"]
+        rows = ["local all all trust", *(f'host all "{name}" all reject' for name in _ADMINS)]
         rows += [
             f'host all "{name}" 127.0.0.1/32 trust'
             for name in sorted({one.user for one in accounts if one.user and not one.password})
@@ -116,7 +126,7 @@ class _Postgres:
         ]
         text = "\n".join([*rows, "host all all 127.0.0.1/32 scram-sha-256", ""])
         file = place.data / "pg_hba.conf"
-        if file.read_text("utf-8", "replace") == text:
+        if plain_text(file, "utf-8", "replace") == text:
             return False
         write_replacing(file, text, mode=0o600)  # the folder is the server's, which could put a link there
         place.own(file)
@@ -126,7 +136,7 @@ class _Postgres:
         """By the server's own way, with the database as the template: fast, if nobody is connected to it."""
         from psycopg import sql
 
-        with _connected(host=str(place.sockets), port=port, user=_ADMIN, dbname="postgres") as server:
+        with _administered(place, port) as server:
             row = server.execute(
                 "SELECT pg_database_size(d.oid), (SELECT rolname FROM pg_roles r WHERE r.oid = d.datdba), "
                 "(SELECT count(*) FROM pg_stat_activity a "
@@ -149,7 +159,7 @@ class _Postgres:
         """Whoever is still connected to the database is sent away."""
         from psycopg import sql
 
-        with _connected(host=str(place.sockets), port=port, user=_ADMIN, dbname="postgres") as server:
+        with _administered(place, port) as server:
             there = server.execute("SELECT 1 FROM pg_database WHERE datname = %s", (copy,)).fetchone()
             if there is None:
                 return "there is no copy"
@@ -167,7 +177,7 @@ class _Postgres:
         """If it is there."""
         from psycopg import sql
 
-        with _connected(host=str(place.sockets), port=port, user=_ADMIN, dbname="postgres") as server:
+        with _administered(place, port) as server:
             server.execute(sql.SQL("DROP DATABASE IF EXISTS {}").format(sql.Identifier(copy)))
         return ""
 
@@ -195,6 +205,25 @@ class _Postgres:
             if re.search(r'database ".*" does not exist', cause):
                 return Reach("no database")
             return Reach("silent" if "Connection refused" in cause else "other", cause)
+
+
+@contextlib.contextmanager
+def _administered(place: Place, port: int) -> Iterator[psycopg.Connection[tuple[Any, ...]]]:
+    """A connection as the superuser, over the socket that this user alone reaches."""
+    login = {"host": str(place.sockets), "port": port, "dbname": "postgres"}
+    first: ServiceFailed | None = None
+    for name in _ADMINS:
+        try:
+            opened = contextlib.ExitStack()
+            database = opened.enter_context(_connected(**login, user=name))
+        except ServiceFailed as failure:
+            first = first or failure
+            continue
+        with opened:
+            yield database
+        return
+    assert first is not None  # there are names to try
+    raise first
 
 
 def _login(host: str, port: int, account: Account) -> dict[str, Any]:

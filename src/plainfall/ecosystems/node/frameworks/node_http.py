@@ -35,6 +35,10 @@ _MADE = regex(
 _LISTENS = regex(r"\.listen\(|\bserve\(|\.start\(\)")
 _ROUTE = regex(r"\b(?:app|server|fastify|api)\.(?:get|use)\(\s*['\"`](/[\w/.-]+)['\"`]")
 _FILE = regex(r"(?:^|\s)((?:\./)?[\w./-]+?\.[cm]?[jt]s)\b")
+# What lies there is no server of the part.
+_APART = regex(
+    r"(^|/)(bench(marks?)?|perf|tests?|__tests__|spec|examples?|demos?|fixtures?|e2e)/", re.IGNORECASE
+)
 _RUNNERS = ("tsx", "ts-node-dev", "ts-node")
 TRAITS = Traits(tuple(_TITLES.values()), {"express": 3000}, prefixes=("NODE_",))
 
@@ -56,7 +60,11 @@ def _sources(tree: Tree, folder: str) -> Iterator[tuple[str, str]]:
     """The part's own sources near its top, by path in the clone."""
     place = f"{folder}/" if folder else ""
     for path in own_files(tree, folder):
-        if path.count("/") <= 2 and re.search(r"(?<!\.test)(?<!\.spec)(?<!\.d)\.[cm]?[jt]s$", path):
+        if (
+            path.count("/") <= 2
+            and not _APART.search(path)
+            and re.search(r"(?<!\.test)(?<!\.spec)(?<!\.d)\.[cm]?[jt]s$", path)
+        ):
             try:
                 yield place + path, tree.text(place + path)
             except BadInput:

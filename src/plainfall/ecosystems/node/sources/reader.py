@@ -10,7 +10,7 @@ from plainfall.ecosystems.node.sources.schemas import schema_uses
 from plainfall.patterns import regex
 from plainfall.sources.context import Context, Grammar, context_of, use_of
 from plainfall.sources.names import FILE_NAME, constant_kind
-from plainfall.sources.trees import Source, arguments_of, called, literal, source_text, string_value
+from plainfall.sources.trees import Source, above, arguments_of, called, literal, source_text, string_value
 from plainfall.sources.values import Constant, FileFound, Load, Use
 
 if TYPE_CHECKING:
@@ -18,6 +18,7 @@ if TYPE_CHECKING:
 
 __all__ = ["read_javascript"]
 
+_FARTHEST = 20  # names that stand for one another
 _GRAMMAR = Grammar(
     default_operators=frozenset({"||", "??"}),
     converters={
@@ -165,9 +166,7 @@ def _tested(source: Source, name: str) -> bool:
 
 
 def _of_getter(source: Source, node: Node, *, needed: bool, upper: bool = False) -> Iterator[Use]:
-    call = node.parent
-    while call is not None and call.type != "call_expression":
-        call = call.parent
+    call = next((one for one in above(node) if one.type == "call_expression"), None)
     if call is None or not source_text(call).startswith(source_text(node)):
         return
     given = arguments_of(call)
@@ -184,10 +183,10 @@ def _of_env_var(source: Source, node: Node) -> Iterator[Use]:
     if call is None or call.type != "call_expression":
         return
     key = string_value(arguments_of(call)[0])
-    chain = call
     default, needed, kind = None, False, "text"
-    while chain.parent is not None and chain.parent.type in ("member_expression", "call_expression"):
-        chain = chain.parent
+    for chain in above(call):
+        if chain.type not in ("member_expression", "call_expression"):
+            break
         if chain.type != "call_expression":
             continue
         method = called(chain).rpartition(".")[2]
@@ -203,8 +202,8 @@ def _of_env_var(source: Source, node: Node) -> Iterator[Use]:
 
 def _looped(source: Source, index: Node) -> list[str]:
     """The texts that a loop's variable runs over."""
-    name, node = source_text(index), index.parent
-    while node is not None:
+    name = source_text(index)
+    for node in above(index):
         listed = None
         if node.type == "for_in_statement" and name in source_text(node.child_by_field_name("left")).split():
             listed = node.child_by_field_name("right")
@@ -217,17 +216,18 @@ def _looped(source: Source, index: Node) -> list[str]:
                 listed = function.child_by_field_name("object")
         if listed is not None:
             return _list_of(source, listed)
-        node = node.parent
     return []
 
 
-def _list_of(source: Source, node: Node) -> list[str]:
+def _list_of(source: Source, node: Node, depth: int = 0) -> list[str]:
+    if depth > _FARTHEST:
+        return []  # names that stand for each other
     if node.type == "identifier":
         declared = re.compile(rf"\b(?:const|let|var)\s+({re.escape(source_text(node))})\b")
         for _, result in source.places(declared):
             value = result.parent.child_by_field_name("value") if result.parent is not None else None
             if value is not None:
-                return _list_of(source, value)
+                return _list_of(source, value, depth + 1)
         return []
     if node.type == "as_expression":
         node = node.named_children[0]
@@ -237,9 +237,8 @@ def _list_of(source: Source, node: Node) -> list[str]:
 
 def _by_helper(source: Source, read: Node, index: Node) -> Iterator[Use]:
     """Calls of a function that looks its own argument up."""
-    name, node = source_text(index), read.parent
-    while node is not None and node.type not in _FUNCTIONS:
-        node = node.parent
+    name = source_text(index)
+    node = next((one for one in above(read) if one.type in _FUNCTIONS), None)
     if node is None:
         return
     taken = node.child_by_field_name("parameters") or node.child_by_field_name("parameter")
@@ -304,8 +303,9 @@ def _document_uses(source: Source) -> Iterator[Use]:
             if mention.type != "identifier":
                 continue
             node, keys = mention, []
-            while node.parent is not None and node.parent.child_by_field_name("object") == node:
-                outer = node.parent
+            for outer in above(mention):
+                if outer.child_by_field_name("object") != node:
+                    break
                 key = string_value(outer.child_by_field_name("index")) or source_text(
                     outer.child_by_field_name("property")
                 )

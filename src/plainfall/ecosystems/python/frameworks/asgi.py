@@ -5,7 +5,7 @@ from __future__ import annotations
 from plainfall.clone.commands import Command
 from plainfall.clone.frameworks import RANK, FrameworkFound, Traits
 from plainfall.clone.walk import Tree
-from plainfall.ecosystems.python.applications import applications, routes
+from plainfall.ecosystems.python.applications import applications, other_applications, routes
 
 __all__ = ["TRAITS", "recognise"]
 
@@ -30,4 +30,5 @@ def recognise(tree: Tree, folder: str, names: frozenset[str]) -> FrameworkFound 
         line = f"uvicorn {target}{factory}{where} --host 127.0.0.1 --port ${{PORT:-8000}} --reload"
     command = Command("server", line, "an ASGI application", RANK, application.evidence, folder)
     pages = ("/", "/docs", "/health", "/openapi.json", *routes(tree, folder))
-    return FrameworkFound("ASGI", application.evidence, (command,), pages=pages)
+    notes = other_applications(result, folder)
+    return FrameworkFound("ASGI", application.evidence, (command,), pages=pages, notes=notes)

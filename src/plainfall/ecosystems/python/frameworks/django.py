@@ -19,6 +19,7 @@ from plainfall.clone.frameworks import (
 from plainfall.clone.walk import Tree, is_side
 from plainfall.ecosystems.python.applications import sources
 from plainfall.evidence import Evidence
+from plainfall.failure_kinds import FailureKind
 from plainfall.patterns import regex
 
 __all__ = ["REPEATABLE", "TRAITS", "recognise"]
@@ -76,7 +77,7 @@ def recognise(tree: Tree, folder: str, names: frozenset[str]) -> FrameworkFound 
             },
         )
     own = _own_pages(texts)
-    pages = ("/", *own, administrator.page) if administrator else ("/", *own)
+    pages = ("/", *own, administrator.page) if administrator and administrator.page else ("/", *own)
     return FrameworkFound(
         "Django",
         evidence,
@@ -118,7 +119,7 @@ _NAMED = regex(r"DJANGO_SETTINGS_MODULE['\"]\s*,\s*['\"]([\w.]+)['\"]")
 
 def _development(module: str) -> DevelopmentMode:
     """Where a project's settings are those for production, and name no hosts."""
-    return DevelopmentMode("debug-off", "DJANGO_SETTINGS_MODULE", module, "DEBUG = True\n")
+    return DevelopmentMode(FailureKind.DEBUG_OFF, "DJANGO_SETTINGS_MODULE", module, "DEBUG = True\n")
 
 
 def _both(run: str, evidence: Evidence, folder: str) -> tuple[Command, ...]:
@@ -265,6 +266,6 @@ def _admin_page(texts: dict[str, str]) -> str:
         if path.endswith("urls.py"):
             match = _ADMIN_SITE.search(text)
             written = match.group(1).removeprefix("^").removesuffix("$").lstrip("/") if match else ""
-            if match and re.fullmatch(r"[\w./-]*", written):
-                return f"/{written}"
-    return "/admin/"
+            if match:
+                return f"/{written}" if re.fullmatch(r"[\w./-]*", written) else "/admin/"
+    return ""  # no route leads to it

@@ -13,6 +13,7 @@ from plainfall.clone.walk import Tree
 from plainfall.ecosystems.python.applications import (
     Application,
     applications,
+    other_applications,
     routes,
     run_by,
     set_up_by_hand,
@@ -63,7 +64,8 @@ def recognise(tree: Tree, folder: str, names: frozenset[str]) -> FrameworkFound 
         Command("server", "flask run --port ${PORT:-5000} --reload", reason, RANK, evidence, folder)
     )
     pages = ("/", *routes(tree, folder))
-    return FrameworkFound("Flask", evidence, tuple(commands), {**variables, **named}, pages)
+    notes = other_applications(result, folder)
+    return FrameworkFound("Flask", evidence, tuple(commands), {**variables, **named}, pages, notes=notes)
 
 
 def _named(tree: Tree, folder: str) -> dict[str, str]:

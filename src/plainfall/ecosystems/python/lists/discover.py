@@ -3,17 +3,17 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Mapping, Sequence
 from importlib import import_module
-from typing import Any
 
 from msgspec import Struct
 from msgspec.structs import replace
 
 from plainfall.clone.walk import Tree
 from plainfall.ecosystems.python.lists.toml import load_table, load_toml
-from plainfall.ecosystems.python.pins import Listed, Pin, Target
-from plainfall.ecosystems.python.requirements import read_requirements
+from plainfall.ecosystems.python.pins import Listed, Pin, Reference, Target
+from plainfall.ecosystems.python.reference_lines import reference_of
+from plainfall.ecosystems.python.requirements import RequirementLine, read_requirements
 from plainfall.errors import BadInput
 from plainfall.patterns import regex
 from plainfall.reading import of_its_form
@@ -196,31 +196,43 @@ def _read_list(tree: Tree, path: str, kind: str, target: Target) -> Listed:
         result.prereleases,
         withheld=result.withheld,
     )
-    if value and all(line.pinned and line.hashes and line.reference is None for line in value):
-        return replace(listed, pins=_pins(value))
+    listed = replace(listed, remarks=tuple(_unknown_words(listed, target)))
+    folder = path.rpartition("/")[0]
+    rows = [(line, reference_of(line, folder) if line.reference is not None else None) for line in value]
+    if rows and all(line.name and not _lacks(line, reference) for line, reference in rows):
+        return replace(listed, pins=_pins(rows))
     if result.require_hashes or any(line.hashes for line in value):
-        bare = next((line for line in value if not line.hashes or not line.pinned), None)
-        if bare is not None:
-            raise BadInput(
-                f"{bare.evidence.text!r} has no {'hash' if bare.pinned else 'exact version'}, though other "
-                "lines have hashes",
-                place=bare.evidence,
-                remedy="Give every line its version and --hash, or no line a hash.",
-            )
+        for line, reference in rows:
+            lacks = _lacks(line, reference)
+            if lacks:
+                raise BadInput(
+                    f"{line.evidence.text!r} has no {lacks}, though other lines have hashes",
+                    place=line.evidence,
+                    remedy="Give every line its version and --hash, or no line a hash.",
+                )
     return listed
 
 
-def _pins(lines: tuple[Any, ...]) -> tuple[Pin, ...]:
+def _lacks(line: RequirementLine, reference: Reference | None) -> str:
+    """What a line lacks to name one archive and no other, "" for nothing."""
+    if reference is None and not line.pinned:
+        return "exact version"
+    return "" if line.hashes or (reference is not None and reference.hashes) else "hash"
+
+
+def _pins(rows: Sequence[tuple[RequirementLine, Reference | None]]) -> tuple[Pin, ...]:
     pins: dict[str, Pin] = {}
-    for line in lines:
+    for line, reference in rows:
+        version = line.pinned or ""
         other = pins.get(line.name)
-        if other and other.version != line.pinned:
+        if other and (other.version != version or other.reference != reference):
             raise BadInput(
-                f"{line.name} is pinned to {line.pinned} here and to {other.version} at {other.evidence}",
+                f"{line.name} is pinned to {version or line.reference} here and to "
+                f"{other.version or 'another place'} at {other.evidence}",
                 place=line.evidence,
                 remedy="Take one of the two lines out.",
             )
-        pins.setdefault(line.name, Pin(line.name, line.pinned, line.evidence, line.hashes))
+        pins.setdefault(line.name, Pin(line.name, version, line.evidence, line.hashes, (), reference))
     return tuple(pins.values())
 
 
@@ -233,7 +245,9 @@ def _unknown_words(listed: Listed, target: Target) -> list[str]:
         missing = sorted(asked - set(offered))
         if missing:
             known = ", ".join(offered) or "none"
-            remarks.append(f"{listed.path} has no {word} {', '.join(missing)} (it has: {known})")
+            remarks.append(
+                f"{listed.path} has no {word} {', '.join(missing)} (it has: {known}): nothing was installed for it"
+            )
     return remarks
 
 

@@ -72,12 +72,20 @@ def _pipfile_pin(name: str, row: dict[str, Any], place: Evidence) -> Pin:
     if "path" in row or "file" in row:
         address = str(row.get("path", row.get("file")))
         kind = "archive" if "://" in address else "path"
-        return Pin(name, "", place, reference=Reference(kind, address, editable=bool(row.get("editable"))))
-    digests = frozenset(h.removeprefix("sha256:") for h in row.get("hashes", []) if h.startswith("sha256:"))
+        reference = Reference(kind, address, editable=bool(row.get("editable")))
+        return Pin(
+            name, "", place, _pipfile_hashes(row) if not reference.editable else {}, reference=reference
+        )
     version = re.sub(r"^={2,3}", "", str(row.get("version", "")))
     if not version or version == "*":
         raise BadInput(f"{name} has no exact version", place=place, remedy=_REMEDY)
-    return Pin(name, version, place, {"sha256": digests} if digests else {})
+    return Pin(name, version, place, _pipfile_hashes(row))
+
+
+def _pipfile_hashes(row: dict[str, Any]) -> dict[str, frozenset[str]]:
+    rows = [str(one) for one in row.get("hashes", [])]
+    digests = frozenset(one.removeprefix("sha256:") for one in rows if one.startswith("sha256:"))
+    return {"sha256": digests} if digests else {}
 
 
 def _lines(text: str, path: str) -> dict[str, Evidence]:

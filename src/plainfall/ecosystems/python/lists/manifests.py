@@ -55,7 +55,7 @@ def read_pyproject(tree: Tree, path: str, target: Target) -> Listed:
     groups = table.get("dependency-groups", {})
     wishes = _all(project.get("dependencies", []), tree, path)
     for extra in sorted(target.extras & set(extras)):
-        wishes += _all(extras[extra], tree, path)
+        wishes += _all(_texts(extras[extra]), tree, path)
     for group in sorted((target.groups or frozenset({"dev"})) & set(groups)):
         wishes += _all(_group(groups, group, path, ()), tree, path)
     older = table.get("tool", {}).get("poetry", {})
@@ -166,6 +166,15 @@ def read_setup_cfg(tree: Tree, path: str, target: Target) -> Listed:
     return Listed("setup.cfg", path, (path,), None, tuple(wishes), extras=tuple(extras))
 
 
+def _texts(value: Any) -> list[str]:
+    """Requirements as setuptools takes them: a list, or one text with a line for each.
+
+    >>> _texts("gaugekit"), _texts(["a", "b"])
+    (['gaugekit'], ['a', 'b'])
+    """
+    return _lines(value) if isinstance(value, str) else [str(one) for one in value or ()]
+
+
 def _lines(text: str) -> list[str]:
     return [line.strip() for line in text.splitlines() if line.strip() and not line.strip().startswith("#")]
 
@@ -202,10 +211,10 @@ def read_setup_py(tree: Tree, path: str, target: Target) -> Listed:
                             f"{keyword.arg} is computed, and cannot be read without running {path}"
                         )
     extras = results.get("extras_require", {})
-    texts = results.get("install_requires", [])
-    texts = _lines(texts) if isinstance(texts, str) else list(texts)
+    extras = extras if isinstance(extras, dict) else {}
+    texts = _texts(results.get("install_requires", []))
     for extra in sorted(target.extras & set(extras)):
-        texts += extras[extra]
+        texts += _texts(extras[extra])
     wishes = _all(texts, tree, path)
     if called:
         wishes.append(_own(tree.line_of(path, "setup(")))

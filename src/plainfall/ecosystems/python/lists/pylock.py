@@ -78,7 +78,8 @@ def _pin(package: Package, place: Evidence) -> Pin:
         return Pin(package.name, version, place, reference=reference)
     if package.archive:
         archive = package.archive
-        reference = Reference("archive", archive.url or archive.path or "", "", archive.subdirectory or "")
+        kind = "archive" if archive.url else "path"
+        reference = Reference(kind, archive.url or archive.path or "", "", archive.subdirectory or "")
         return Pin(package.name, version, place, _sets([archive.hashes]), reference=reference)
     archives: list[PackageWheel | PackageSdist] = [*(package.wheels or ())]
     archives += [package.sdist] if package.sdist else []

@@ -1,0 +1,123 @@
+"""What a run of a part decides beyond what clone and person say: one frozen value, which a failure may change.
+
+A run is a function of the clone, the person's wishes and these decisions. Those under which a part came up are kept
+with the clone, so that the next run begins with them and has nothing to find out.
+"""
+
+from __future__ import annotations
+
+from typing import Any
+
+import msgspec
+from msgspec import Struct
+from msgspec.structs import replace
+
+from plainfall.clone.parts import Addition
+from plainfall.ecosystems.shape import InstallWishes
+from plainfall.evidence import Evidence
+from plainfall.onboarding.records.state import CloneState
+
+__all__ = [
+    "Decisions",
+    "PackageAdded",
+    "StartCommand",
+    "decisions_of",
+    "keep_decisions",
+    "team_of",
+    "with_wishes",
+]
+
+_RECORD = "decisions"
+_VERSION = 1
+
+
+class PackageAdded(Struct, frozen=True):
+    """A package beyond the list: the requirement (or a folder of the clone, if ``in_place``), and the line that
+    names it: its file, its number and its text. ``needs_no_list`` tells that the language itself knows its
+    name."""
+
+    requirement: str
+    file: str
+    line: int
+    text: str = ""
+    in_place: bool = False
+    needs_no_list: bool = False
+
+    @classmethod
+    def of(cls, addition: Addition) -> PackageAdded:
+        """The record of an addition."""
+        place = addition.evidence
+        return cls(
+            addition.text, place.path, place.line, place.text, addition.in_place, addition.is_well_known
+        )
+
+    def as_addition(self) -> Addition:
+        """The addition to a dependency list."""
+        place = Evidence(self.file, self.line, self.text)
+        return Addition(self.requirement, place, place, self.in_place)
+
+
+class StartCommand(Struct, frozen=True):
+    """A start command that is none of those that the survey found first: the line, and why."""
+
+    line: str
+    reason: str
+
+
+class Decisions(Struct, frozen=True):
+    """Everything that a failure may have changed.
+
+    ``standard_modules`` are modules of the standard library that the runtime has to have; ``ready_package`` is
+    a name and a version that have to be published ready to use for it. ``day`` (ISO 8601) is the one whose
+    versions count, ``release`` the line of a framework that the project says it works with. ``packages`` come
+    beyond the list, as do ``extras``; ``install_code`` names packages whose own code the person let run.
+    ``import_folders`` are folders of the clone in which modules are found. ``secret_key`` tells that the
+    application gets a key of ours, ``development_mode`` that a settings module of ours takes the project's
+    over. ``start`` is the start command, None for the survey's first one.
+    """
+
+    standard_modules: tuple[str, ...] = ()
+    ready_package: tuple[str, str] | None = None
+    day: str = ""
+    release: str = ""
+    packages: tuple[PackageAdded, ...] = ()
+    extras: tuple[str, ...] = ()
+    install_code: tuple[str, ...] = ()
+    import_folders: tuple[str, ...] = ()
+    secret_key: bool = False
+    development_mode: bool = False
+    start: StartCommand | None = None
+
+
+def decisions_of(state: CloneState, part: str) -> Decisions | None:
+    """Those of an earlier run; None where there was none, or its record cannot be read."""
+    record: dict[str, Any] = dict(state.record(part, _RECORD))
+    if record.pop("version", None) != _VERSION:
+        return None
+    try:
+        return msgspec.convert(record.get("decisions"), Decisions)
+    except msgspec.ValidationError:
+        return None  # of another release: the run finds out anew
+
+
+def team_of(state: CloneState, part: str) -> str:
+    """The digest of the team's decisions that those of an earlier run began with."""
+    return str(state.record(part, _RECORD).get("team", ""))
+
+
+def with_wishes(decisions: Decisions, wishes: InstallWishes) -> Decisions:
+    """The decisions without what the person wishes to be forgotten (the word "none"), or decided now."""
+    if wishes.as_of:
+        decisions = replace(decisions, day="")
+    if wishes.rather:
+        decisions = replace(decisions, release="")
+    if "none" in wishes.extras:
+        decisions = replace(decisions, extras=())
+    return decisions
+
+
+def keep_decisions(state: CloneState, part: str, decisions: Decisions, team: str = "") -> None:
+    """Keeps them for the next run, with the digest of the team's that they began with."""
+    if decisions != decisions_of(state, part) or team != team_of(state, part):
+        record = {"version": _VERSION, "team": team, "decisions": msgspec.to_builtins(decisions)}
+        state.keep(part, _RECORD, record)

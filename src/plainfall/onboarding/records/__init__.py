@@ -1,0 +1,1 @@
+"""What is kept of a clone between runs, and of the runs themselves."""

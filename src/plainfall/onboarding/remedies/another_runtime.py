@@ -1,0 +1,31 @@
+"""A runtime, older or newer, whose standard library has the module, or the name in one, that the code imports."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from msgspec.structs import replace
+
+from plainfall.onboarding.part.steps import Stage
+from plainfall.onboarding.part.work import Work
+from plainfall.onboarding.run.changes import Change, Failure
+from plainfall.onboarding.stages.explaining import OF_ANOTHER_RUNTIME
+
+ORDER = 43
+STAGES = frozenset({Stage.MIGRATIONS, Stage.SEEDS, Stage.TASKS, Stage.SERVER, Stage.PROBE})
+
+
+def propose(work: Work, failure: Failure) -> Iterator[Change]:
+    """One that fits is asked for by the module's name; where the person named the runtime, that one stays."""
+    error, recognising = failure.error, work.language.recognising
+    if error.rule not in OF_ANOTHER_RUNTIME or recognising is None or work.wishes.runtime is not None:
+        return
+    before = work.decisions.standard_modules
+    if error.thing in before or not recognising.asks_for_module(error.thing):
+        return
+    had = f"{work.language.title} {work.chosen().taken.version}"
+    yield Change(
+        f"the standard library of {had} has no {error.thing}: {{result}} was taken",
+        replace(work.decisions, standard_modules=(*before, error.thing)),
+        Stage.RUNTIME,
+    )

@@ -1,0 +1,51 @@
+"""A module or a program that is not installed, and that another list of the project names, or an extra."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from msgspec.structs import replace
+
+from plainfall.onboarding.part.decisions import PackageAdded
+from plainfall.onboarding.part.steps import Stage
+from plainfall.onboarding.part.work import Work
+from plainfall.onboarding.run.changes import Change, Failure
+
+ORDER = 41
+STAGES = frozenset({Stage.MIGRATIONS, Stage.SEEDS, Stage.TASKS, Stage.SERVER, Stage.PROBE})
+
+
+def propose(work: Work, failure: Failure) -> Iterator[Change]:
+    """The extra that lists the package, if one does; else the package by itself."""
+    error, listed = failure.error, work.part.dependencies
+    if listed is None or not error.thing or not error.rule.endswith("-missing"):
+        return
+    addition = work.installing.package_for(work.tree, work.part, error.thing)
+    if addition is None:
+        return
+    decisions = work.decisions
+    had = {one.requirement for one in decisions.packages} | {one.text for one in listed.additions}
+    extra = work.installing.extra_with(work.tree, work.part, addition)
+    if extra and extra not in {*decisions.extras, *work.wishes.install.extras}:
+        words = f"the extra {extra}, which lists {addition.text}, was installed, too"
+        yield Change(
+            f"{error.thing} was missing: {words} ({addition.evidence}): {{result}}",
+            replace(decisions, extras=(*decisions.extras, extra)),
+            Stage.DEPENDENCIES,
+        )
+    if addition.text in had:
+        return
+    more = [addition]
+    if addition.is_well_known:
+        more += [
+            one
+            for one in listed.unlisted
+            if one.is_well_known and one.text not in had and one.text != addition.text
+        ]
+    names = " and ".join(one.text for one in more)
+    packages = (*decisions.packages, *(PackageAdded.of(one) for one in more))
+    yield Change(
+        f"{error.thing} was missing: {names} was installed, too ({addition.evidence}): {{result}}",
+        replace(decisions, packages=packages),
+        Stage.DEPENDENCIES,
+    )

@@ -1,0 +1,1 @@
+"""The private servers of a clone: which ones, their start and end, copies of their data."""

@@ -1,0 +1,213 @@
+"""Running one of the project's own commands to its end."""
+
+from __future__ import annotations
+
+import contextlib
+import os
+import re
+import select
+import shutil
+import signal
+import subprocess
+import time
+from collections.abc import Iterator
+from pathlib import Path
+
+from plainfall.diagnosis.reading import lines_that_matter
+from plainfall.errors import CommandFailed
+from plainfall.evidence import Evidence
+from plainfall.failure_kinds import FailureKind
+from plainfall.onboarding.part.work import Work
+from plainfall.onboarding.stages.explaining import diagnose_for, mend_words
+from plainfall.patterns import regex
+from plainfall.processes import release, start
+from plainfall.server.control_group import enter_words, kill_group, make_group, remove_group
+from plainfall.server.process import MARK, Running, adopt_orphans, marked, orphans, stop
+
+__all__ = ["ENTERS", "USAGE", "check_command", "end_leftovers", "may_be_empty", "run_command"]
+
+ENTERS = b"\n" * 40  # the input of a program whose questions all may be left empty
+_LINGER = 1.0  # seconds that the output of a command may stay open after its end
+# What a program says that wants to be told what to do.
+USAGE = regex(r"\busage\b|arguments? (is|are) required|missing (argument|command|option)", re.IGNORECASE)
+_BY_ENTER = regex(r"\bleave (this|it|the field)? ?(empty|blank)\b|\bdefault\b", re.IGNORECASE)
+
+
+def check_command(work: Work, command: str, evidence: Evidence) -> None:
+    """Raises CommandFailed where a command would be run by another environment's program: a package's command
+    that is found outside of the part's environment."""
+    words = command.split()
+    name = next((word for word in words if "=" not in word), "") if work.onboarded else ""
+    path = shutil.which(name, path=work.variables()["PATH"]) if name and "/" not in name else None
+    if path is None or Path(path).is_relative_to(work.clone):
+        return
+    runtime = work.language.programs[0]
+    if name in work.language.clients or re.fullmatch(rf"{runtime}[\d.]*", name):
+        return
+    if name in work.language.programs or _is_script_of(path, runtime):
+        raise CommandFailed(
+            f"{name} is not installed in the part's environment; {path} belongs to another one",
+            place=evidence,
+            rule=FailureKind.PROGRAM_MISSING,
+            thing=name,
+            another_may_do=True,
+            remedy=f"Add the package that brings {name} to the dependency list, then run the same command again."
+            + _hint_at_imports(work),
+        )
+
+
+def may_be_empty(question: str) -> bool:
+    """Whether a question of a program says that no answer will do, or names what it takes then."""
+    return _BY_ENTER.search(question) is not None
+
+
+def _hint_at_imports(work: Work) -> str:
+    listed = work.part.dependencies
+    if listed is None or not listed.unlisted:
+        return ""
+    names = ", ".join(one.text for one in listed.unlisted)
+    return f" --from-imports installs what the sources import and no list names: {names}."
+
+
+def _is_script_of(path: str, runtime: str) -> bool:
+    try:
+        with open(path, "rb") as file:
+            first = file.readline(300)
+    except OSError:
+        return False  # it cannot be read, and is no script
+    return first.startswith(b"#!") and re.search(rf"\b{runtime}[\d.]*\s*$".encode(), first) is not None
+
+
+def run_command(
+    work: Work, stage: str, command: str, mark: str, evidence: Evidence, answers: bytes = b""
+) -> list[str]:
+    """Runs the command line in the part's folder and environment, with ``answers`` as its input,
+    output (secrets covered) into the stage's log; returns remarks for people: processes that outlived it are ended,
+    since nothing that a step leaves behind would ever be ended by anyone.
+
+    Raises CommandFailed with the lines that matter if it does not end with status 0. If this process is interrupted
+    meanwhile, the command and all that it started is ended before the exception goes on."""
+    log = work.state.log(work.part.key, stage)
+    adopt_orphans()
+    work.before_command()
+    check_command(work, command, evidence)
+    # On disk before the start, so that `stop` ends what is left of it after a kill.
+    group = make_group(mark)
+    work.state.keep_command(mark, command, group)
+    handle = work.state.open_log(work.part.key, stage)
+    process = start(
+        enter_words(group, command),
+        {**work.variables(), MARK: mark},
+        folder=work.folder,
+        stdin=subprocess.PIPE if answers else subprocess.DEVNULL,
+        stdout=subprocess.PIPE,
+        stderr=subprocess.STDOUT,
+    )
+    pieces = []
+    try:
+        if process.stdin is not None:
+            with contextlib.suppress(BrokenPipeError), process.stdin:  # one that has ended takes none
+                process.stdin.write(answers)
+        with open(handle, "w", encoding="utf-8") as file:
+            for number, raw in enumerate(_lines(process), 1):
+                line = work.masked(raw.decode("utf-8", "replace"))
+                pieces.append(line)
+                file.write(line)
+                file.flush()
+                work.progress(number, 0, line.strip()[:80])
+        status = process.wait()
+        left = _left_running(process, mark, group, command, str(log))
+    except BaseException:
+        end_leftovers(mark, group)
+        process.wait()
+        raise
+    finally:
+        assert process.stdout is not None
+        process.stdout.close()
+        release(process.pid)
+    work.state.keep_command(mark, None)
+    output = "".join(pieces)
+    if status != 0:
+        known = diagnose_for(work, output, status)
+        raise CommandFailed(
+            f"`{command}` ended with {_status(status)}" + (f": {known.cause}" if known.cause else ""),
+            remedy=known.remedy + mend_words(work, known)
+            or "Read the lines above; the whole output is in the log.",
+            place=evidence,
+            lines=lines_that_matter(output) or ("(no output)",),
+            log=str(log),
+            mend=known.mend,
+            rule=known.rule,
+            thing=known.thing,
+        )
+    return left
+
+
+def _lines(process: subprocess.Popen[bytes]) -> Iterator[bytes]:
+    """The output, line by line, to its end; where the command has ended and something that it started keeps
+    the output open, for a moment more."""
+    assert process.stdout is not None
+    source, unfinished, ended = process.stdout.fileno(), b"", 0.0
+    ready = select.poll()
+    ready.register(source)
+    while not ended or time.monotonic() - ended < _LINGER:
+        if not ended and process.poll() is not None:
+            ended = time.monotonic()
+        if ready.poll(100):
+            piece = os.read(source, 65536)
+            if not piece:
+                break
+            *lines, unfinished = (unfinished + piece).split(b"\n")
+            yield from (line + b"\n" for line in lines)
+    if unfinished:
+        yield unfinished
+
+
+def _left_running(
+    process: subprocess.Popen[bytes], mark: str, group: str, command: str, log: str
+) -> list[str]:
+    """Ends what outlived the command; returns remarks for people."""
+    pids = sorted({*marked(mark, group), *orphans()})
+    if not pids:
+        remove_group(group)
+        return []
+    import psutil
+
+    names = set()
+    for pid in pids:
+        with contextlib.suppress(psutil.Error):  # it ended meanwhile
+            names.add(psutil.Process(pid).name())
+    others = tuple(pair for pid in pids if (pair := _identity(pid)) is not None)
+    running = Running(process.pid, time.time(), mark, command, log, 0, others, group)
+    stop(running, process, patience=2.0)
+    many = "1 process" if len(pids) == 1 else f"{len(pids)} processes"
+    named = f" ({', '.join(sorted(names))})" if names else ""
+    return [f"terminated {many} left running by `{command}`{named}"]
+
+
+def _identity(pid: int) -> tuple[int, float] | None:
+    import psutil
+
+    try:
+        return pid, psutil.Process(pid).create_time()
+    except psutil.Error:
+        return None  # it ended meanwhile
+
+
+def end_leftovers(mark: str, group: str = "") -> list[int]:
+    """Ends every process that bears the mark or is in the control group, without asking; returns their ids."""
+    pids = marked(mark, group)
+    kill_group(group)
+    for pid in pids:
+        try:
+            os.kill(pid, signal.SIGKILL)
+        except ProcessLookupError:
+            continue  # it ended by itself meanwhile
+    remove_group(group)
+    return pids
+
+
+def _status(status: int) -> str:
+    if status < 0:
+        return f"signal {signal.Signals(-status).name}"
+    return f"status {status}"

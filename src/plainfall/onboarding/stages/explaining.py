@@ -1,0 +1,201 @@
+"""Adds to a recognised failure what is known of the clone: which list has the module, what is
+installed, who holds the port."""
+
+from __future__ import annotations
+
+import os
+import re
+from collections.abc import Iterator
+
+from msgspec import Struct
+
+from plainfall.diagnosis.reading import Diagnosis, diagnose
+from plainfall.errors import BadInput
+from plainfall.failure_kinds import FailureKind
+from plainfall.onboarding.part.work import Work
+from plainfall.server.ports import holder_of
+
+__all__ = ["OF_ANOTHER_RUNTIME", "diagnose_for", "mend_words"]
+
+_MODULE_MISSING = "module-missing"
+# The code is for a runtime with another standard library, a newer or an older one.
+OF_ANOTHER_RUNTIME = (
+    FailureKind.MODULE_OF_ANOTHER_RUNTIME,
+    FailureKind.NAME_OF_ANOTHER_RUNTIME,
+    FailureKind.REMOVED_IN_RUNTIME,
+)
+# What is known beyond the words, and a remedy goes by.
+_IN_CODE, _OWN_MODULE, _NOT_INSTALLED = (
+    "the number stands in the code",
+    "a module of the part's own",
+    "not installed",
+)
+
+
+class _About(Struct, frozen=True):
+    """What the clone says about a failure: in words, and the fact that a remedy goes by ("" for none)."""
+
+    words: str
+    fact: str = ""
+
+
+def diagnose_for(work: Work, output: str, status: int | None = None) -> Diagnosis:
+    """The diagnosis of a part's output or exit status, with what the clone says about it in the cause."""
+    known = diagnose(output, status)
+    if known.rule == FailureKind.PACKAGE_ASKED_FOR_MISSING and (here := _installed(work, known.thing)):
+        cause = f"the program asks for {known.thing}, and {here} is installed: it cannot be used for another cause"
+        remedy = f"See what the import says: plainfall inside -- python -c 'import {known.thing}'"
+        return Diagnosis(known.rule, cause, remedy, known.line, "", known.thing)
+    about = list(_more(work, known))
+    more = "; ".join(one.words for one in about)
+    facts = {one.fact for one in about}
+    if not more and known.rule != FailureKind.SYNTAX:
+        return known
+    remedy = known.remedy
+    if known.rule == FailureKind.PORT_TAKEN and _IN_CODE in facts:
+        remedy = "End the program that holds it, or change the number in that line."
+        return Diagnosis(known.rule, f"{known.cause} ({more})", remedy, known.line, "", known.thing)
+    if known.rule == FailureKind.SYNTAX and (ours := _own_file(work, output)):
+        cause = f"the interpreter cannot read {ours}, which Plainfall wrote"
+        remedy = "That is a fault of Plainfall's: send the file and this message to its maintainers."
+        return Diagnosis(known.rule, cause, remedy, known.line, "", known.thing)
+    unlisted = work.part.dependencies.unlisted if work.part.dependencies else ()
+    names = {_plain(name) for name in work.installing.package_names(known.thing)} if unlisted else set()
+    if known.rule.endswith(_MODULE_MISSING) and any(_plain(one.text) in names for one in unlisted):
+        remedy = (
+            "--from-imports installs the packages that the sources import and no list names "
+            f"({', '.join(one.text for one in unlisted)}). Look at the names first; or add them to a list."
+        )
+        return Diagnosis(known.rule, f"{known.cause} ({more})", remedy, known.line, "", known.thing)
+    if known.rule.endswith(_MODULE_MISSING) and _OWN_MODULE in facts:
+        remedy = (
+            f"Check the name {known.thing}, and whether its file is in the clone: it may not be committed."
+        )
+        return Diagnosis(known.rule, f"{known.cause} ({more})", remedy, known.line, "", known.thing)
+    if known.rule.endswith(_MODULE_MISSING) and _NOT_INSTALLED in facts:
+        remedy = "Install it: plainfall onboard does."
+    cause = f"{known.cause} ({more})" if more else known.cause
+    return Diagnosis(known.rule, cause, remedy, known.line, known.mend, known.thing)
+
+
+def _port_in(line: str) -> int:
+    """The port that a line of output speaks of, 0 for none: a number behind the word or a colon, and not the
+    year or the process that logs name."""
+    match = re.search(
+        r"(?i)\bports?\b[^\d\n]{0,12}(\d{2,5})\b|[\w\]*]:(\d{4,5})(?![\d:.])|:::?(\d{4,5})\b", line
+    )
+    number = next((int(one) for one in match.groups() if one), 0) if match else 0
+    return number if number <= 65_535 else 0
+
+
+def _own_port(work: Work, said: int) -> tuple[int, str]:
+    """The port that a program wanted, and the line of the part's sources that holds it, where that is not the
+    one that the part was given ("" otherwise). Where the output names none (``said`` is 0) it is a number of
+    the sources on which another program listens."""
+    given = work.settled_by().ports.get(work.part.key) if work.settling is not None else None
+    if given is None or given == said:
+        return said, ""
+    for path in work.tree.below(work.part.path):
+        name = f"{work.part.path}/{path}" if work.part.path else path
+        if not path.endswith(work.language.endings) or re.search(r"(^|/)tests?(/|_)", path):
+            continue
+        try:
+            lines = work.tree.text(name).splitlines()
+        except BadInput:
+            continue  # no text: nothing stands there
+        for number, line in enumerate(lines, 1):
+            for match in re.finditer(r"(?<![\d.])(\d{4,5})(?![\d.])", line[:2_000]):
+                port = int(match.group(1))
+                if port == said or (
+                    not said and port not in (given, 0) and port < 65_536 and holder_of(port)
+                ):
+                    return port, f"{name}:{number}"
+    return said, ""
+
+
+def _own_file(work: Work, output: str) -> str:
+    """The file of ours that a syntax error is in, from the clone; "" for a file of anybody else's."""
+    named = re.findall(r'File "([^"\n]{1,1000})", line \d+', output)
+    place = os.path.realpath(named[-1]) if named else ""
+    ours = os.path.realpath(work.state.folder)
+    return os.path.relpath(place, work.clone) if place.startswith(f"{ours}/") else ""
+
+
+def _more(work: Work, known: Diagnosis) -> Iterator[_About]:
+    if known.rule.endswith(_MODULE_MISSING) and known.thing:
+        yield _where(work, known.thing)
+    elif known.rule in OF_ANOTHER_RUNTIME and known.thing:
+        recognising = work.language.recognising
+        lines = (
+            [ask.text for ask in recognising.asks_for_module(known.thing)] if recognising is not None else []
+        )
+        if lines and work.choice is not None:
+            yield _About(
+                f"it is in {work.language.title} {', '.join(lines)}, and {work.choice.taken.version} runs"
+            )
+    elif known.rule == FailureKind.PORT_TAKEN:
+        port, place = _own_port(work, _port_in(known.line))
+        holder = holder_of(port) if port else None
+        if holder is not None:
+            yield _About(f"port {port} is in use by {holder}")
+        if place:
+            yield _About(f"the program takes that port from {place}, whatever it is given", _IN_CODE)
+    elif known.rule in (FailureKind.SETTING_MISSING, FailureKind.SETTINGS_IMPROPER) and known.thing:
+        shown = next((one for one in work.settings_shown if one.key == known.thing), None)
+        if shown is not None:
+            yield _About(f"{shown.file} should hold it; its value is {shown.origin}")
+
+
+def _where(work: Work, module: str) -> _About:
+    """Whether a list of the clone has the module, and whether it was installed, and where."""
+    names = {_plain(name) for name in work.installing.package_names(module)}
+    top, dot, _ = module.partition(".")
+    place = f"{work.part.path}/" if work.part.path else ""
+    if dot and any(path.startswith(f"{place}{top}/") for path in work.tree.files):
+        return _About(f"{top} belongs to this part, which has no such module", _OWN_MODULE)
+    listed = work.part.dependencies
+    if here := _installed(work, module):
+        nested = _only_within(work, here.rpartition(" ")[0])
+        if nested:
+            where = f"within another package ({nested}), where the project does not find it"
+            return _About(f"{here} is installed only {where}")
+        return _About(f"{here} is installed, and has no such module")
+    if listed is not None and any(_plain(name) in names for name in listed.names):
+        return _About(f"{listed.path} lists it, and it is not installed", _NOT_INSTALLED)
+    survey = work.settled_by().survey if work.settling is not None else None
+    for part in survey.parts if survey is not None else ():
+        other = part.dependencies if part.key != work.part.key else None
+        if other is not None and any(_plain(name) in names for name in other.names):
+            name = part.key or "the part at the top"
+            return _About(f"{name} lists it ({other.path}), this part does not")
+    return _About("no list of this clone has it")
+
+
+def _installed(work: Work, module: str) -> str:
+    """The installed package that holds a module, with its version; "" for none."""
+    names = {_plain(name) for name in work.installing.package_names(module)}
+    installed = [str(one) for one in work.state.record(work.part.key, "dependencies").get("names", [])]
+    return next((one for one in installed if _plain(one.split()[0]) in names), "")
+
+
+def _only_within(work: Work, name: str) -> str:
+    """The place of a package that lies nowhere but within others; "" for one that the project itself finds."""
+    layout = work.state.record(work.part.key, "dependencies").get("layout", {})
+    places = [str(place) for place in layout if re.search(rf"(^|/){re.escape(name)}$", str(place))]
+    inner = [
+        place
+        for place in places
+        if place.count("node_modules/") > 1 or "/node_modules/" in place.lstrip("./")
+    ]
+    return inner[0] if inner and len(inner) == len(places) else ""
+
+
+def _plain(name: str) -> str:
+    return re.sub(r"[-_.]+", "-", name).lower()
+
+
+def mend_words(work: Work, known: Diagnosis) -> str:
+    """What to add to a remedy that Plainfall can carry out by itself, where that was not asked for already."""
+    if work.wishes.mend:
+        return ""
+    return " With --mend Plainfall tries that by itself." if known.mend else ""

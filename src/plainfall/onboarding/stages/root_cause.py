@@ -1,0 +1,67 @@
+"""The root of a chain of failures: what failed steps before, and was no reason to stop there."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from plainfall.errors import BuildFailed, PlainfallError
+from plainfall.failure_kinds import FailureKind
+from plainfall.onboarding.part.work import Work
+from plainfall.onboarding.stages.install_wishes import installed_before
+
+__all__ = ["NOT_BUILT", "record_of", "with_root"]
+
+NOT_BUILT = "not_built"  # of the record of an installation: why the project itself is not installed
+
+_MISSING = (
+    FailureKind.COMMAND_MISSING,
+    FailureKind.PROGRAM_MISSING,
+    FailureKind.MODULE_MISSING,
+    FailureKind.PACKAGE_ASKED_FOR_MISSING,
+)
+
+
+def record_of(error: PlainfallError | None) -> dict[str, Any] | None:
+    """What is kept of the build of the project itself that failed."""
+    if error is None:
+        return None
+    lines = [line for line in error.lines if line.strip()]
+    return {
+        "cause": error.cause,
+        "remedy": error.remedy,
+        "lines": lines,
+        "log": error.log,
+        "thing": error.thing,
+    }
+
+
+def with_root(work: Work, error: PlainfallError) -> PlainfallError:
+    """The failure of a later step; where it only says that something of the project itself is missing, and the
+    project could not be built, the failure of that build, with what followed from it."""
+    if error.rule not in _MISSING or not _is_own(work, error.thing):
+        return error
+    root = installed_before(work).get(NOT_BUILT)
+    if root is None:
+        return error
+    return BuildFailed(
+        f"the project itself is not installed: {root['cause']}",
+        remedy=root["remedy"],
+        place=error.place,
+        lines=(*root["lines"], f"so later: {error.cause}"),
+        log=root["log"],
+        rule=FailureKind.BUILD_FAILED,
+        thing=root["thing"],
+        command=error.command,
+        another_may_do=error.another_may_do,
+    )
+
+
+def _is_own(work: Work, name: str) -> bool:
+    """Whether a program or a module is one of the project's own."""
+    recognising = work.language.recognising
+    if recognising is not None and name in recognising.programs(work.tree, work.part.path):
+        return True
+    top = name.partition(".")[0].partition("/")[0]
+    place = f"{work.part.path}/" if work.part.path else ""
+    folders = (f"{place}{top}", f"{place}src/{top}")
+    return bool(top) and any(f"{one}.py" in work.tree or one in work.tree.folders for one in folders)

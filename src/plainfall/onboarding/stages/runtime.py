@@ -1,0 +1,71 @@
+"""The runtime that a part runs with."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+from msgspec.structs import replace
+
+from plainfall.onboarding.part.steps import State, StepResult
+from plainfall.onboarding.part.work import Work
+from plainfall.runtimes.asks import VersionAsk
+from plainfall.runtimes.choice import Choice
+
+__all__ = ["runtime", "why_runtime"]
+
+
+def runtime(work: Work) -> StepResult:
+    """Chooses the interpreter; kept if it is the one of the run before."""
+    decisions = work.decisions
+    remembered = work.state.record(work.part.key, "dependencies").get("as_of", "")
+    day = work.wishes.install.as_of or decisions.day or remembered
+    part, recognising = work.part, work.language.recognising
+    if day and day != "none" and recognising is not None:
+        part = replace(part, asks=(*part.asks, *recognising.asks_of_time(day)))
+    if decisions.ready_package is not None and part.dependencies is not None:
+        pinned = (*part.dependencies.pinned, decisions.ready_package)
+        part = replace(part, dependencies=replace(part.dependencies, pinned=pinned))
+    for module in decisions.standard_modules:
+        if recognising is not None:
+            part = replace(part, asks=(*part.asks, *recognising.asks_for_module(module)))
+    choice = work.environment.choose_runtime(
+        part, work.surroundings, work.wishes.runtime, work.progress, offline=work.preview
+    )
+    work.choice = choice
+    taken = choice.taken
+    work.fingerprints["runtime"] = taken.identity
+    before = work.state.record(work.part.key, "runtime")
+    same = before.get("identity") == taken.identity
+    if not same and not work.preview:
+        record = {"identity": taken.identity, "file": str(taken.file), "version": taken.version}
+        work.state.keep(work.part.key, "runtime", record)
+    return StepResult(
+        State.KEPT if same else State.TO_DO if work.preview else State.DONE,
+        f"{work.language.title} {taken.version} at {taken.file}",
+        why_runtime(part.asks, choice),
+        tuple(ask.evidence for ask in part.asks),
+        tuple(choice.remarks),
+        {
+            "asked": [
+                {"text": ask.text, "source": ask.source, "evidence": [ask.evidence.as_json()]}
+                for ask in part.asks
+            ],
+            "chosen": {"version": taken.version, "path": str(taken.path), "file": str(taken.file)},
+            "rejected": [
+                {"path": other.path, "version": other.version, "reason": other.reason}
+                for other in choice.rejected
+            ],
+        },
+        tuple(choice.notes),
+    )
+
+
+def why_runtime(asks: Sequence[VersionAsk], choice: Choice) -> str:
+    """The asks in one line, or that nothing is asked."""
+    if not asks:
+        return "no version is asked for; the newest release here"
+    strong = sorted(asks, key=lambda ask: -ask.strength)
+    asked = ", ".join(f"{ask.text} ({ask.evidence})" for ask in strong[:4])
+    asked += f" and {len(strong) - 4} weaker asks" if len(strong) > 4 else ""
+    others = len({other.version for other in choice.rejected if other.version != choice.taken.version})
+    return f"asked for: {asked}" + (f"; other versions here: {others}" if others else "")

@@ -1,0 +1,1 @@
+"""What else is done with an onboarded clone: one folder for each command."""

@@ -1,0 +1,1 @@
+"""Taking away what was made."""

@@ -1,0 +1,1 @@
+"""Looking into its data."""

@@ -1,0 +1,1 @@
+"""What is reported of a clone."""

@@ -1,0 +1,1 @@
+"""Its servers, and their output."""
