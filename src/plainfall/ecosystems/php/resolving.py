@@ -12,7 +12,7 @@ from typing import Any
 
 from msgspec import Struct
 from msgspec.structs import replace
-from resolvelib import AbstractProvider, BaseReporter, ResolutionImpossible
+from resolvelib import AbstractProvider, ResolutionImpossible
 from resolvelib.resolvers import RequirementInformation, Resolution, ResolutionTooDeep
 
 from plainfall.ecosystems.php.manifests import Locked, config_of, fingerprint, is_platform, mapping
@@ -28,10 +28,9 @@ from plainfall.ecosystems.php.versions import (
 )
 from plainfall.errors import DependencyProblem
 from plainfall.evidence import Evidence
+from plainfall.packages.search_limit import LIMIT_IN_WORDS, ROUNDS, SearchLimit
 
 __all__ = ["Machine", "lock_text", "resolve"]
-
-_DEEPEST = 20_000
 
 
 class Machine(Struct, frozen=True):
@@ -67,18 +66,19 @@ class _Candidate(Struct, frozen=True):
 def resolve(document: Mapping[str, Any], path: str, offers: Offers, machine: Machine) -> list[Locked]:
     """The packages for a manifest, sorted by name; those that only development needs are marked. Raises
     DependencyProblem in terms of the manifest where no set of versions satisfies all, and what asking raises."""
-    provider = _Provider(document, path, offers, machine)
+    limit = SearchLimit()
+    provider = _Provider(document, path, offers, machine, limit)
     offers.lists()
     roots = provider.roots()
     offers.prefetch([one.name for one in roots])
-    resolution: Resolution[_Wish, _Candidate, str] = Resolution(provider, BaseReporter())
+    resolution: Resolution[_Wish, _Candidate, str] = Resolution(provider, limit)
     try:
-        state = resolution.resolve(roots, max_rounds=_DEEPEST)
+        state = resolution.resolve(roots, max_rounds=ROUNDS)
     except ResolutionImpossible as error:
         raise provider.explained([*error.causes]) from error
     except ResolutionTooDeep as error:
         raise DependencyProblem(
-            f"no set of versions was found in {_DEEPEST} rounds",
+            f"no set of versions was found within what a search may take ({LIMIT_IN_WORDS})",
             place=Evidence(path),
             remedy="Narrow some of the constraints.",
         ) from error
@@ -136,7 +136,11 @@ def _entry(package: Locked) -> dict[str, Any]:
 
 
 class _Provider(AbstractProvider[_Wish, _Candidate, str]):
-    def __init__(self, document: Mapping[str, Any], path: str, offers: Offers, machine: Machine) -> None:
+    def __init__(
+        self, document: Mapping[str, Any], path: str, offers: Offers, machine: Machine, limit: SearchLimit
+    ) -> None:
+        self._limit = limit
+        self._satisfied: dict[tuple[str, str], bool] = {}
         self._document, self._path, self._offers = document, path, offers
         pretended = mapping(config_of(document, "platform", {}))
         self._php = str(pretended.get("php") or machine.php)
@@ -216,7 +220,11 @@ class _Provider(AbstractProvider[_Wish, _Candidate, str]):
             return candidate.by == requirement.by
         if candidate.by != ("", ""):
             return _overlap(requirement.rule, candidate.rule)
-        return any(requirement.rule.admits(one) for one in _versions(candidate.package))
+        key = requirement.rule.text, candidate.package.label
+        if key not in self._satisfied:
+            versions = _versions(candidate.package)
+            self._satisfied[key] = any(requirement.rule.admits(version) for version in versions)
+        return self._satisfied[key]
 
     def get_dependencies(self, candidate: _Candidate) -> list[_Wish]:
         """What a version needs; of what it replaces, that it stands for it itself."""
@@ -247,8 +255,12 @@ class _Provider(AbstractProvider[_Wish, _Candidate, str]):
 
     def _own(self, name: str) -> list[_Candidate]:
         """The versions of a package that this machine and the wished stability allow, the best first."""
-        if name in self._fitting:
-            return self._fitting[name]
+        if name not in self._fitting:
+            with self._limit.reading():
+                self._fitting[name] = self._read(name)
+        return self._fitting[name]
+
+    def _read(self, name: str) -> list[_Candidate]:
         lowest = STABILITIES.index(self._flags.get(name, self._minimum))
         fitting: list[Locked] = []
         refused: list[str] = []
@@ -266,8 +278,7 @@ class _Provider(AbstractProvider[_Wish, _Candidate, str]):
             fitting.sort(key=lambda one: STABILITIES.index(stability(one.normal)))
         for one in fitting:
             self._note_stand_ins(one)
-        self._fitting[name] = [_Candidate(name, one.normal, one) for one in fitting]
-        return self._fitting[name]
+        return [_Candidate(name, one.normal, one) for one in fitting]
 
     def _against(self, package: Locked) -> str:
         """Why this machine cannot take a version; "" where it can."""

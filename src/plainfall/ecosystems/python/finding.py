@@ -5,6 +5,7 @@ from __future__ import annotations
 import threading
 from collections.abc import Iterable, Mapping, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
+from functools import lru_cache
 from pathlib import Path
 from typing import Any
 from urllib.parse import quote, unquote, urlsplit
@@ -54,6 +55,8 @@ class Finder:
         self._client = client
         self._sources = sources
         self._rank = {tag: position for position, tag in enumerate(tags)}
+        self._ranks: dict[frozenset[Tag], int | None] = {}
+        self._admitted: dict[str, bool] = {}
         self._as_of = as_of
         self._python = Version(str(facts["version"]))
         self._pages: dict[str, Future[list[IndexFile]]] = {}
@@ -89,17 +92,21 @@ class Finder:
         return files
 
     def versions(self, name: str) -> dict[Version, list[IndexFile]]:
-        """What could be installed here, by version: fitting wheels, and source packages."""
+        """What could be installed here, by version, the newest first: fitting wheels, and source packages."""
         with self._lock:
             known = self._versions.get(name)
         if known is None:
-            known = {}
+            by_text: dict[str, list[IndexFile]] = {}
             for file in self.offered(name):
                 text = version_of(file)
                 if self._as_of and file.uploaded[:10] > self._as_of:
                     continue
                 if text and (self.rank(file) is not None or (_is_source(file) and self._admits(file))):
-                    known.setdefault(Version(text), []).append(file)
+                    by_text.setdefault(text, []).append(file)
+            by_version: dict[Version, list[IndexFile]] = {}
+            for text, files in by_text.items():
+                by_version.setdefault(Version(text), []).extend(files)  # 1.0 and 1.0.0 are one version
+            known = {version: by_version[version] for version in sorted(by_version, reverse=True)}
             with self._lock:
                 self._versions[name] = known
         return known
@@ -147,14 +154,19 @@ class Finder:
         parts = wheel_parts(file.filename)
         if parts is None or not self._admits(file):
             return None
-        ranks = [self._rank[tag] for tag in parts[3] if tag in self._rank]
-        if not ranks:
-            return None
-        build = int(str(parts[2][0])) if parts[2] else 0
-        return min(ranks) * 1000 - min(build, 999)
+        *_, build, tags = parts
+        if tags not in self._ranks:
+            self._ranks[tags] = min((self._rank[tag] for tag in tags if tag in self._rank), default=None)
+        rank = self._ranks[tags]
+        return None if rank is None else rank * 1000 - min(build[0] if build else 0, 999)
 
     def _admits(self, file: IndexFile) -> bool:
-        return not file.requires_python or admits_python(file.requires_python, self._python)
+        wanted = file.requires_python
+        if not wanted:
+            return True
+        if wanted not in self._admitted:
+            self._admitted[wanted] = admits_python(wanted, self._python)
+        return self._admitted[wanted]
 
     def _index(self, source: Source, name: str) -> list[IndexFile]:
         address = source.address
@@ -246,6 +258,7 @@ def version_of(file: IndexFile) -> str | None:
     return parts[1] if parts else None
 
 
+@lru_cache(maxsize=8192)
 def _source_parts(filename: str) -> tuple[str, str] | None:
     """Project and version of a source package, normalised. ``soil-1.0.2-2`` is soil 1.0.2.post2 (PEP 440, implicit
     post releases), not version 2 of a project soil-1.0.2."""

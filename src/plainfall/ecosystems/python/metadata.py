@@ -8,6 +8,7 @@ import re
 import zipfile
 import zlib
 from collections.abc import Callable, Sequence
+from functools import lru_cache
 from pathlib import Path
 from urllib.parse import unquote, urlsplit
 
@@ -36,6 +37,12 @@ class Metadata(Struct, frozen=True):
     python: str = ""
 
 
+@lru_cache(maxsize=16384)
+def _requirement(text: str) -> Requirement:
+    """A line is read once: the releases of a package mostly repeat each other's. Raises InvalidRequirement."""
+    return Requirement(text)
+
+
 def parse_metadata(text: str) -> Metadata:
     """The requirements of a METADATA or PKG-INFO text; one that cannot be read (old packages have such) is
     skipped, as the reference client did when it was published."""
@@ -49,7 +56,7 @@ def parse_metadata(text: str) -> Metadata:
             continue
         if name == "requires-dist":
             try:
-                requires.append(Requirement(value.strip()))
+                requires.append(_requirement(value.strip()))
             except InvalidRequirement:
                 continue
         elif name == "metadata-version":
@@ -78,9 +85,16 @@ class MetadataSource:
         self._cache = cache
         self._build = build
         self._built_with = built_with
+        self._read: dict[tuple[str, str], Metadata] = {}
 
     def of(self, file: IndexFile) -> Metadata:
-        """The metadata of an archive. Raises RegistryProblem, ArchiveRefused, or what a build raises."""
+        """The metadata of an archive, read once. Raises RegistryProblem, ArchiveRefused, or what a build raises."""
+        asked = file.url, file.hashes.get("sha256", "")
+        if asked not in self._read:
+            self._read[asked] = self._of(file)
+        return self._read[asked]
+
+    def _of(self, file: IndexFile) -> Metadata:
         digest = file.hashes.get("sha256")
         # What is said at an address counts for those who ask that very address.
         built = () if file.filename.endswith(".whl") else self._built_with

@@ -4,21 +4,48 @@ from __future__ import annotations
 
 import re
 from collections.abc import Sequence
-from typing import Any
+from functools import lru_cache
 
-from packaging.utils import InvalidWheelFilename, parse_wheel_filename
+from packaging.tags import Tag
+from packaging.utils import BuildTag, InvalidWheelFilename, parse_wheel_filename
 from packaging.version import InvalidVersion
 
-__all__ = ["has_wheel", "wheel_parts"]
+__all__ = ["WheelParts", "has_wheel", "wheel_parts"]
+
+WheelParts = tuple[str, str, BuildTag, frozenset[Tag]]
 
 
-def wheel_parts(filename: str) -> tuple[str, str, tuple[object, ...], frozenset[Any]] | None:
-    """Name, version, build number and tags of a wheel's file name; None if it is not a valid one."""
+def wheel_parts(filename: str) -> WheelParts | None:
+    """Name, version, build number and tags of a wheel's file name; None if it is not a valid one.
+
+    >>> name, version, build, tags = wheel_parts("Rain_Desk-1.0.0-2-py3-none-any.whl")
+    >>> name, version, build, sorted(map(str, tags))
+    ('rain-desk', '1.0.0', (2, ''), ['py3-none-any'])
+    """
+    if not filename.endswith(".whl") or filename.count("-") < 4:
+        return None
+    what, interpreter, abi, platform = filename[: -len(".whl")].rsplit("-", 3)
+    read, tags = _project_version_build(what), _tags(f"{interpreter}-{abi}-{platform}")
+    return None if read is None or tags is None else (*read, tags)
+
+
+# A page of an index names each release once for each machine, and a few hundred kinds of machine in all: read by
+# halves, each half is read once.
+@lru_cache(maxsize=8192)
+def _project_version_build(text: str) -> tuple[str, str, BuildTag] | None:
     try:
-        name, version, build, tags = parse_wheel_filename(filename)
+        name, version, build, _ = parse_wheel_filename(f"{text}-py3-none-any.whl")
     except (InvalidWheelFilename, InvalidVersion):
         return None
-    return name, str(version), build, tags
+    return name, str(version), build
+
+
+@lru_cache(maxsize=2048)
+def _tags(text: str) -> frozenset[Tag] | None:
+    try:
+        return parse_wheel_filename(f"x-1-{text}.whl")[3]
+    except InvalidWheelFilename:
+        return None
 
 
 def has_wheel(filenames: Sequence[str], version: str) -> bool:

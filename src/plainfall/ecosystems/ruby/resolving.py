@@ -6,7 +6,7 @@ from collections.abc import Iterable, Iterator, Mapping, Sequence
 from typing import Any
 
 from msgspec import Struct
-from resolvelib import AbstractProvider, BaseReporter, ResolutionImpossible
+from resolvelib import AbstractProvider, ResolutionImpossible
 from resolvelib.resolvers import RequirementInformation, Resolution, ResolutionTooDeep
 
 from plainfall.ecosystems.ruby.index import Offer, Offers
@@ -14,10 +14,9 @@ from plainfall.ecosystems.ruby.locks import Lock, Locked, Source
 from plainfall.ecosystems.ruby.versions import Requirement, System, requirement, system, takes_system, version
 from plainfall.errors import DependencyProblem
 from plainfall.evidence import Evidence
+from plainfall.packages.search_limit import LIMIT_IN_WORDS, ROUNDS, SearchLimit
 
 __all__ = ["Asked", "Machine", "lock_text", "resolve"]
-
-_DEEPEST = 20_000
 
 
 class Machine(Struct, frozen=True):
@@ -62,18 +61,20 @@ def resolve(
     """The packages for a manifest, sorted by name, those that are given among them. Raises DependencyProblem in
     terms of the manifest where no set of versions satisfies all, and what asking raises."""
     offers.older = True
-    provider = _Provider(given, offers, machine, {one.name: one.registry for one in asked if one.registry})
+    limit = SearchLimit()
+    registries = {one.name: one.registry for one in asked if one.registry}
+    provider = _Provider(given, offers, machine, registries, limit)
     roots = [_Wish(one.name, requirement(one.rule), str(one.place)) for one in asked]
     roots += [_Wish(one.name, requirement(f"= {one.version}"), str(one.place)) for one in given]
     offers.prefetch([one.name for one in roots if one.name not in provider.given])
-    resolution: Resolution[_Wish, _Candidate, str] = Resolution(provider, BaseReporter())
+    resolution: Resolution[_Wish, _Candidate, str] = Resolution(provider, limit)
     try:
-        state = resolution.resolve(roots, max_rounds=_DEEPEST)
+        state = resolution.resolve(roots, max_rounds=ROUNDS)
     except ResolutionImpossible as error:
         raise provider.explained([*error.causes], path) from error
     except ResolutionTooDeep as error:
         raise DependencyProblem(
-            f"no set of versions was found in {_DEEPEST} rounds",
+            f"no set of versions was found within what a search may take ({LIMIT_IN_WORDS})",
             place=Evidence(path),
             remedy="Narrow some of the requirements.",
         ) from error
@@ -93,8 +94,15 @@ def resolve(
 
 class _Provider(AbstractProvider[_Wish, _Candidate, str]):
     def __init__(
-        self, given: Sequence[Locked], offers: Offers, machine: Machine, registries: Mapping[str, str]
+        self,
+        given: Sequence[Locked],
+        offers: Offers,
+        machine: Machine,
+        registries: Mapping[str, str],
+        limit: SearchLimit,
     ) -> None:
+        self._limit = limit
+        self._satisfied: dict[tuple[Requirement, str], bool] = {}
         self.given = {one.name: one for one in given}
         self._offers = offers
         self._machine = machine
@@ -139,7 +147,10 @@ class _Provider(AbstractProvider[_Wish, _Candidate, str]):
 
     def is_satisfied_by(self, requirement: _Wish, candidate: _Candidate) -> bool:
         """Whether a candidate does for a requirement."""
-        return requirement.rule.admits(version(candidate.version))
+        key = requirement.rule, candidate.version
+        if key not in self._satisfied:
+            self._satisfied[key] = requirement.rule.admits(version(candidate.version))
+        return self._satisfied[key]
 
     def get_dependencies(self, candidate: _Candidate) -> list[_Wish]:
         """What a version needs."""
@@ -157,8 +168,12 @@ class _Provider(AbstractProvider[_Wish, _Candidate, str]):
         if name in self.given:
             one = self.given[name]
             return [_Candidate(name, one.version, one.needs)]
-        if name in self._fitting:
-            return self._fitting[name]
+        if name not in self._fitting:
+            with self._limit.reading():
+                self._fitting[name] = self._read(name)
+        return self._fitting[name]
+
+    def _read(self, name: str) -> list[_Candidate]:
         registry = self._registries.get(name, "")
         best: dict[str, Offer] = {}
         refused: list[str] = []
@@ -170,11 +185,10 @@ class _Provider(AbstractProvider[_Wish, _Candidate, str]):
                 best[offer.version] = offer
         self._refused[name] = refused
         ordered = sorted(best.values(), key=lambda one: version(one.version), reverse=True)
-        self._fitting[name] = [_Candidate(name, one.version, one.needs, one) for one in ordered]
         if not ordered and name in self._machine.defaults:
             needs = self._machine.needs.get(name, {})
-            self._fitting[name] = [_Candidate(name, self._machine.defaults[name], needs)]
-        return self._fitting[name]
+            return [_Candidate(name, self._machine.defaults[name], needs)]
+        return [_Candidate(name, one.version, one.needs, one) for one in ordered]
 
     def _against(self, offer: Offer) -> str:
         machine = self._machine
