@@ -30,6 +30,10 @@ ENTERS = b"\n" * 40  # the input of a program whose questions all may be left em
 _LINGER = 1.0  # seconds that the output of a command may stay open after its end
 # What a program says that wants to be told what to do.
 USAGE = regex(r"\busage\b|arguments? (is|are) required|missing (argument|command|option)", re.IGNORECASE)
+_TAKES_AWAY = regex(
+    r"delet|drop|remov|eras|overwrit|wip(e|ing)|reset|destroy|purg|replac|flush|clear|lose|lost",
+    re.IGNORECASE,
+)
 _BY_ENTER = regex(r"\bleave (this|it|the field)? ?(empty|blank)\b|\bdefault\b", re.IGNORECASE)
 
 
@@ -57,8 +61,13 @@ def check_command(work: Work, command: str, evidence: Evidence) -> None:
 
 
 def may_be_empty(question: str) -> bool:
-    """Whether a question of a program says that no answer will do, or names what it takes then."""
-    return _BY_ENTER.search(question) is not None
+    """Whether a question of a program says that no answer will do, or names what it takes then; never where it is
+    about taking something away.
+
+    >>> [may_be_empty(text) for text in ("Which list (default: all)?", "Overwrite it (default: yes)?", "Who?")]
+    [True, False, False]
+    """
+    return _BY_ENTER.search(question) is not None and _TAKES_AWAY.search(question) is None
 
 
 def _hint_at_imports(work: Work) -> str:

@@ -86,7 +86,9 @@ def _by_enter(work: Work, command: Command, error: CommandFailed) -> str:
     """Runs a step again that asked and got no input, with Enter for each of its defaults; "" where it did not ask
     for what has one, or failed again."""
     log = end_of_log(Path(error.log)) if error.log else ""
-    asked = next((line for line in log.splitlines() if may_be_empty(line)), "")
+    # The last line that asks is what it waited for.
+    asked = next((line for line in reversed(log.splitlines()) if "?" in line or may_be_empty(line)), "")
+    asked = asked if may_be_empty(asked) else ""
     if not asked or "EOF" not in log:
         return ""
     try:
