@@ -5,7 +5,6 @@ from __future__ import annotations
 import os
 from collections.abc import Callable, Mapping, Sequence
 from pathlib import Path
-from typing import Any
 from urllib.parse import quote
 
 from msgspec import Struct, field
@@ -18,6 +17,7 @@ from plainfall.ecosystems.frameworks import every_traits
 from plainfall.evidence import Evidence
 from plainfall.formats.documents import Document, read_document
 from plainfall.formats.dotenv import Dotenv
+from plainfall.kept_records import SettingsWritten
 from plainfall.services.definitions import Definition, Interpolated
 from plainfall.settings.filling import Filler
 from plainfall.settings.item import Agreement, Given, fingerprint
@@ -71,7 +71,7 @@ def settle(
     unit: Unit,
     surveyed: Surveyed,
     given: Mapping[str, Given],
-    record: Mapping[str, Any],
+    record: SettingsWritten,
     elsewhere: Mapping[str, str],
     ask: Asker | None,
 ) -> Settled:
@@ -91,7 +91,7 @@ def settle(
     agreement = Agreement(
         surveyed.definitions, own, others, unit.frameworks, _own_prefixes(uses), given_folder(unit.folder)
     )
-    filler = Filler(agreement, given, ask, record.get("skipped", ()), record.get("salt", ""))
+    filler = Filler(agreement, given, ask, record.skipped, record.salt)
     files = _files(unit, surveyed, sources, record)
     in_files = {entry.key for file in files for entry in (file.template.entries if file.template else ())}
     first = True
@@ -175,7 +175,7 @@ def _with_refusal(setting: Setting, files: Sequence[SettledFile]) -> Setting:
 
 
 def _files(
-    unit: Unit, surveyed: Surveyed, sources: Mapping[str, FileFound], record: Mapping[str, Any]
+    unit: Unit, surveyed: Surveyed, sources: Mapping[str, FileFound], record: SettingsWritten
 ) -> list[SettingsFile]:
     """The unit's settings files: one for each template, and the dotenv file that its code loads, or would."""
     tree = surveyed.tree
@@ -192,7 +192,7 @@ def _files(
 
 
 def _over_tracked(
-    file: SettingsFile, unit: Unit, surveyed: Surveyed, record: Mapping[str, Any]
+    file: SettingsFile, unit: Unit, surveyed: Surveyed, record: SettingsWritten
 ) -> SettingsFile:
     """The same file if version control does not track it. A tracked one is never written: of a dotenv file what
     is to be filled goes into a local file that goes over it, other kinds are left as they are."""
@@ -246,16 +246,15 @@ def _file(
     kind: str,
     template_path: str,
     template: Document | None,
-    record: Mapping[str, Any],
+    record: SettingsWritten,
     loaded: Evidence | None,
 ) -> SettingsFile:
     existing = None
     if (Path(tree.root) / target).is_file():
         tree.forget(target)  # the person may have edited it since it was read
         existing = read_document(kind, tree.text(target), target)
-    made = record.get("made", ())
-    ours = target == made or (isinstance(made, list) and target in made)
-    origins = record.get("origins", {}).get(target, {})
+    ours = target in record.files
+    origins = record.origins.get(target, {})
     recorded = tuple((key, origin, known) for key, (origin, known) in origins.items())
     return SettingsFile(target, kind, template_path, template, existing, ours, recorded, loaded)
 
@@ -270,20 +269,14 @@ def _own_prefixes(uses: Mapping[str, Sequence[Use]]) -> list[str]:
     return [word for word, count in counts.items() if count >= 3]
 
 
-def record_of(settled: Settled, record: Mapping[str, Any], salt: str) -> dict[str, Any]:
+def record_of(settled: Settled, record: SettingsWritten, salt: str) -> SettingsWritten:
     """What is kept of a unit once its files are written: no value, only fingerprints."""
-    origins: dict[str, dict[str, list[str]]] = {}
+    origins: dict[str, dict[str, tuple[str, str]]] = {}
     for one in settled.settings:
         if one.written and one.origin != "there already":
-            origins.setdefault(one.file, {})[one.key] = [one.origin, fingerprint(salt, one.value)]
-    made = record.get("made", [])
-    before = [made] if isinstance(made, str) else list(made)
+            origins.setdefault(one.file, {})[one.key] = one.origin, fingerprint(salt, one.value)
     new = [one.file.target for one in settled.files if one.changed and one.file.current is None]
     left_open = {one.key for one in settled.settings if one.origin == "open"}
-    skipped = {*record.get("skipped", ()), *(key for key in settled.asked if key in left_open)}
-    return {
-        "made": list(dict.fromkeys([*before, *new])),
-        "origins": origins,
-        "skipped": sorted(skipped),
-        "salt": salt,
-    }
+    skipped = {*record.skipped, *(key for key in settled.asked if key in left_open)}
+    made = tuple(dict.fromkeys([*record.files, *new]))
+    return SettingsWritten(made=made, origins=origins, skipped=tuple(sorted(skipped)), salt=salt)

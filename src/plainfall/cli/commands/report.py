@@ -160,8 +160,8 @@ def _markdown(report: Report) -> str:
         rows.append(f"- {server.url}{' (not running now)' if not server.runs else ''}")
     for part, kinds in report.checks.items():
         for kind, one in kinds.items():
-            words = f": {one['words']}" if one["words"] else ""
-            rows.append(f"- {kind}{f' of {part}' if part else ''}: {one['state']}{words}")
+            words = f": {one.words}" if one.words else ""
+            rows.append(f"- {kind}{f' of {part}' if part else ''}: {one.state}{words}")
     rows += [f"- disagree: {one.what}; taken: {one.taken}" for one in report.contradictions]
     rows += [f"- {text}" for text in report.mended]
     return "\n".join(rows) + "\n"

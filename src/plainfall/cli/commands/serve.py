@@ -18,6 +18,7 @@ from plainfall.cli.view import RunView
 from plainfall.clone.parts import Survey
 from plainfall.diagnosis.reading import diagnose, lines_that_matter
 from plainfall.errors import NothingToOnboard
+from plainfall.kept_records import DataStep
 from plainfall.onboarding.part.chosen_commands import choose_command, part_named, with_choices
 from plainfall.onboarding.part.steps import Stage, State, Step, StepResult
 from plainfall.onboarding.part.work import Wishes
@@ -175,7 +176,7 @@ def _hint_at_migrations(console: Console, state: CloneState, outcome: Outcome) -
     never = [
         part.key or outcome.survey.name
         for part in outcome.survey.parts
-        if part.candidates("migrations") and not state.record(part.key, "migrations")
+        if part.candidates("migrations") and state.kept(part.key, DataStep) is None
     ]
     if outcome.failure and never:
         console.note(

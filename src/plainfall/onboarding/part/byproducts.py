@@ -9,17 +9,20 @@ import time
 from collections.abc import Iterable, Sequence
 from pathlib import Path
 
+from msgspec.structs import replace
+
 from plainfall.clone.frameworks import Traits
 from plainfall.clone.parts import PartFound
 from plainfall.clone.walk import Tree, walk
 from plainfall.data.sqlite import databases_below, is_database
 from plainfall.ecosystems import language_named
 from plainfall.ecosystems.frameworks import every_traits
+from plainfall.kept_records import LeftBehind
 from plainfall.onboarding.records.inventory import Inventory
 from plainfall.onboarding.records.state import CloneState
 from plainfall.repository import escaped_path, exclude_locally, repository_of
 
-__all__ = ["LEFT", "PACKAGES", "ByProducts", "close_span", "note_span"]
+__all__ = ["PACKAGES", "ByProducts", "close_span", "note_span"]
 
 PACKAGES = "packages"  # the kind of a folder that is made for installed packages
 
@@ -27,7 +30,6 @@ PACKAGES = "packages"  # the kind of a folder that is made for installed package
 # ignored), of when the commands of each run ran ("spans", and "open": one that has begun, with what was there by
 # then), and of the patterns of what is left behind and of uploads, and of when servers ran ("served"); times in
 # nanoseconds.
-LEFT = "left behind"
 _SPANS = 500  # runs that are remembered
 _MOST_NAMED = 1_000
 
@@ -83,14 +85,11 @@ class ByProducts:
                 repository = self._state.repository
                 self._before = repository.states() if repository is not None else {}
                 close_span(self._state)  # of a run that was killed
-                patterns = [[*self._left[0], *self._left[1]], self._uploads]
+                patterns = (*self._left[0], *self._left[1]), tuple(self._uploads)
                 stood = Inventory.of(self._state).since()
-                record = {
-                    **self._state.record("", LEFT),
-                    "open": [time.time_ns(), stood],
-                    "patterns": patterns,
-                }
-                self._state.keep("", LEFT, record)
+                before = self._state.read("", LeftBehind)
+                opened = time.time_ns(), tuple(stood)
+                self._state.keep("", replace(before, open=opened, patterns=patterns))
 
     def remarks(self) -> list[str]:
         """What the commands changed and created, in words; empty if none ran."""
@@ -120,14 +119,13 @@ def close_span(state: CloneState, seen: Sequence[str] | None = None, claimed: It
     """Notes what is new since the first command of a run, and ignored (``seen`` are the files that are not), and
     when this was: `clear` takes it away. Of a run that was killed (``seen`` is None) the journal tells when it
     ended."""
-    record = state.record("", LEFT)
-    opened = record.pop("open", None)
-    if not isinstance(opened, list):
+    record = state.read("", LeftBehind)
+    if record.open is None:
         return
-    began, stood = opened
+    began, stood = record.open
     now = time.time_ns() if seen is not None else _last_note(state)
     seen = walk(state.clone).files if seen is None else seen
-    paths, named = dict(record.get("paths", {})), list(record.get("named", []))
+    paths, named = dict(record.paths), list(record.named)
     for path in Inventory.of(state).since():
         ignored = not any(one == path or (path.endswith("/") and one.startswith(path)) for one in seen)
         if path not in stood and (ignored or path in claimed or is_database(state.clone / path)):
@@ -137,16 +135,17 @@ def close_span(state: CloneState, seen: Sequence[str] | None = None, claimed: It
         if path.endswith("/") and state.made.get(path.rstrip("/"), {}).get("kind") != PACKAGES:
             for file in databases_below(state.clone / path):  # those that come later are not a run's
                 paths.setdefault(os.path.relpath(file, state.clone), now)
-    spans = [*record.get("spans", []), [began, now]][-_SPANS:]
-    state.keep("", LEFT, {**record, "paths": paths, "named": sorted({*named})[:_MOST_NAMED], "spans": spans})
+    spans = (*record.spans, (began, now))[-_SPANS:]
+    names = tuple(sorted({*named})[:_MOST_NAMED])
+    state.keep("", replace(record, open=None, paths=paths, named=names, spans=spans))
 
 
 def note_span(state: CloneState, began: float) -> None:
     """Notes that a server ran from a moment (seconds since 1970) until now: what it wrote is no person's."""
-    record = state.record("", LEFT)
-    if record:
-        spans = [*record.get("served", []), [int(began * 1e9), time.time_ns()]][-_SPANS:]
-        state.keep("", LEFT, {**record, "served": spans})
+    record = state.kept("", LeftBehind)
+    if record is not None:
+        spans = (*record.served, (int(began * 1e9), time.time_ns()))[-_SPANS:]
+        state.keep("", replace(record, served=spans))
 
 
 def _last_note(state: CloneState) -> int:

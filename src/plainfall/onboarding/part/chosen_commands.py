@@ -11,14 +11,13 @@ from plainfall.clone.commands import Command
 from plainfall.clone.parts import PartFound, Survey
 from plainfall.errors import UsageProblem
 from plainfall.evidence import Evidence
+from plainfall.kept_records import SkippedStages, StartChosen
 from plainfall.onboarding.part.steps import State, Step, StepResult
 from plainfall.onboarding.records.state import CloneState
 
-__all__ = ["CHOSEN_RANK", "SKIPPED", "choose_command", "part_named", "skipped", "with_choices", "without"]
+__all__ = ["CHOSEN_RANK", "choose_command", "part_named", "skipped", "with_choices", "without"]
 
-SKIPPED = "skipped stages"  # the record of their names
 
-_STAGE = "start command"
 CHOSEN_RANK = 10_000  # above the rank of anything that is found
 
 
@@ -28,8 +27,8 @@ def with_choices(survey: Survey, state: CloneState) -> Survey:
 
 
 def _with_choice(part: PartFound, state: CloneState) -> PartFound:
-    line = state.record(part.key, _STAGE).get("line")
-    if not isinstance(line, str):
+    line = state.read(part.key, StartChosen).line
+    if not line:
         return part
     result = next((one for one in part.candidates("server") if one.line == line), None)
     place = result.evidence if result else Evidence(".plainfall/state.json")
@@ -41,7 +40,7 @@ def _with_choice(part: PartFound, state: CloneState) -> PartFound:
 def skipped(state: CloneState, asked: Collection[str]) -> frozenset[str]:
     """The names of the stages that are left out: those that were asked for now, or in earlier runs; the word "none"
     forgets the earlier ones."""
-    before = () if "none" in asked else state.record("", SKIPPED).get("names", ())
+    before = () if "none" in asked else state.read("", SkippedStages).names
     return frozenset({*asked, *before} - {"none"})
 
 
@@ -59,7 +58,7 @@ def choose_command(part: PartFound, words: str, state: CloneState) -> Command | 
     for the first candidate again. Returns it, None for ``auto``. Raises UsageProblem for a number that no
     candidate has. The clone must be locked."""
     if words == "auto":
-        state.forget(part.key, _STAGE)
+        state.forget(part.key, StartChosen)
         return None
     candidates = part.candidates("server")
     if words.isdigit():
@@ -69,7 +68,7 @@ def choose_command(part: PartFound, words: str, state: CloneState) -> Command | 
                 remedy="See them with: plainfall serve --commands",
             )
         words = candidates[int(words) - 1].line
-    state.keep(part.key, _STAGE, {"line": words})
+    state.keep(part.key, StartChosen(line=words))
     result = next((one for one in candidates if one.line == words), None)
     return result or Command(
         "server", words, "chosen by you", CHOSEN_RANK, Evidence("the command line"), part.path

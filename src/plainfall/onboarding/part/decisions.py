@@ -6,15 +6,15 @@ with the clone, so that the next run begins with them and has nothing to find ou
 
 from __future__ import annotations
 
-from typing import Any
+from typing import ClassVar
 
-import msgspec
 from msgspec import Struct
 from msgspec.structs import replace
 
 from plainfall.clone.parts import Addition
 from plainfall.ecosystems.shape import InstallWishes
 from plainfall.evidence import Evidence
+from plainfall.kept_records import Record
 from plainfall.onboarding.records.state import CloneState
 
 __all__ = [
@@ -27,7 +27,6 @@ __all__ = [
     "with_wishes",
 ]
 
-_RECORD = "decisions"
 _VERSION = 1
 
 
@@ -89,20 +88,23 @@ class Decisions(Struct, frozen=True):
     start: StartCommand | None = None
 
 
+class DecisionsKept(Record, frozen=True):
+    """The decisions of the last run, and the digest of the team's that it began with."""
+
+    NAME: ClassVar[str] = "decisions"
+    team: str = ""
+    decisions: Decisions = Decisions()
+
+
 def decisions_of(state: CloneState, part: str) -> Decisions | None:
     """Those of an earlier run; None where there was none, or its record cannot be read."""
-    record: dict[str, Any] = dict(state.record(part, _RECORD))
-    if record.pop("version", None) != _VERSION:
-        return None
-    try:
-        return msgspec.convert(record.get("decisions"), Decisions)
-    except msgspec.ValidationError:
-        return None  # of another release: the run finds out anew
+    record = state.kept(part, DecisionsKept)
+    return record.decisions if record is not None else None
 
 
 def team_of(state: CloneState, part: str) -> str:
     """The digest of the team's decisions that those of an earlier run began with."""
-    return str(state.record(part, _RECORD).get("team", ""))
+    return state.read(part, DecisionsKept).team
 
 
 def with_wishes(decisions: Decisions, wishes: InstallWishes) -> Decisions:
@@ -119,5 +121,4 @@ def with_wishes(decisions: Decisions, wishes: InstallWishes) -> Decisions:
 def keep_decisions(state: CloneState, part: str, decisions: Decisions, team: str = "") -> None:
     """Keeps them for the next run, with the digest of the team's that they began with."""
     if decisions != decisions_of(state, part) or team != team_of(state, part):
-        record = {"version": _VERSION, "team": team, "decisions": msgspec.to_builtins(decisions)}
-        state.keep(part, _RECORD, record)
+        state.keep(part, DecisionsKept(team=team, decisions=decisions))

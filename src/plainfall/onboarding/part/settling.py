@@ -13,6 +13,7 @@ from plainfall.formats.documents import read_document
 from plainfall.formats.dotenv import parse_dotenv
 from plainfall.formats.entries import Entry
 from plainfall.formats.values import is_secret
+from plainfall.kept_records import SettingsWritten
 from plainfall.onboarding.records.state import CloneState
 from plainfall.onboarding.services.needs_of_parts import ServiceNeeds
 from plainfall.onboarding.services.private_servers import own_password, port_of
@@ -160,7 +161,7 @@ class Settling:
         elsewhere: Mapping[str, str] = {}
         if shared is not None and unit is not shared:
             elsewhere = self.settle(shared, None).values
-        record = self._state.record(unit.folder, self.stage(unit))
+        record = self._state.read(unit.folder, SettingsWritten, self.stage(unit))
         settled = settle(unit, self._surveyed, self._given(unit), record, elsewhere, ask)
         cover(value for key, value in settled.values.items() if is_secret(key, value))
         for one in settled.settings:
@@ -170,12 +171,12 @@ class Settling:
     @staticmethod
     def stage(unit: Unit) -> str:
         """The name under which a unit's record is kept."""
-        return "shared settings" if unit.shared else "settings"
+        return SettingsWritten.SHARED if unit.shared else SettingsWritten.NAME
 
     def salt(self, unit: Unit) -> str:
         """The salt of the unit's fingerprints, a new one where there is none."""
-        result = self._state.record(unit.folder, self.stage(unit)).get("salt")
-        return result if isinstance(result, str) and result else secrets.token_hex(16)
+        result = self._state.read(unit.folder, SettingsWritten, self.stage(unit)).salt
+        return result or secrets.token_hex(16)
 
     def _listeners(self, asked: int | None, choose: bool) -> dict[str, Listener]:
         listeners: dict[str, Listener] = {}
@@ -217,11 +218,11 @@ class Settling:
         target = result.target if result else (f"{part.path}/.env" if part.path else ".env")
         if (Path(self._tree.root) / target).is_file():
             self._tree.forget(target)
-            record = self._state.record(part.path, "settings")
-            origins = record.get("origins", {}).get(target, {})
+            record = self._state.read(part.path, SettingsWritten)
+            origins = record.origins.get(target, {})
             for key, value in parse_dotenv(self._tree.text(target), target).values().items():
                 known = origins.get(key)
-                written = known is not None and known[1] == fingerprint(record.get("salt", ""), value)
+                written = known is not None and known[1] == fingerprint(record.salt, value)
                 if key in PORT_KEYS and not written:
                     own.setdefault(key, value)
         return own

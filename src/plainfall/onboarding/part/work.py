@@ -27,6 +27,7 @@ from plainfall.ecosystems.shape import (
 from plainfall.errors import PlainfallError
 from plainfall.evidence import Evidence
 from plainfall.failure_kinds import FailureKind
+from plainfall.kept_records import DriverVariables, EnvironmentFolder
 from plainfall.onboarding.part.byproducts import ByProducts
 from plainfall.onboarding.part.chosen_commands import CHOSEN_RANK
 from plainfall.onboarding.part.decisions import Decisions, decisions_of, team_of, with_wishes
@@ -42,14 +43,10 @@ from plainfall.settings.setting import Asker, Setting
 from plainfall.surroundings import Surroundings
 
 __all__ = [
-    "ENVIRONMENT",
-    "SERVER_VARIABLES",
     "Wishes",
     "Work",
 ]
 
-ENVIRONMENT = "environment folder"  # the record of its name
-SERVER_VARIABLES = "server variables"  # the record of what drivers read of private servers
 _KEY = "secret key"  # what the key of an application that has none is made of
 _OWN_SETTINGS = "plainfall_development"  # the name of the settings module of ours
 
@@ -211,7 +208,7 @@ class Work(Struct, dict=True):
     def environment_name(self) -> str:
         """The name of the environment's folder in the part: the one that was asked for, now or before, else one
         that the project or the person has and that can be used; "" for the usual one."""
-        wished = self.wishes.environment or self.state.record(self.part.key, ENVIRONMENT).get("folder", "")
+        wished = self.wishes.environment or self.state.read(self.part.key, EnvironmentFolder).folder
         recognising = self.language.recognising
         if wished or recognising is None:
             return "" if wished == "none" else wished
@@ -270,7 +267,7 @@ class Work(Struct, dict=True):
         return {
             **variables,
             **self._secret_key(),
-            **self.state.record(self.part.key, SERVER_VARIABLES).get("variables", {}),
+            **self.state.read(self.part.key, DriverVariables).variables,
             **named,
             **self.settings,
             **({mode.variable: _OWN_SETTINGS} if mode is not None else {}),

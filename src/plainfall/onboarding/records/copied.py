@@ -7,18 +7,14 @@ from collections.abc import Mapping
 from pathlib import Path
 from typing import Any
 
+from plainfall.kept_records import DataStep, Record, SettingsWritten
+
 __all__ = ["adopted"]
 
-_KEPT = (
-    "settings",
-    "shared settings",
-    "migrations",
-    "seeds",
-    "administrator",
-    "start command",
-    "registry hosts",
-    "left behind",
-)
+_CARRIED = {kind.NAME for kind in Record.__subclasses__() if kind.CARRIED} | {
+    SettingsWritten.SHARED,
+    DataStep.SEEDS,
+}
 
 
 def adopted(content: Mapping[str, Any], old: Path, new: Path) -> dict[str, Any]:
@@ -28,7 +24,7 @@ def adopted(content: Mapping[str, Any], old: Path, new: Path) -> dict[str, Any]:
     records = {}
     for name, record in content.get("records", {}).items():
         stage = name.rpartition("|")[2]
-        if stage in _KEPT and isinstance(record, dict):
+        if stage in _CARRIED and isinstance(record, dict):
             records[name] = _rebased(record, old, new) if "database" in record else record
     services = content.get("services", {}) if not os.path.lexists(old) else {}
     return {

@@ -16,7 +16,8 @@ from plainfall.data.sqlite import is_database
 from plainfall.ecosystems import languages
 from plainfall.ecosystems.frameworks import is_made_by_migrations
 from plainfall.ignoring import ignore_rules
-from plainfall.onboarding.part.byproducts import LEFT, PACKAGES, close_span
+from plainfall.kept_records import LeftBehind
+from plainfall.onboarding.part.byproducts import PACKAGES, close_span
 from plainfall.onboarding.records.inventory import Inventory
 from plainfall.onboarding.records.restoring import SETTINGS, as_written
 from plainfall.onboarding.records.state import FOLDER, CloneState
@@ -69,15 +70,14 @@ class _Look:
         self._state = state
         self._data = data
         self._made = state.made
-        self._record = state.record("", LEFT)
-        left, uploads = self._record.get("patterns", [[], []])
+        self._record = state.read("", LeftBehind)
+        left, uploads = self._record.patterns
         self._left, self._uploads = ignore_rules(left), ignore_rules(uploads)
         self.settled: set[str] = set()
 
     @cached_property
     def _databases(self) -> set[str]:
-        records = (self._state.record(part, stage) for part, stage in self._state.stages())
-        found = {one["database"] for one in records if isinstance(one.get("database"), str)}
+        found = self._state.databases()
         root = self._state.clone
         return {os.path.relpath(one, root) for one in found if Path(one).is_relative_to(root)}
 
@@ -105,7 +105,7 @@ class _Look:
         plain, is_folder = path.rstrip("/"), path.endswith("/")
         place = self._state.clone / plain
         row = self._made.get(plain, {})
-        since = self._record.get("paths", {}).get(path, since)
+        since = self._record.paths.get(path, since)
         if plain in self.settled:
             return []
         if self._uploads.match_file(path):
@@ -115,7 +115,7 @@ class _Look:
         if self._left.match_file(path):
             return self._by_name(path)
         if not is_folder:
-            recorded = {*self._databases, *self._record.get("paths", {}), *self._record.get("named", ())}
+            recorded = {*self._databases, *self._record.paths, *self._record.named}
             known = plain in recorded or _main_file(plain) in recorded
             if known and (is_database(place) or _is_empty_database(place)):
                 return [self._of_data(path, "database")]
@@ -154,7 +154,7 @@ class _Look:
         """Whether a file was changed last while commands of a run, or a server of the clone's, were at work."""
         return _within(
             os.lstat(place).st_mtime_ns,
-            [*self._record.get("spans", []), *self._record.get("served", []), *self._of_servers],
+            [*self._record.spans, *self._record.served, *self._of_servers],
         )
 
     @cached_property
@@ -193,7 +193,7 @@ class _Look:
         return inside or [Thing(path, "other", STAY, self._why(path, since))]
 
     def _why(self, path: str, since: int | None) -> str:
-        if path in self._record.get("named", ()):
+        if path in self._record.named:
             return "it came while commands of the project ran, and is not ignored: it may be yours"
         return "changed since the run that made it" if since is not None else "not made by Plainfall"
 
@@ -216,12 +216,12 @@ class _Look:
     def _is_remade(self, place: Path, status: os.stat_result) -> bool:
         """Whether a folder was made anew since the last run: a file system gives a number again once it is free,
         but where we installed some folder is as old as a run."""
-        spans = self._record.get("spans", [])
+        spans = self._record.spans
         return bool(spans) and all(one > spans[-1][1] for one in _folder_times(place, status))
 
     def _edits(self, place: Path) -> list[str]:
         """Files of installed packages that changed, or came, while no run was at work."""
-        spans = self._record.get("spans", [])
+        spans = self._record.spans
         if not spans:
             return []
         first, found = spans[0][0], []
@@ -239,7 +239,7 @@ class _Look:
     def _is_of_runs(self, place: Path, since: int) -> bool:
         """Whether a file's last change was a run's, and not the person's or a server's later on."""
         when = os.lstat(place).st_mtime_ns
-        return when <= since or _within(when, self._record.get("spans", []))
+        return when <= since or _within(when, self._record.spans)
 
     def _of_data(self, path: str, kind: str) -> Thing:
         size = weigh(self._state.clone / path)

@@ -10,6 +10,7 @@ from msgspec import Struct, field
 
 from plainfall.clone.parts import Contradiction, Survey
 from plainfall.errors import PlainfallError
+from plainfall.kept_records import LastRun
 from plainfall.onboarding.part.steps import State, Step, StepResult
 from plainfall.onboarding.part.work import Work
 from plainfall.onboarding.records.state import FOLDER, CloneState
@@ -66,7 +67,7 @@ def note_run_record(state: CloneState, outcome: Outcome) -> None:
         "at": time.strftime("%Y-%m-%d %H:%M"),
         "outcome": outcome.outcome,
         "seconds": round(outcome.seconds, 3),
-        "commit": state.record("", "last run").get("commit", ""),
+        "commit": state.read("", LastRun).commit,
         "failure": failure and {name: failure[name] for name in ("step", "cause", "remedy")},
     }
     runs = [*(before.runs if before is not None else ()), row][-_RUNS:]

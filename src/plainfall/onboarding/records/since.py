@@ -6,6 +6,7 @@ import time
 from collections.abc import Sequence
 from typing import Any
 
+from plainfall.kept_records import LastRun
 from plainfall.onboarding.part.steps import Stage, State, Step, StepResult
 from plainfall.onboarding.records.state import CloneState
 from plainfall.onboarding.stages.foreseen import package_changes
@@ -13,7 +14,6 @@ from plainfall.repository import head_commit
 
 __all__ = ["changes_since", "note_run"]
 
-_RECORD = "last run"
 _SHORT = 8  # digits of a commit
 _NAMED = 6
 
@@ -22,22 +22,22 @@ def note_run(state: CloneState, outcome: str) -> None:
     """Notes when a run ended, how, and at which commit."""
     commit = head_commit(state.repository) if state.repository is not None else ""
     at = time.strftime("%Y-%m-%d %H:%M")
-    state.keep("", _RECORD, {"at": at, "commit": commit, "outcome": outcome})
+    state.keep("", LastRun(at=at, commit=commit, outcome=outcome))
 
 
 def changes_since(state: CloneState, steps: Sequence[tuple[Step, StepResult, float]]) -> list[str]:
     """What the steps of this run changed, in words, the first saying since when; empty where no run came before, or
     nothing changed. Before ``note_run``."""
-    before = state.record("", _RECORD)
-    if not before:
+    before = state.kept("", LastRun)
+    if before is None:
         return []
     found = [
         text for step, result, _ in steps if result.state is State.DONE for text in _changes(step, result)
     ]
     commit = head_commit(state.repository) if state.repository is not None else ""
-    was = str(before.get("commit", ""))
+    was = before.commit
     moved = f", commit {was[:_SHORT]} → {commit[:_SHORT]}" if was and commit and was != commit else ""
-    return [f"since the run of {before['at']}{moved}", *found] if found else []
+    return [f"since the run of {before.at}{moved}", *found] if found else []
 
 
 def _changes(step: Step, result: StepResult) -> list[str]:

@@ -21,6 +21,7 @@ from urllib.parse import quote
 from plainfall.confinement import Confined
 from plainfall.errors import CloneBusy, ForeignState, PlainfallError, disk_full_explained
 from plainfall.evidence import Evidence
+from plainfall.kept_records import DataStep, R, Record, SettingsWritten, as_stored, read_stored
 from plainfall.onboarding.records.copied import adopted
 from plainfall.ownership import owned_or_quiet
 from plainfall.repository import Repository, exclude_locally, repository_of
@@ -164,20 +165,32 @@ class CloneState:
         """The repository that the clone is in."""
         return self._repository
 
-    def record(self, part: str, stage: str) -> dict[str, Any]:
-        """What was kept for a part's stage; empty if nothing."""
-        result = self._data["records"].get(f"{part}|{stage}")
-        return dict(result) if isinstance(result, dict) else {}
+    def kept(self, part: str, kind: type[R], name: str = "") -> R | None:
+        """What was kept of a kind for a part ("" for the clone), under the kind's name or another one; None if
+        nothing was, or what cannot be read."""
+        return read_stored(self._data["records"].get(f"{part}|{name or kind.NAME}"), kind)
 
-    def keep(self, part: str, stage: str, record: dict[str, Any]) -> None:
-        """Keeps a record (JSON values, no secrets)."""
+    def read(self, part: str, kind: type[R], name: str = "") -> R:
+        """As ``kept``; where nothing was kept, a record without values."""
+        return self.kept(part, kind, name) or kind()
+
+    def keep(self, part: str, record: Record, name: str = "") -> None:
+        """Keeps a record (no secrets) in the place of the one before."""
         with self._lock:
-            self._data["records"][f"{part}|{stage}"] = record
+            self._data["records"][f"{part}|{name or record.NAME}"] = as_stored(record)
             self._write()
 
-    def stages(self) -> list[tuple[str, str]]:
-        """Part and stage of every record."""
-        return [(name.rpartition("|")[0], name.rpartition("|")[2]) for name in self._data["records"]]
+    def step_of(self, part: str, mark: str) -> DataStep | None:
+        """The step on a part's database that is done, and whose processes bore a mark."""
+        steps = (self.kept(part, DataStep, name) for name in (DataStep.NAME, DataStep.SEEDS))
+        return next((step for step in steps if step is not None and step.mark == mark), None)
+
+    def databases(self) -> set[str]:
+        """The database files on which steps of any part ran."""
+        records = self._data["records"].items()
+        of_steps = (DataStep.NAME, DataStep.SEEDS)
+        steps = [read_stored(row, DataStep) for name, row in records if name.rpartition("|")[2] in of_steps]
+        return {step.database for step in steps if step is not None and step.database}
 
     def has_records(self) -> bool:
         """Whether a run before kept anything."""
@@ -201,15 +214,16 @@ class CloneState:
     def settings_files(self) -> frozenset[str]:
         """The settings files that Plainfall made, relative to the clone."""
         made: set[str] = set()
-        for name, record in self._data["records"].items():
-            files = record.get("made", ()) if name.endswith("settings") else ()
-            made |= {files} if isinstance(files, str) else set(files)
+        for name, row in self._data["records"].items():
+            if name.rpartition("|")[2] in (SettingsWritten.NAME, SettingsWritten.SHARED):
+                record = read_stored(row, SettingsWritten)
+                made |= set(record.files if record is not None else ())
         return frozenset(made)
 
-    def forget(self, part: str, stage: str) -> None:
+    def forget(self, part: str, kind: type[Record]) -> None:
         """Drops a record."""
         with self._lock:
-            if self._data["records"].pop(f"{part}|{stage}", None) is not None:
+            if self._data["records"].pop(f"{part}|{kind.NAME}", None) is not None:
                 self._write()
 
     @property

@@ -9,6 +9,7 @@ from pathlib import Path
 
 from msgspec.structs import replace
 
+from plainfall.kept_records import Installed
 from plainfall.onboarding.part.steps import Stage
 from plainfall.onboarding.part.work import Work
 from plainfall.onboarding.run.changes import Advice, Change, Failure, Proposal
@@ -31,8 +32,8 @@ def propose(work: Work, failure: Failure) -> Iterator[Proposal]:
     """The packages that the output names, where it speaks of something that was to be built."""
     error = failure.error
     text = "\n".join([*error.lines, end_of_log(Path(error.log)) if error.log else ""])
-    names = work.state.record(work.part.key, "dependencies").get("withheld", ())
-    meant = [str(one) for one in names if _names(text, str(one))]
+    names = work.state.read(work.part.key, Installed).withheld
+    meant = [one for one in names if _names(text, one)]
     if not meant or not _LACKS_BUILD.search(text):
         return
     shown = " and ".join(meant)

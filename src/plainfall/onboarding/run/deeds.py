@@ -12,6 +12,7 @@ from pathlib import Path
 
 from plainfall.confinement import Confined
 from plainfall.errors import BadInput, CommandFailed, PathRefused
+from plainfall.kept_records import DataStep
 from plainfall.onboarding.part.work import Work
 from plainfall.onboarding.run.changes import Deed
 from plainfall.onboarding.stages.dependencies import forget_installed
@@ -110,7 +111,7 @@ def _remove_environment(work: Work, deed: Deed) -> str | None:
 
 
 def _forget_migrations(work: Work, deed: Deed) -> str:
-    work.state.forget(work.part.key, "migrations")
+    work.state.forget(work.part.key, DataStep)
     return ""
 
 

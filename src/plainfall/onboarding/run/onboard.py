@@ -10,8 +10,8 @@ from msgspec.structs import replace
 
 from plainfall.errors import PlainfallError, ValueNeeded
 from plainfall.evidence import Evidence
+from plainfall.kept_records import SkippedStages
 from plainfall.onboarding.part.byproducts import PACKAGES, ByProducts
-from plainfall.onboarding.part.chosen_commands import SKIPPED
 from plainfall.onboarding.part.events import Event, Listener, RunFinished, RunStarted, StepFinished
 from plainfall.onboarding.part.steps import Stage, State, Step, StepResult
 from plainfall.onboarding.part.work import Wishes, Work
@@ -72,7 +72,7 @@ def onboard(
         note_inventory(plan.state)
         outcome.remarks += bring_settings_back(plan.state)
         if wishes.skip:
-            plan.state.keep("", SKIPPED, {"names": sorted(plan.left_out)})
+            plan.state.keep("", SkippedStages(names=tuple(sorted(plan.left_out))))
         plan.state.sweep()
         tell = _told(Journal(plan.state), listener)
         remarks = [(text, Evidence(FOLDER)) for text in plan.state.remarks]

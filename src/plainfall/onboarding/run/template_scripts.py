@@ -17,6 +17,7 @@ from msgspec import Struct
 from plainfall.clone.walk import Tree
 from plainfall.errors import BadInput, CommandFailed
 from plainfall.evidence import Evidence
+from plainfall.kept_records import TemplateAsked
 from plainfall.onboarding.records.state import CloneState
 from plainfall.patterns import regex
 from plainfall.processes import run
@@ -33,7 +34,6 @@ _NAME = regex(
 _WANTS_WORD = regex(r"ARGV|\$\{?1\b|sys\.argv|process\.argv|OptionParser")
 _EDITS = regex(r"gsub|\bsed\b|\.replace\(|git mv|\brename\b|File\.write|writeFile|write_text")
 _LITERAL = regex(r"[\"'/ ]([A-Za-z][\w-]{5,40})(?=[\"'/ ])")
-_ASKED = "template script"  # the record of the answer
 _MOST = 400  # files that are looked into
 _SECONDS = 300.0
 _ANSWER = regex(r"[A-Za-z][\w .-]{0,60}")
@@ -93,8 +93,7 @@ def fit_template(
     if script is None:
         return False, []
     place = Evidence(script.path, 1)
-    before = state.record("", _ASKED)
-    if before.get("path") == script.path:
+    if state.read("", TemplateAsked).path == script.path:
         return False, []
     how = f"plainfall inside -- {script.path} NAME"
     if ask is None:
@@ -102,12 +101,11 @@ def fit_template(
     why = f"{script.words}. Write no to leave it alone."
     answer = (ask(Question("the project's name", why, (), False, _proposed(state.clone))) or "").strip()
     if answer.lower() in ("", "no", "n") or not _ANSWER.fullmatch(answer):
-        state.keep("", _ASKED, {"path": script.path, "name": ""})
+        state.keep("", TemplateAsked(path=script.path))
         return False, [(f"{script.path} was not run, as you said; later: {how}", place)]
     seen = _states(state.clone)
-    state.keep(
-        "", _ASKED, {"path": script.path, "name": answer}
-    )  # a second time it would find nothing to rename
+    # Before it runs: a second time it would find nothing to rename.
+    state.keep("", TemplateAsked(path=script.path, name=answer))
     _run(state.clone, script.path, answer, surroundings)
     changed = sorted(path for path, now in _states(state.clone).items() if seen.get(path) != now)
     changed += sorted(path for path in seen if not os.path.lexists(state.clone / path))

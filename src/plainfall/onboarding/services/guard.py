@@ -7,17 +7,16 @@ to, or that is large, is not copied, and that is said."""
 
 from __future__ import annotations
 
-from typing import Any
+from msgspec.structs import replace
 
 from plainfall.errors import ServiceFailed
+from plainfall.kept_records import ServerCopies
 from plainfall.onboarding.part.work import Work
 from plainfall.onboarding.services.private_servers import place_of
 from plainfall.services.engine import engine_of
 from plainfall.writing import digest_of
 
 __all__ = ["ServerGuard", "checked"]
-
-_RECORD = "server step under way"
 
 
 class ServerGuard:
@@ -33,41 +32,41 @@ class ServerGuard:
         for name, database in self._work.server_databases:
             copy = f"{database[:40]}_before_{digest_of(name, database)[:8]}"
             # On disk before the copy is made: one that a kill left behind is known.
-            rows.append([name, database, copy])
-            self._work.state.keep(self._work.part.key, _RECORD, {"step": step, "mark": mark, "rows": rows})
+            rows.append((name, database, copy))
+            self._keep(ServerCopies(step=step, mark=mark, rows=tuple(rows)))
             why = self._do(name, "keep_copy", database, copy)
             if why:
                 rows.pop()
                 remarks.append(f"no copy of the database {database} was made before: {why}")
         if rows:
-            self._work.state.keep(self._work.part.key, _RECORD, {"step": step, "mark": mark, "rows": rows})
+            self._keep(ServerCopies(step=step, mark=mark, rows=tuple(rows)))
         else:
-            self._work.state.forget(self._work.part.key, _RECORD)
+            self._forget()
         return remarks
 
     def end(self) -> None:
         """The step is done: the copies go, then the record."""
-        for name, _, copy in self._record().get("rows", ()):
+        for name, _, copy in self._record().rows:
             self._do(name, "drop_copy", copy)
-        self._work.state.forget(self._work.part.key, _RECORD)
+        self._forget()
 
     def put_back(self) -> str:
         """Undoes the step of the record, whose processes must have ended; returns that in words, "" for nothing."""
         record = self._record()
         names, left, words = [], [], ""
-        for name, database, copy in record.get("rows", ()):
+        for name, database, copy in record.rows:
             why = self._do(name, "put_copy_back", database, copy)
             if not why:
                 names.append(str(database))
                 continue
-            left.append([name, database, copy])
+            left.append((name, database, copy))
             words += (
                 f" The database {database} could not be put back as it was: {why}. Its copy {copy} stays."
             )
         if left:  # the next run tries again, and nobody takes what is there for good
-            self._work.state.keep(self._work.part.key, _RECORD, {**record, "rows": left})
+            self._keep(replace(record, rows=tuple(left)))
         else:
-            self._work.state.forget(self._work.part.key, _RECORD)
+            self._forget()
         if names:
             words = f" The database {' and '.join(names)} was put back as it was before this step.{words}"
         return words
@@ -75,10 +74,16 @@ class ServerGuard:
     def under_way(self) -> tuple[str, str]:
         """The mark and the name of the step that was begun and not ended; "" for none."""
         record = self._record()
-        return str(record.get("mark", "")), str(record.get("step", ""))
+        return record.mark, record.step
 
-    def _record(self) -> dict[str, Any]:
-        return self._work.state.record(self._work.part.key, _RECORD)
+    def _record(self) -> ServerCopies:
+        return self._work.state.read(self._work.part.key, ServerCopies)
+
+    def _keep(self, record: ServerCopies) -> None:
+        self._work.state.keep(self._work.part.key, record)
+
+    def _forget(self) -> None:
+        self._work.state.forget(self._work.part.key, ServerCopies)
 
     def _do(self, name: str, what: str, *words: str) -> str:
         """Has the server do it; why it did not, in words, "" if it did."""
@@ -98,9 +103,7 @@ def checked(work: Work) -> str:
     if not mark:
         return ""
     try:
-        if any(
-            work.state.record(work.part.key, stage).get("mark") == mark for stage in ("migrations", "seeds")
-        ):
+        if work.state.step_of(work.part.key, mark) is not None:
             guard.end()
             return ""
         words = guard.put_back()

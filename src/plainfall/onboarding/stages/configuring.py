@@ -11,6 +11,7 @@ from msgspec.structs import replace
 from plainfall.clone.commands import GIVEN_FOLDER
 from plainfall.data.sqlite import database_of_settings
 from plainfall.errors import CommandFailed, PlainfallError, ServerFailed, ValueNeeded
+from plainfall.kept_records import Installed, SettingsWritten
 from plainfall.onboarding.part.steps import State, StepResult
 from plainfall.onboarding.part.work import Work
 from plainfall.onboarding.records.restoring import note_written
@@ -59,8 +60,8 @@ def settings(work: Work) -> StepResult:
 def _write(work: Work, unit: Unit, settled: Settled) -> list[SettledFile]:
     """Writes the unit's files and remembers where each value came from; returns what was written."""
     stage = work.settled_by().stage(unit)
-    before = work.state.record(unit.folder, stage)
-    record = record_of(settled, before, work.settled_by().salt(unit))
+    before = work.state.kept(unit.folder, SettingsWritten, stage)
+    record = record_of(settled, before or SettingsWritten(), work.settled_by().salt(unit))
     changed = [one for one in settled.files if one.changed]
     for one in changed:
         path = work.clone / one.file.target
@@ -71,10 +72,8 @@ def _write(work: Work, unit: Unit, settled: Settled) -> list[SettledFile]:
             _make_folders(work, settled.settings)
         work.state.confined.write(path, one.text, mode=0o600)
         work.tree.forget(one.file.target)
-    if changed or {k: v for k, v in before.items() if k != "salt"} != {
-        k: v for k, v in record.items() if k != "salt"
-    }:
-        work.state.keep(unit.folder, stage, record)
+    if changed or before is None or replace(before, salt=record.salt) != record:
+        work.state.keep(unit.folder, record, stage)
     return changed
 
 
@@ -180,8 +179,9 @@ def _remarks(
     if still_open:
         remarks.append(f"open: {', '.join(still_open)} (the project may start without; --set KEY=VALUE)")
     if work.onboarded:
-        installed = work.state.record(work.part.key, "dependencies").get("names")
-        missing = work.installing.missing_driver(work.settings, [name.split()[0] for name in installed or ()])
+        installed = work.state.kept(work.part.key, Installed)
+        names = [name.split()[0] for name in installed.names] if installed is not None else []
+        missing = work.installing.missing_driver(work.settings, names)
         if missing is not None and installed is not None:
             key, package = missing
             remarks.append(f"{key} calls for a driver that the dependency list lacks: add {package} to it")

@@ -5,7 +5,6 @@ from __future__ import annotations
 import os
 from collections.abc import Mapping, Sequence
 from pathlib import Path
-from typing import Any
 
 from msgspec import Struct
 from msgspec.structs import replace
@@ -14,6 +13,7 @@ from plainfall.clone.commands import Command
 from plainfall.clone.parts import DependencyFile
 from plainfall.ecosystems.shape import Installation, InstallJob, InstallWishes
 from plainfall.evidence import Evidence
+from plainfall.kept_records import Installed
 from plainfall.onboarding.part.edits import Edits
 from plainfall.onboarding.part.steps import State, StepResult
 from plainfall.onboarding.part.work import Work
@@ -25,7 +25,7 @@ from plainfall.onboarding.stages.install_wishes import (
     wishes_of,
     with_packages,
 )
-from plainfall.onboarding.stages.root_cause import NOT_BUILT, record_of
+from plainfall.onboarding.stages.root_cause import record_of
 from plainfall.onboarding.stages.tasks import carry_out
 from plainfall.workers import worker_pool
 from plainfall.writing import digest_of, digest_of_files
@@ -33,7 +33,6 @@ from plainfall.writing import digest_of, digest_of_files
 __all__ = ["dependencies", "forget_installed", "may_install"]
 
 # What of a part's record is a choice, and outlives its environment.
-_CHOICES = ("instead", "extras", "groups", "allowed", "from_imports", "as_of", "rather", "with_client")
 
 
 class _Plan(Struct, frozen=True):
@@ -45,7 +44,7 @@ class _Plan(Struct, frozen=True):
     remembered: InstallWishes
     wishes: InstallWishes
     instead: Mapping[str, str]
-    before: Mapping[str, Any]
+    before: Installed
     inputs: str
     fingerprint: str
     place: Path
@@ -59,14 +58,14 @@ def dependencies(work: Work) -> StepResult:
     work.fingerprints["dependencies"] = plan.fingerprint
     edits = None if work.preview else work.edits or _edits(work, plan.place)
     edited = edits.settle() if edits is not None else frozenset()
-    all_there = _all_exist(plan.place, plan.before.get("layout", {}))
-    if plan.before.get("fingerprint") == plan.fingerprint and not edited and all_there:
+    all_there = _all_exist(plan.place, plan.before.layout)
+    if plan.before.fingerprint == plan.fingerprint and not edited and all_there:
         return _as_it_is(plan, edits)
     wishes = replace(plan.wishes, instead=plan.instead)
     job = job_for(work, plan.listed, wishes, plan.before, edited)
     if edits is None:
-        same_list = plan.before.get("inputs") == plan.inputs
-        names = plan.before.get("names", [])
+        same_list = plan.before.inputs == plan.inputs
+        names = list(plan.before.names)
         return foreseen_packages(work, job, names, same_list=same_list, lacking=not all_there)
     work.watch()  # a package of the clone that is built leaves files beside its sources
     worker_pool()  # before the threads that ask registries
@@ -77,7 +76,7 @@ def dependencies(work: Work) -> StepResult:
     if plan.own:
         remarks.append(f"the clone's own scripts ran: {', '.join(command.line for command in plan.own)}")
     remarks += _own_code_words(job, work.installing.runs_own_code(job), plan.left_out)
-    work.state.keep(work.part.key, "dependencies", _record(work, plan, done))
+    work.state.keep(work.part.key, _record(work, plan, done))
     return _result(plan, done, [*remarks, *_what_else(plan, done)])
 
 
@@ -88,7 +87,7 @@ def _planned(work: Work) -> _Plan:
     before = installed_before(work)
     remembered = wishes_of(work, listed, before)
     wishes = as_decided(remembered, work.decisions)
-    instead = {**before.get("instead", {}), **wishes.instead}
+    instead = {**before.instead, **wishes.instead}
     every = work.part.candidates("dependencies")
     own = tuple(command for command in every if wishes.lets_run(command.evidence.path))
     asked = [
@@ -104,7 +103,7 @@ def _planned(work: Work) -> _Plan:
         *([wishes.rather] if wishes.rather else []),
         *(["with client"] if wishes.with_client else []),
     ]
-    code = work.installing.runs_own_code(job_for(work, listed, wishes, {}, frozenset()))
+    code = work.installing.runs_own_code(job_for(work, listed, wishes, Installed(), frozenset()))
     if any(not wishes.lets_run(one.path) for one in code):
         asked.append("without the clone's own code")
     fingerprint = digest_of(inputs, work.chosen().taken.identity, str(place), asked)
@@ -113,7 +112,7 @@ def _planned(work: Work) -> _Plan:
 
 
 def _as_it_is(plan: _Plan, edits: Edits | None) -> StepResult:
-    names = plan.before.get("names", [])
+    names = list(plan.before.names)
     return StepResult(
         State.KEPT,
         f"{_packages(len(names))}, as {plan.listed.path} lists them",
@@ -124,25 +123,25 @@ def _as_it_is(plan: _Plan, edits: Edits | None) -> StepResult:
     )
 
 
-def _record(work: Work, plan: _Plan, done: Installation) -> dict[str, Any]:
+def _record(work: Work, plan: _Plan, done: Installation) -> Installed:
     names = sorted((*done.laid, *done.kept))
-    return {
-        "fingerprint": plan.fingerprint,
-        "inputs": plan.inputs,
-        "names": names,
-        "memory": done.memory,
-        "layout": done.layout,
-        "instead": {name: version for name, version in plan.instead.items() if name in _plain_names(names)},
-        "extras": sorted(plan.remembered.extras),
-        "groups": sorted(plan.wishes.groups),
-        "allowed": sorted(work.wishes.install.allowed | frozenset(plan.before.get("allowed", ()))),
-        "from_imports": plan.wishes.from_imports,
-        "as_of": plan.remembered.as_of,
-        "rather": plan.remembered.rather,
-        "with_client": plan.wishes.with_client,
-        "withheld": list(done.withheld),
-        NOT_BUILT: record_of(done.not_built),
-    }
+    return Installed(
+        fingerprint=plan.fingerprint,
+        inputs=plan.inputs,
+        names=tuple(names),
+        memory=done.memory,
+        layout=done.layout,
+        instead={name: version for name, version in plan.instead.items() if name in _plain_names(names)},
+        extras=tuple(sorted(plan.remembered.extras)),
+        groups=tuple(sorted(plan.wishes.groups)),
+        allowed=tuple(sorted(work.wishes.install.allowed | frozenset(plan.before.allowed))),
+        from_imports=plan.wishes.from_imports,
+        as_of=plan.remembered.as_of,
+        rather=tuple(plan.remembered.rather),
+        with_client=plan.wishes.with_client,
+        withheld=tuple(done.withheld),
+        not_built=record_of(done.not_built),
+    )
 
 
 def _plain_names(labels: Sequence[str]) -> set[str]:
@@ -182,7 +181,7 @@ def _result(plan: _Plan, done: Installation, remarks: Sequence[str]) -> StepResu
             "fetched_bytes": done.fetched_bytes,
             "built": list(done.built),
             "resolved": done.resolved,
-            "before": plan.before.get("names", []),
+            "before": list(plan.before.names),
         },
         (*([f"versions as of {day}"] if day else []), *done.notes),
     )
@@ -191,10 +190,7 @@ def _result(plan: _Plan, done: Installation, remarks: Sequence[str]) -> StepResu
 def forget_installed(work: Work) -> None:
     """Drops what is known of the part's installed packages: they are gone, or in doubt. What was chosen for them
     stays."""
-    before = work.state.record(work.part.key, "dependencies")
-    work.state.keep(
-        work.part.key, "dependencies", {name: before[name] for name in _CHOICES if name in before}
-    )
+    work.state.keep(work.part.key, installed_before(work).choices())
 
 
 def may_install(work: Work) -> bool:
@@ -202,8 +198,7 @@ def may_install(work: Work) -> bool:
     listed = work.part.dependencies
     if listed is None:
         return False
-    before = work.state.record(work.part.key, "dependencies").get("inputs")
-    return bool(before != digest_of_files(work.clone, listed.files))
+    return installed_before(work).inputs != digest_of_files(work.clone, listed.files)
 
 
 def _own_code_words(job: InstallJob, places: Sequence[Evidence], left_out: Sequence[Command]) -> list[str]:

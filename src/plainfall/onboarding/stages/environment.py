@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
+from plainfall.kept_records import EnvironmentFolder
 from plainfall.onboarding.part.byproducts import PACKAGES
 from plainfall.onboarding.part.edits import Edits
 from plainfall.onboarding.part.steps import State, StepResult
-from plainfall.onboarding.part.work import ENVIRONMENT, Work
+from plainfall.onboarding.part.work import Work
 from plainfall.onboarding.stages.dependencies import forget_installed
 from plainfall.writing import digest_of
 
@@ -17,8 +18,8 @@ def environment(work: Work) -> StepResult:
     standing = work.standing()
     place = work.folder / standing.path
     name = work.environment_name
-    if work.state.record(work.part.key, ENVIRONMENT).get("folder", "") != name and not work.preview:
-        work.state.keep(work.part.key, ENVIRONMENT, {"folder": name})
+    if work.state.read(work.part.key, EnvironmentFolder).folder != name and not work.preview:
+        work.state.keep(work.part.key, EnvironmentFolder(folder=name))
     if not work.preview:
         work.edits = Edits.begin(work.state, work.surroundings.state, work.part.key, place)
     detail = {"path": str(place), "state_before": standing.state, "reason": standing.reason}

@@ -12,6 +12,7 @@ from msgspec import Struct
 from plainfall.diagnosis.reading import Diagnosis, diagnose
 from plainfall.errors import BadInput
 from plainfall.failure_kinds import FailureKind
+from plainfall.kept_records import Installed
 from plainfall.onboarding.part.work import Work
 from plainfall.server.ports import holder_of
 
@@ -174,13 +175,13 @@ def _where(work: Work, module: str) -> _About:
 def _installed(work: Work, module: str) -> str:
     """The installed package that holds a module, with its version; "" for none."""
     names = {_plain(name) for name in work.installing.package_names(module)}
-    installed = [str(one) for one in work.state.record(work.part.key, "dependencies").get("names", [])]
+    installed = work.state.read(work.part.key, Installed).names
     return next((one for one in installed if _plain(one.split()[0]) in names), "")
 
 
 def _only_within(work: Work, name: str) -> str:
     """The place of a package that lies nowhere but within others; "" for one that the project itself finds."""
-    layout = work.state.record(work.part.key, "dependencies").get("layout", {})
+    layout = work.state.read(work.part.key, Installed).layout
     places = [str(place) for place in layout if re.search(rf"(^|/){re.escape(name)}$", str(place))]
     inner = [
         place

@@ -12,6 +12,8 @@ import re
 from pathlib import Path
 from typing import Any
 
+from msgspec.structs import replace
+
 from plainfall.clone.commands import Command
 from plainfall.data.guard import DatabaseGuard, PutBack
 from plainfall.data.sqlite import (
@@ -24,6 +26,7 @@ from plainfall.data.sqlite import (
 from plainfall.ecosystems.frameworks import is_made_by_migrations, is_repeatable
 from plainfall.errors import CommandFailed, PathRefused
 from plainfall.evidence import Evidence
+from plainfall.kept_records import DataStep
 from plainfall.onboarding.part.steps import State, StepResult
 from plainfall.onboarding.part.work import Work
 from plainfall.onboarding.services.guard import ServerGuard, checked
@@ -57,24 +60,24 @@ def migrations(work: Work) -> StepResult:
         return StepResult(State.LEFT_OUT, f"no {command.lacks}: {command.line}", why, (command.evidence,))
     inputs = digest_of(command.line, digest_of_files(work.clone, _files(work, command)))
     repeatable = is_repeatable(command, work.part.language)
-    before = work.state.record(work.part.key, "migrations")
+    before = work.state.kept(work.part.key, DataStep)
     holds = _still_holds(work, before)
     if repeatable:
         place = str(work.database.file) if work.database else work.fingerprints.get("settings")
         fingerprint = digest_of(inputs, work.fingerprints.get("dependencies"), place, work.servers_used)
-        if before.get("fingerprint") == fingerprint and holds:
+        if before is not None and before.fingerprint == fingerprint and holds:
             why = "command, migration files and database are unchanged"
             return _kept(work, command, before, why, undone)
-        return _run(work, command, "migrations", {"fingerprint": fingerprint}, undone)
-    if before and holds:
+        return _run(work, command, DataStep.NAME, DataStep(fingerprint=fingerprint), undone)
+    if before is not None and holds:
         why = "it ran before on this database; its effect on existing rows is not known"
-        changed = before.get("inputs") != inputs
+        changed = before.inputs != inputs
         return _kept(work, command, before, why, [*undone, *([_again(command)] if changed else [])])
     result = _foreign_rows(work, [])
     if result:
         return _not_run(work, command, result, undone)
     try:
-        return _run(work, command, "migrations", {"inputs": inputs}, undone)
+        return _run(work, command, DataStep.NAME, DataStep(inputs=inputs), undone)
     except CommandFailed as error:
         if not command.may_fail or not any(USAGE.search(line) for line in error.lines):
             raise
@@ -86,16 +89,16 @@ def seeds(work: Work) -> StepResult:
     """Runs the seed command once for a database. Raises CommandFailed; then the database is as before."""
     command = work.part.candidates("seeds")[0]
     undone = _undo_unfinished(work)
-    before = work.state.record(work.part.key, "seeds")
+    before = work.state.kept(work.part.key, DataStep, DataStep.SEEDS)
     if not work.wishes.seed_again:
-        if before and _still_holds(work, before):
+        if before is not None and _still_holds(work, before):
             why = "this database was seeded before; --seed-again runs it again"
             return _kept(work, command, before, why, undone)
-        result = _foreign_rows(work, ["migrations", "administrator"])
+        result = _foreign_rows(work, [DataStep.NAME])
         if result:
             return _not_run(work, command, result, undone)
     try:
-        return _run(work, command, "seeds", {}, undone)
+        return _run(work, command, DataStep.SEEDS, DataStep(), undone)
     except CommandFailed as error:
         if not command.may_fail:
             raise
@@ -118,9 +121,9 @@ def _foreign_rows(work: Work, stages: list[str]) -> str:
     rows = {name: count for name, count in look_into(database.file).rows().items() if count}
     known: dict[str, int] = {}
     for stage in stages:
-        record = work.state.record(work.part.key, stage)
-        if record.get("database") == str(database.file) and record.get("inode") == _inode(database):
-            known |= record.get("rows", {})
+        record = work.state.read(work.part.key, DataStep, stage)
+        if record.database == str(database.file) and record.inode == _inode(database):
+            known |= record.rows
     more = {name: count for name, count in rows.items() if count > known.get(name, 0)}
     listed = ", ".join(f"{name} ({count:,})" for name, count in list(more.items())[:4])
     return f"{_shown(work, database.file)} holds rows already: {listed}" if more else ""
@@ -151,13 +154,13 @@ def _not_run(work: Work, command: Command, reason: str, undone: list[str]) -> St
     )
 
 
-def _run(work: Work, command: Command, stage: str, more: dict[str, Any], undone: list[str]) -> StepResult:
-    """Runs the command and keeps the record of it, with what ``more`` says."""
+def _run(work: Work, command: Command, stage: str, stands_on: DataStep, undone: list[str]) -> StepResult:
+    """Runs the command and keeps the record of it, with what it stands on."""
     if work.preview:
         return foreseen_command(
             work, command, stage, undone, _files(work, command) if stage == "migrations" else ()
         )
-    new = new_files(work.state.record(work.part.key, stage), _files(work, command))
+    new = new_files(work.state.read(work.part.key, DataStep, stage), _files(work, command))
     database = _database(work)
     before = look_into(database.file) if database else Look(False)
     _make_folder(work, database)
@@ -175,19 +178,19 @@ def _run(work: Work, command: Command, stage: str, more: dict[str, Any], undone:
         raise
     database = database or _database(work)
     after = look_into(database.file) if database else Look(False)
-    record = {
-        **more,
-        "mark": mark,
-        "command": command.line,
-        "database": str(database.file) if database else None,
-        "inode": _inode(database),
-        "rows": after.rows(),
-        "servers": None if work.servers_used is None else list(work.servers_used),
-        **({"files": _files(work, command)} if stage == "migrations" else {}),
-        "filled": [name for name, count in after.rows().items() if count > before.rows().get(name, 0)],
-    }
+    record = replace(
+        stands_on,
+        mark=mark,
+        command=command.line,
+        database=str(database.file) if database else None,
+        inode=_inode(database),
+        rows=after.rows(),
+        servers=work.servers_used,
+        files=tuple(_files(work, command)) if stage == DataStep.NAME else None,
+        filled=tuple(name for name, count in after.rows().items() if count > before.rows().get(name, 0)),
+    )
     # In this order: a kill between the two leaves a step that is done, with a note that nobody needs.
-    work.state.keep(work.part.key, stage, record)
+    work.state.keep(work.part.key, record, stage)
     guard.end()
     servers.end()
     if database is not None and not before.exists and after.exists:
@@ -206,7 +209,7 @@ def _run(work: Work, command: Command, stage: str, more: dict[str, Any], undone:
         {
             "command": command.line,
             "new_files": new,
-            "database": record["database"],
+            "database": record.database,
             "copy": str(copy) if copy else None,
             "changes": changes,
             "tables_before": before.as_json(),
@@ -262,12 +265,12 @@ def _in_short(before: Look, after: Look) -> str:
     return ", ".join(text) or "nothing to change"
 
 
-def _kept(work: Work, command: Command, before: dict[str, Any], why: str, remarks: list[str]) -> StepResult:
-    rows = before.get("rows", {})
+def _kept(work: Work, command: Command, before: DataStep, why: str, remarks: list[str]) -> StepResult:
+    rows = before.rows
     where = f"{len(rows)} tables, {sum(rows.values()):,} rows" if rows else "done before"
     detail: dict[str, Any] = {
         "command": command.line,
-        "database": before.get("database"),
+        "database": before.database,
         "changes": [],
     }
     return StepResult(
@@ -275,22 +278,23 @@ def _kept(work: Work, command: Command, before: dict[str, Any], why: str, remark
     )
 
 
-def _still_holds(work: Work, before: dict[str, Any]) -> bool:
+def _still_holds(work: Work, before: DataStep | None) -> bool:
     """Whether the database is the one that the record speaks of: the same file, and the tables it had are
     there; of those that the step filled at least one still has rows (a new file may get an old inode)."""
+    if before is None:
+        return False
     database = _database(work)
-    servers = before.get("servers")
-    if servers is not None and work.servers_used is not None and servers != list(work.servers_used):
+    if before.servers is not None and work.servers_used is not None and before.servers != work.servers_used:
         return False  # the server's data is another one
-    if before.get("database") != (str(database.file) if database else None):
+    if before.database != (str(database.file) if database else None):
         return False
     if database is None:
         return True
-    if before.get("inode") != _inode(database):
+    if before.inode != _inode(database):
         return False
     rows = look_into(database.file).rows()
-    filled = before.get("filled", [])
-    return set(before.get("rows", {})) <= set(rows) and (not filled or any(rows.get(name) for name in filled))
+    emptied = before.filled and not any(rows.get(name) for name in before.filled)
+    return set(before.rows) <= set(rows) and not emptied
 
 
 def _database(work: Work) -> DatabaseFound | None:
@@ -302,11 +306,11 @@ def _database(work: Work) -> DatabaseFound | None:
     return work.database
 
 
-def _inode(database: DatabaseFound | None) -> list[int] | None:
+def _inode(database: DatabaseFound | None) -> tuple[int, int] | None:
     if database is None or not database.file.exists():
         return None
     state = os.stat(database.file)
-    return [state.st_dev, state.st_ino]
+    return state.st_dev, state.st_ino
 
 
 def _guard(work: Work) -> DatabaseGuard:
@@ -334,7 +338,7 @@ def _undo_in_file(work: Work) -> list[str]:
         return []
     end_leftovers(mark, work.state.commands.get(mark, ("", ""))[1])
     work.state.keep_command(mark, None)
-    if any(work.state.record(work.part.key, stage).get("mark") == mark for stage in ("migrations", "seeds")):
+    if work.state.step_of(work.part.key, mark) is not None:
         guard.end()
         return []
     undone = guard.put_back()

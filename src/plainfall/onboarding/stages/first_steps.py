@@ -14,6 +14,7 @@ from plainfall.clone.commands import Command
 from plainfall.clone.frameworks import ADMIN_ADDRESS
 from plainfall.ecosystems import recognising_of
 from plainfall.errors import CommandFailed
+from plainfall.kept_records import FirstSteps
 from plainfall.onboarding.part.work import Work
 from plainfall.onboarding.stages.commands import ENTERS, may_be_empty
 from plainfall.onboarding.stages.filling_data import rows_at_stake
@@ -25,7 +26,6 @@ from plainfall.survey.documents import documented_uses
 
 __all__ = ["carry_out_first_step", "files_in", "first_steps"]
 
-_DONE = "first step"  # the record of those that were carried out
 
 _FIRST = regex(
     r"(?:init(?:iali[sz]e)?|setup|create|prepare)(?:[-_](?:db|database|tables|instance|config|server))?|init-?db|"
@@ -59,7 +59,7 @@ def first_steps(
     holds rows."""
     if rows_at_stake(work):
         return
-    done = set(work.state.record(work.part.key, _DONE).get("lines", ()))
+    done = set(work.state.read(work.part.key, FirstSteps).lines)
     output = "\n".join([*lines, end_of_log(Path(log)) if log else ""])
     base = replace(command, line=started) if started else command
     for one in _candidates(work, base, output):
@@ -77,8 +77,8 @@ def carry_out_first_step(work: Work, command: Command) -> str | None:
     except CommandFailed as error:
         answered = _by_enter(work, command, error) or _by_account(work, command) or None
     if answered is not None:
-        done = work.state.record(work.part.key, _DONE).get("lines", ())
-        work.state.keep(work.part.key, _DONE, {"lines": [*done, command.line]})
+        done = work.state.read(work.part.key, FirstSteps).lines
+        work.state.keep(work.part.key, FirstSteps(lines=(*done, command.line)))
     return answered
 
 

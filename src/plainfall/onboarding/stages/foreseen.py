@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from typing import Any
 
 from plainfall.clone.commands import Command
 from plainfall.ecosystems.shape import Foreseen, InstallJob
 from plainfall.errors import BadInput
 from plainfall.formats.documents import read_document
+from plainfall.kept_records import DataStep
 from plainfall.onboarding.part.steps import State, StepResult
 from plainfall.onboarding.part.work import Work
 from plainfall.settings.unit_settings import SettledFile
@@ -118,10 +118,9 @@ def _values(one: SettledFile, text: str) -> Mapping[str, str]:
         return {}
 
 
-def new_files(before: Mapping[str, Any], files: Sequence[str]) -> list[str]:
+def new_files(before: DataStep, files: Sequence[str]) -> list[str]:
     """The migration files that the record of the run before does not name; none where it names no files."""
-    known = before.get("files")
-    return [path for path in files if path not in known] if isinstance(known, list) else []
+    return [path for path in files if path not in before.files] if before.files is not None else []
 
 
 def foreseen_command(
@@ -129,16 +128,16 @@ def foreseen_command(
 ) -> StepResult:
     """That a command would run on a database, and for migrations which files are new or changed since they ran
     last."""
-    before = work.state.record(work.part.key, stage)
+    before = work.state.read(work.part.key, DataStep, stage)
     why = command.reason
-    if isinstance(before.get("files"), list):
+    if before.files is not None:
         new = new_files(before, files)
         if new:
             count = "1 new migration" if len(new) == 1 else f"{len(new)} new migrations"
             why = f"{count}: {', '.join(new[:_NAMED])}" + (
                 f" and {len(new) - _NAMED} more" if len(new) > _NAMED else ""
             )
-        elif before.get("fingerprint"):
+        elif before.fingerprint:
             why = "its files, the packages, or the database changed since it ran"
     detail = {"command": command.line}
     return StepResult(State.TO_DO, f"run {command.line}", why, (command.evidence,), tuple(undone), detail)

@@ -3,14 +3,14 @@ failures have changed."""
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping
-from typing import Any
+from collections.abc import Iterable
 
 from msgspec.structs import replace
 
 from plainfall.clone.parts import DependencyFile
 from plainfall.ecosystems.shape import InstallJob, InstallWishes
 from plainfall.errors import BadInput, ValueNeeded
+from plainfall.kept_records import Installed, RegistryHosts
 from plainfall.onboarding.part.byproducts import PACKAGES
 from plainfall.onboarding.part.decisions import Decisions
 from plainfall.onboarding.part.work import Work
@@ -19,10 +19,8 @@ from plainfall.settings.setting import Consent, agrees
 
 __all__ = ["as_decided", "installed_before", "job_for", "may_ask", "wishes_of", "with_packages"]
 
-_HOSTS = "registry hosts"  # the record of those that the person was asked about
 
-
-def wishes_of(work: Work, listed: DependencyFile, before: Mapping[str, Any]) -> InstallWishes:
+def wishes_of(work: Work, listed: DependencyFile, before: Installed) -> InstallWishes:
     """The wishes of the person, of now and of ``before`` (the record of the last installation), and the team's.
     Raises ValueNeeded where a part has no list and nobody has said yet that what its sources import may be
     installed."""
@@ -36,9 +34,9 @@ def wishes_of(work: Work, listed: DependencyFile, before: Mapping[str, Any]) -> 
     return _with_choices(work, listed, wishes, before)
 
 
-def installed_before(work: Work) -> dict[str, Any]:
-    """The record of the part's last installation; empty where there was none."""
-    return work.state.record(work.part.key, "dependencies")
+def installed_before(work: Work) -> Installed:
+    """The record of the part's last installation; one without values where there was none."""
+    return work.state.read(work.part.key, Installed)
 
 
 def with_packages(work: Work) -> DependencyFile:
@@ -65,7 +63,7 @@ def job_for(
     work: Work,
     listed: DependencyFile,
     wishes: InstallWishes,
-    before: Mapping[str, Any],
+    before: Installed,
     edited: frozenset[str],
 ) -> InstallJob:
     """What one installation is about; ``edited`` are files that somebody edited through links."""
@@ -77,7 +75,7 @@ def job_for(
         work.surroundings,
         wishes,
         work.state.folder / "locks" / work.state.name_of(work.part.key),
-        before.get("memory", {}),
+        before.memory,
         work.progress,
         work.access(edited),
         lambda path: work.making(PACKAGES, path),
@@ -85,19 +83,19 @@ def job_for(
 
 
 def _with_choices(
-    work: Work, listed: DependencyFile, wishes: InstallWishes, before: Mapping[str, Any]
+    work: Work, listed: DependencyFile, wishes: InstallWishes, before: Installed
 ) -> InstallWishes:
     """The wishes with the choices of earlier runs. Raises ValueNeeded where a part has no list and nobody has said
     yet that what its sources import may be installed."""
     wishes = replace(
         wishes,
-        extras=_remembered(wishes.extras, before.get("extras", ())),
-        groups=_remembered(wishes.groups, before.get("groups", ())),
-        allowed=_remembered(wishes.allowed, before.get("allowed", ())),
-        from_imports=wishes.from_imports or bool(before.get("from_imports")),
-        with_client=wishes.with_client or bool(before.get("with_client")),
-        rather=() if "none" in wishes.rather else wishes.rather or tuple(before.get("rather", ())),
-        as_of="" if wishes.as_of == "none" else wishes.as_of or str(before.get("as_of", "")),
+        extras=_remembered(wishes.extras, before.extras),
+        groups=_remembered(wishes.groups, before.groups),
+        allowed=_remembered(wishes.allowed, before.allowed),
+        from_imports=wishes.from_imports or before.from_imports,
+        with_client=wishes.with_client or before.with_client,
+        rather=() if "none" in wishes.rather else wishes.rather or before.rather,
+        as_of="" if wishes.as_of == "none" else wishes.as_of or before.as_of,
     )
     if not listed.is_from_imports or wishes.from_imports:
         return wishes
@@ -143,12 +141,12 @@ def _remembered(asked: frozenset[str], before: Iterable[str]) -> frozenset[str]:
 def _allowed_hosts(work: Work, wishes: InstallWishes) -> frozenset[str]:
     """The registries for which the clone's own configuration may have the person's variables: those that the
     person allowed for this clone, now or before. On a terminal they are asked, once for each."""
-    known = work.state.record("", _HOSTS)
-    allowed = frozenset(known.get("allowed", ())) | wishes.hosts
-    refused = frozenset(known.get("refused", ())) - wishes.hosts
+    known = work.state.read("", RegistryHosts)
+    allowed = frozenset(known.allowed) | wishes.hosts
+    refused = frozenset(known.refused) - wishes.hosts
     listed = work.part.dependencies
     if work.ask is not None and listed is not None:
-        job = job_for(work, listed, replace(wishes, hosts=allowed), {}, frozenset())
+        job = job_for(work, listed, replace(wishes, hosts=allowed), Installed(), frozenset())
         for one in work.installing.withheld(job):
             if one.host in allowed | refused:
                 continue
@@ -158,7 +156,7 @@ def _allowed_hosts(work: Work, wishes: InstallWishes) -> frozenset[str]:
                 allowed |= {one.host}
             else:
                 refused |= {one.host}
-    record = {"allowed": sorted(allowed), "refused": sorted(refused)}
+    record = RegistryHosts(allowed=tuple(sorted(allowed)), refused=tuple(sorted(refused)))
     if (allowed or refused) and record != known and not work.preview:
-        work.state.keep("", _HOSTS, record)
+        work.state.keep("", record)
     return allowed

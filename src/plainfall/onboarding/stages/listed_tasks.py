@@ -10,6 +10,7 @@ from collections.abc import Callable
 from msgspec.structs import replace
 
 from plainfall.clone.commands import Command
+from plainfall.kept_records import TaskList
 from plainfall.onboarding.part.steps import State, StepResult
 from plainfall.onboarding.part.work import Work
 from plainfall.onboarding.stages import filling_data
@@ -68,9 +69,9 @@ def _names(work: Work, command: Command) -> tuple[str, list[str]]:
         work.fingerprints.get("settings"),
         digest_of_files(work.clone, files),
     )
-    before = work.state.record(work.part.key, STAGE)
-    if before.get("fingerprint") == fingerprint:
-        return "", list(before.get("names", []))
+    before = work.state.read(work.part.key, TaskList)
+    if before.fingerprint == fingerprint:
+        return "", list(before.names)
     if work.preview:
         return f"`{command.line}` is asked first, and tells whether there are any", []
     work.before_command()
@@ -85,5 +86,5 @@ def _names(work: Work, command: Command) -> tuple[str, list[str]]:
         return f"`{command.line}` failed: {lines[0][:200] if lines else 'it printed nothing'}", []
     known = work.language.task_list
     names = known.names(done.output) if known else []
-    work.state.keep(work.part.key, STAGE, {"fingerprint": fingerprint, "names": names})
+    work.state.keep(work.part.key, TaskList(fingerprint=fingerprint, names=tuple(names)))
     return "", names

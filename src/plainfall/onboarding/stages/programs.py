@@ -17,6 +17,7 @@ from msgspec.structs import replace
 from plainfall.clone.commands import Command
 from plainfall.diagnosis.reading import lines_that_matter
 from plainfall.errors import CommandFailed
+from plainfall.kept_records import ProgramRun
 from plainfall.onboarding.part.steps import State, StepResult
 from plainfall.onboarding.part.work import Work
 from plainfall.onboarding.stages.commands import check_command, end_leftovers
@@ -56,11 +57,11 @@ def run_program(work: Work, command: Command) -> StepResult | None:
     Kept if it was run before with the same runtime, dependencies and settings: what it does to its data is not
     known. Raises CommandFailed with the lines that matter where it ends with another status than 0."""
     fingerprint = digest_of(command.line, *(work.fingerprints.get(one) for one in _STANDS_ON))
-    before = work.state.record(work.part.key, "program")
-    if before.get("fingerprint") == fingerprint:
+    before = work.state.read(work.part.key, ProgramRun)
+    if before.fingerprint == fingerprint:
         return StepResult(
             State.KEPT,
-            str(before.get("title")),
+            before.title,
             "it was run before, and nothing that it depends on changed",
             (command.evidence,),
             (_again(command),),
@@ -69,7 +70,7 @@ def run_program(work: Work, command: Command) -> StepResult | None:
         return StepResult(State.TO_DO, f"run {command.line}", command.reason, (command.evidence,))
     result = _run(work, command)
     if result is not None:
-        work.state.keep(work.part.key, "program", {"fingerprint": fingerprint, "title": result.title})
+        work.state.keep(work.part.key, ProgramRun(fingerprint=fingerprint, title=result.title))
     return result
 
 

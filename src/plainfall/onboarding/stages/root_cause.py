@@ -2,16 +2,13 @@
 
 from __future__ import annotations
 
-from typing import Any
-
 from plainfall.errors import BuildFailed, PlainfallError
 from plainfall.failure_kinds import FailureKind
+from plainfall.kept_records import NotBuilt
 from plainfall.onboarding.part.work import Work
 from plainfall.onboarding.stages.install_wishes import installed_before
 
-__all__ = ["NOT_BUILT", "record_of", "with_root"]
-
-NOT_BUILT = "not_built"  # of the record of an installation: why the project itself is not installed
+__all__ = ["record_of", "with_root"]
 
 _MISSING = (
     FailureKind.COMMAND_MISSING,
@@ -21,18 +18,12 @@ _MISSING = (
 )
 
 
-def record_of(error: PlainfallError | None) -> dict[str, Any] | None:
+def record_of(error: PlainfallError | None) -> NotBuilt | None:
     """What is kept of the build of the project itself that failed."""
     if error is None:
         return None
-    lines = [line for line in error.lines if line.strip()]
-    return {
-        "cause": error.cause,
-        "remedy": error.remedy,
-        "lines": lines,
-        "log": error.log,
-        "thing": error.thing,
-    }
+    lines = tuple(line for line in error.lines if line.strip())
+    return NotBuilt(error.cause, error.remedy, lines, error.log, error.thing)
 
 
 def with_root(work: Work, error: PlainfallError) -> PlainfallError:
@@ -40,17 +31,17 @@ def with_root(work: Work, error: PlainfallError) -> PlainfallError:
     project could not be built, the failure of that build, with what followed from it."""
     if error.rule not in _MISSING or not _is_own(work, error.thing):
         return error
-    root = installed_before(work).get(NOT_BUILT)
+    root = installed_before(work).not_built
     if root is None:
         return error
     return BuildFailed(
-        f"the project itself is not installed: {root['cause']}",
-        remedy=root["remedy"],
+        f"the project itself is not installed: {root.cause}",
+        remedy=root.remedy,
         place=error.place,
-        lines=(*root["lines"], f"so later: {error.cause}"),
-        log=root["log"],
+        lines=(*root.lines, f"so later: {error.cause}"),
+        log=root.log,
         rule=FailureKind.BUILD_FAILED,
-        thing=root["thing"],
+        thing=root.thing,
         command=error.command,
         another_may_do=error.another_may_do,
     )

@@ -6,6 +6,7 @@ from collections.abc import Sequence
 
 from msgspec.structs import replace
 
+from plainfall.kept_records import Installed, RuntimeTaken
 from plainfall.onboarding.part.steps import State, StepResult
 from plainfall.onboarding.part.work import Work
 from plainfall.runtimes.asks import VersionAsk
@@ -17,7 +18,7 @@ __all__ = ["runtime", "why_runtime"]
 def runtime(work: Work) -> StepResult:
     """Chooses the interpreter; kept if it is the one of the run before."""
     decisions = work.decisions
-    remembered = work.state.record(work.part.key, "dependencies").get("as_of", "")
+    remembered = work.state.read(work.part.key, Installed).as_of
     day = work.wishes.install.as_of or decisions.day or remembered
     part, recognising = work.part, work.language.recognising
     if day and day != "none" and recognising is not None:
@@ -34,11 +35,10 @@ def runtime(work: Work) -> StepResult:
     work.choice = choice
     taken = choice.taken
     work.fingerprints["runtime"] = taken.identity
-    before = work.state.record(work.part.key, "runtime")
-    same = before.get("identity") == taken.identity
+    same = work.state.read(work.part.key, RuntimeTaken).identity == taken.identity
     if not same and not work.preview:
-        record = {"identity": taken.identity, "file": str(taken.file), "version": taken.version}
-        work.state.keep(work.part.key, "runtime", record)
+        record = RuntimeTaken(identity=taken.identity, file=str(taken.file), version=taken.version)
+        work.state.keep(work.part.key, record)
     return StepResult(
         State.KEPT if same else State.TO_DO if work.preview else State.DONE,
         f"{work.language.title} {taken.version} at {taken.file}",

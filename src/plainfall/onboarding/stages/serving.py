@@ -8,6 +8,7 @@ from collections.abc import Sequence
 from plainfall.clone.commands import Command
 from plainfall.errors import CommandFailed, PlainfallError
 from plainfall.failure_kinds import FailureKind
+from plainfall.kept_records import StartTime
 from plainfall.onboarding.part.steps import State, StepResult
 from plainfall.onboarding.part.work import Work
 from plainfall.onboarding.stages.commands import USAGE
@@ -85,7 +86,7 @@ def _may_serve(work: Work, command: Command) -> bool:
     """Whether anything tells that what is started is a server: what it was before, the person's own port, a
     framework, the words of the command and of the place that names it, the part's packages and sources."""
     recognising, listed = work.language.recognising, work.part.dependencies
-    if work.state.servers.get(work.part.key) or work.state.record(work.part.key, "start time"):
+    if work.state.servers.get(work.part.key) or work.state.kept(work.part.key, StartTime):
         return True
     if work.part.frameworks or work.wishes.port is not None or work.wishes.debug or recognising is None:
         return True

@@ -11,6 +11,7 @@ from plainfall.ecosystems.frameworks import every_traits
 from plainfall.ecosystems.shape import Debugging, DebugWish
 from plainfall.errors import ServerFailed
 from plainfall.failure_kinds import FailureKind
+from plainfall.kept_records import StartTime
 from plainfall.onboarding.part.steps import State, StepResult
 from plainfall.onboarding.part.work import Work
 from plainfall.onboarding.stages.commands import ENTERS, check_command, may_be_empty
@@ -220,7 +221,7 @@ def _start(
     from plainfall.server.readiness import wait_until_ready
 
     try:
-        before = work.state.record(work.part.key, "start time").get("seconds", 0.0)
+        before = work.state.read(work.part.key, StartTime).seconds
         unit = f"s waited; it took {before:.0f} s the last time" if before >= 2 else "s waited"
         ready = wait_until_ready(
             running,
@@ -242,7 +243,7 @@ def _start(
     )
     record.update(port=ready.port, url=f"{ready.scheme}://{host}:{ready.port}/")
     work.state.keep_server(work.part.key, record)
-    work.state.keep(work.part.key, "start time", {"seconds": round(ready.seconds, 2)})
+    work.state.keep(work.part.key, StartTime(seconds=round(ready.seconds, 2)))
     return record, ready
 
 

@@ -6,8 +6,9 @@ from collections.abc import Callable, Collection
 from typing import TYPE_CHECKING
 
 from plainfall.errors import PlainfallError, ServiceFailed
+from plainfall.kept_records import DriverVariables, ServerPrograms
 from plainfall.onboarding.part.steps import State, StepResult
-from plainfall.onboarding.part.work import SERVER_VARIABLES, Work
+from plainfall.onboarding.part.work import Work
 from plainfall.onboarding.services.private_servers import Brought, bring_up, foreseen_service
 from plainfall.services.kinds.mysql import SOCKET
 from plainfall.services.needs import ServiceNeed
@@ -38,7 +39,7 @@ def services(work: Work) -> StepResult:
         )
     )
     if not work.preview:
-        work.state.keep(work.part.key, SERVER_VARIABLES, {"variables": _driver_variables(work, brought)})
+        work.state.keep(work.part.key, DriverVariables(variables=_driver_variables(work, brought)))
     states = {one.state for one in brought}
     done = State.TO_DO if work.preview else State.DONE
     state = done if "done" in states else State.LEFT_OUT if states == {"lacking"} else State.KEPT
@@ -104,20 +105,17 @@ def _all(work: Work, needs: list[ServiceNeed]) -> list[Brought]:
     return brought
 
 
-_FETCH = "fetching of server programs"  # the record of the consent
-
-
 def _fetching(work: Work, kinds: Collection[str]) -> Callable[[ServiceNeed], Program | None] | None:
     """What fetches a server's program, where the person agreed: by the option, in a run before, or now, when
     they are asked for each kind that this machine lacks."""
     if work.wishes.fetch_services:
-        work.state.keep("", _FETCH, {"agreed": True})
-    agreed = bool(work.state.record("", _FETCH).get("agreed"))
+        work.state.keep("", ServerPrograms(agreed=True))
+    agreed = work.state.read("", ServerPrograms).agreed
     allowed = {kind for kind in kinds if kind_named(kind).fetched and (agreed or _may_fetch(work, kind))}
     if not allowed:
         return None
     if not agreed:
-        work.state.keep("", _FETCH, {"agreed": True})
+        work.state.keep("", ServerPrograms(agreed=True))
 
     def fetch(need: ServiceNeed) -> Program | None:
         if need.kind not in allowed:

@@ -12,6 +12,7 @@ from msgspec.structs import replace
 from plainfall.clone.commands import Command
 from plainfall.clone.frameworks import ADMIN_ADDRESS, Administrator
 from plainfall.errors import CommandFailed
+from plainfall.kept_records import AdministratorMade, DataStep, TasksDone
 from plainfall.onboarding.part.steps import State, StepResult
 from plainfall.onboarding.part.work import Work
 from plainfall.onboarding.stages.commands import run_command
@@ -38,12 +39,12 @@ def tasks(work: Work) -> StepResult:
     )
     title = ", ".join(command.line for command in commands)
     places = tuple(command.evidence for command in commands)
-    if work.state.record(work.part.key, "tasks").get("fingerprint") == fingerprint:
+    if work.state.read(work.part.key, TasksDone).fingerprint == fingerprint:
         return StepResult(State.KEPT, title, "nothing that they depend on changed", places)
     if work.preview:
         return StepResult(State.TO_DO, f"run {title}", commands[0].reason, places)
     remarks = [remark for command in commands for remark in carry_out(work, "tasks", command)]
-    work.state.keep(work.part.key, "tasks", {"fingerprint": fingerprint})
+    work.state.keep(work.part.key, TasksDone(fingerprint=fingerprint))
     return StepResult(State.DONE, title, commands[0].reason, places, tuple(remarks))
 
 
@@ -100,12 +101,12 @@ def administrator(work: Work) -> StepResult:
     """Makes a first administrator account once for a database; its password is kept in the state folder,
     readable by the user alone, and shown nowhere else."""
     result = _found(work)
-    seen = work.state.record(work.part.key, "migrations")
-    database = [seen.get("database"), seen.get("inode")]
-    before = work.state.record(work.part.key, "administrator")
+    seen = work.state.read(work.part.key, DataStep)
+    database = seen.database, seen.inode
+    before = work.state.kept(work.part.key, AdministratorMade)
     accounts = work.state.folder / "accounts.json"
     where = f"password in {accounts.relative_to(work.clone)}"
-    if before and before.get("database") == database and (work.part.key or ".") in work.state.accounts():
+    if before is not None and before.database == database and (work.part.key or ".") in work.state.accounts():
         return StepResult(State.KEPT, f"administrator {result.name!r}, {where}", "", (result.evidence,))
     if work.preview:
         return StepResult(State.TO_DO, f"make an administrator, {result.name!r}", "", (result.evidence,))
@@ -126,7 +127,7 @@ def administrator(work: Work) -> StepResult:
         made = f"an account {result.name!r} existed already"
         known.pop(work.part.key or ".")
         work.state.keep_accounts(known)
-    work.state.keep(work.part.key, "administrator", {"database": database})
+    work.state.keep(work.part.key, AdministratorMade(database=database))
     return StepResult(
         State.DONE,
         made,

@@ -11,6 +11,7 @@ from plainfall.data.sqlite import database_of_settings
 from plainfall.ecosystems import environment_of
 from plainfall.ecosystems.python.bundled import bundled_client
 from plainfall.errors import EnvironmentProblem, PlainfallError
+from plainfall.kept_records import RuntimeTaken
 from plainfall.onboarding.part.chosen_commands import part_named
 from plainfall.onboarding.part.settling import Settling
 from plainfall.onboarding.part.work import Wishes, Work
@@ -37,8 +38,8 @@ def work_of(
     clone: Path, survey: Survey, tree: Tree, state: CloneState, part: PartFound, surroundings: Surroundings
 ) -> Work:
     """A part of a survey with its runtime and settings, as ``work_inside`` gives it."""
-    file = state.record(part.key, "runtime").get("file")
-    named = Path(file) if isinstance(file, str) and Path(file).exists() else None
+    file = state.read(part.key, RuntimeTaken).file
+    named = Path(file) if file and Path(file).exists() else None
     choice = environment_of(part.language).choose_runtime(part, surroundings, named, offline=True)
     settling = Settling(survey, tree, state, {}, surroundings.variables)
     work = Work(clone, part, tree, surroundings, state, Wishes(), lambda event: None, lambda *_: None, None)

@@ -26,6 +26,7 @@ from plainfall.diagnosis.test_results import (
     results_of_report,
 )
 from plainfall.errors import CommandFailed, PlainfallError, UsageProblem
+from plainfall.kept_records import CheckKept, ChecksKept
 from plainfall.onboarding.part.byproducts import ByProducts
 from plainfall.onboarding.part.work import Work
 from plainfall.onboarding.records.state import FOLDER, CloneState
@@ -49,9 +50,8 @@ from plainfall.server.ports import free_port
 from plainfall.server.process import new_mark
 from plainfall.surroundings import Surroundings
 
-__all__ = ["CHECKS", "CheckDone", "run_checks"]
+__all__ = ["CheckDone", "run_checks"]
 
-CHECKS = "checks"  # the record of a part's last results
 _MODES = {"node": {"NODE_ENV": "test"}, "ruby": {"RAILS_ENV": "test", "RACK_ENV": "test"}}
 _BUILT_PORT = 8180  # the first that is tried for a built site
 _ANSWERS = 10.0  # seconds within which it must answer
@@ -140,7 +140,8 @@ def run_checks(
                 ended(one)
             if not isinstance(work, CheckDone):
                 rows = {one.check.kind: _row(one) for one in done if one.part == part.key}
-                state.keep(part.key, CHECKS, {**state.record(part.key, CHECKS), **rows})
+                before = state.read(part.key, ChecksKept).results
+                state.keep(part.key, ChecksKept(results={**before, **rows}))
         remarks = byproducts.remarks()
         if done:
             done[-1].remarks += remarks
@@ -254,14 +255,18 @@ def _copy_for(work: Work, settings: dict[str, str], variables: Any) -> Work:
     return inner
 
 
-def _row(done: CheckDone) -> dict[str, Any]:
+def _row(done: CheckDone) -> CheckKept:
     """What is kept of a result."""
-    return {
-        "command": done.check.line, "state": done.state, "why": done.why, "words": done.results.words,
-        "seconds": round(done.seconds, 3), "at": time.strftime("%Y-%m-%d %H:%M"),
-        "failures": [[one.name, one.text] for one in done.results.failures[:8]],
-        "place": str(done.check.evidence),
-    }  # fmt: skip
+    return CheckKept(
+        command=done.check.line,
+        state=done.state,
+        why=done.why,
+        words=done.results.words,
+        seconds=round(done.seconds, 3),
+        at=time.strftime("%Y-%m-%d %H:%M"),
+        failures=tuple((one.name, one.text) for one in done.results.failures[:8]),
+        place=str(done.check.evidence),
+    )
 
 
 def _browser(work: Work, check: CheckFound, path: str, remarks: list[str]) -> dict[str, str]:

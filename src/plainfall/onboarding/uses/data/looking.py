@@ -20,6 +20,7 @@ from plainfall.data.tables import Table, tables_of
 from plainfall.errors import DatabaseProblem, NothingToOnboard, UsageProblem
 from plainfall.evidence import Evidence
 from plainfall.formats.values import is_secret
+from plainfall.kept_records import DatabaseCounts
 from plainfall.onboarding.part.settling import Settling
 from plainfall.onboarding.records.state import CloneState
 from plainfall.onboarding.run.clone_root import CloneFolder, survey_of
@@ -29,7 +30,6 @@ from plainfall.surroundings import Surroundings
 
 __all__ = ["Change", "DatabaseLook", "LookAtClone", "Found", "table_named"]
 
-_LOOKED = "look at "  # the record of a database's counts, with its label behind
 _KINDS = {"postgres": "postgresql", "mysql": "mysql", "redis": "redis"}
 _TITLES = {"postgresql": "PostgreSQL", "mysql": "MySQL or MariaDB", "redis": "Redis"}
 
@@ -185,19 +185,19 @@ class LookAtClone:
             for look in looks:
                 if look.problem is not None or look.place.kind == "redis":
                     continue
-                record = _LOOKED + look.place.label
-                before = self._state.record(look.part, record)
+                label = DatabaseCounts.NAME + look.place.label
+                before = self._state.kept(look.part, DatabaseCounts, label)
                 now = {one.name: one.rows for one in look.tables}
-                then: dict[str, int] = before.get("rows", {})
-                look.since = str(before.get("when", ""))
-                if before:
+                then = before.rows if before is not None else {}
+                look.since = before.when if before is not None else ""
+                if before is not None:
                     look.changes = [
                         Change(name, then.get(name), now.get(name))
                         for name in sorted({*now, *then})
                         if then.get(name) != now.get(name)
                     ]
                 when = datetime.now(UTC).isoformat(timespec="seconds")
-                self._state.keep(look.part, record, {"rows": now, "when": when})
+                self._state.keep(look.part, DatabaseCounts(rows=now, when=when), label)
 
 
 def table_named(looks: Sequence[DatabaseLook], name: str) -> tuple[DatabaseLook, Table]:

@@ -14,6 +14,7 @@ from plainfall.clone.parts import PartFound
 from plainfall.ecosystems import language_named
 from plainfall.ecosystems.shape import HandInstall
 from plainfall.formats.documents import read_document
+from plainfall.kept_records import Installed
 from plainfall.onboarding.part.decisions import Decisions, decisions_of
 from plainfall.onboarding.records.state import FOLDER, CloneState
 from plainfall.settings.setting import Setting
@@ -127,16 +128,22 @@ def _title(part: PartFound) -> str:
 
 
 def _install(one: HandPart, state: CloneState) -> list[str]:
-    part, record = one.part, state.record(one.part.key, "dependencies")
+    part, record = one.part, state.read(one.part.key, Installed)
     language = language_named(part.language)
     if language is None:
         return []
-    names, extras, groups, allowed = (
-        tuple(map(str, record.get(name, ()))) for name in ("names", "extras", "groups", "allowed")
-    )
     folder = state.clone / part.path
-    extras = tuple(dict.fromkeys((*extras, *(decisions_of(state, part.key) or Decisions()).extras)))
-    install = HandInstall(one.version, one.program, part.dependencies, names, extras, groups, allowed, folder)
+    extras = tuple(dict.fromkeys((*record.extras, *(decisions_of(state, part.key) or Decisions()).extras)))
+    install = HandInstall(
+        one.version,
+        one.program,
+        part.dependencies,
+        record.names,
+        extras,
+        record.groups,
+        record.allowed,
+        folder,
+    )
     return language.by_hand(install)
 
 

@@ -47,7 +47,7 @@ def readme_section(report: Report) -> str:
         rows.append(f"Then {server.url} answers{_where(server.part)}{title}.")
     for place, kinds in report.checks.items():
         for kind, row in kinds.items():
-            rows.append(f"{kind.capitalize()}{_where(place)}: `{row['command']}`.")
+            rows.append(f"{kind.capitalize()}{_where(place)}: `{row.command}`.")
     return "\n".join(rows).rstrip() + "\n"
 
 

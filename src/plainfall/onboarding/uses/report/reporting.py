@@ -14,11 +14,11 @@ from msgspec import Struct, field
 from plainfall.clone.parts import Contradiction, PartFound, Survey
 from plainfall.ecosystems import title_of
 from plainfall.errors import NothingToOnboard, PlainfallError
+from plainfall.kept_records import CheckKept, ChecksKept, RuntimeTaken
 from plainfall.onboarding.part.settling import Settling
 from plainfall.onboarding.records.outcome import RunRecord, run_record
 from plainfall.onboarding.records.state import CloneState
 from plainfall.onboarding.run.clone_root import CloneFolder, survey_of
-from plainfall.onboarding.uses.check.checking import CHECKS
 from plainfall.onboarding.uses.data.looking import DatabaseLook, LookAtClone
 from plainfall.onboarding.uses.report.by_hand import HandPart, commands_by_hand, script_by_hand
 from plainfall.plain_files import plain_bytes
@@ -59,7 +59,7 @@ class Report(Struct):
     contradictions: list[Contradiction]
     databases: list[DatabaseLook]
     servers: list[ServerShown]
-    checks: dict[str, dict[str, Any]]
+    checks: dict[str, dict[str, CheckKept]]
     script: str
     steps: list[tuple[dict[str, Any], dict[str, Any]]] = field(default_factory=list)
     mended: list[str] = field(default_factory=list)
@@ -102,7 +102,7 @@ def report_of(
         survey.name, place.clone, time.strftime("%Y-%m-%d %H:%M"), brief_of(place.clone, surroundings.variables),
         survey, record, settled, list({one.what: one for one in contradictions}.values()),
         _databases(place, surroundings, notes), _servers(state, record, surroundings, notes, pictures, tell),
-        {part.key: state.record(part.key, CHECKS) for part in survey.parts if state.record(part.key, CHECKS)},
+        {part.key: rows for part in survey.parts if (rows := state.read(part.key, ChecksKept).results)},
         "", steps, notes=notes,
     )  # fmt: skip
     report.mended = [text for _, done in steps for text in done["remarks"] if _tells_of_mending(text)]
@@ -190,8 +190,7 @@ def _by_hand(report: Report, state: CloneState) -> Sequence[HandPart]:
         if part.is_secondary:
             own = []
         own += [one for one in report.settled if one.unit.client and one.unit.folder == part.path]
-        runtime = state.record(part.key, "runtime")
-        version, program = str(runtime.get("version", "")), str(runtime.get("file", ""))
+        runtime = state.read(part.key, RuntimeTaken)
         unique = list({id(one): one for one in own}.values())
-        found.append(HandPart(part, unique, rows, servers.get(part.key), version, program))
+        found.append(HandPart(part, unique, rows, servers.get(part.key), runtime.version, runtime.file))
     return found
