@@ -11,9 +11,11 @@ from typing import Any
 import pytest
 from conftest import eventually
 from forked import PYTHON
+from msgspec.structs import replace
 
 from plainfall.clone.parts import PartFound, SettingsFound
 from plainfall.clone.walk import walk
+from plainfall.kept_records import ProcessKept
 from plainfall.onboarding.run.order import in_order, needs_of
 from plainfall.onboarding.uses.serve.following import Follower, Happening
 from plainfall.server.process import Running, new_mark, start, stop
@@ -38,13 +40,13 @@ time.sleep(60)
 def started(tmp_path: Path) -> Iterator[Any]:
     runs: list[tuple[Running, Any]] = []
 
-    def begin(program: str, *words: str, **more: str) -> dict[str, Any]:
+    def begin(program: str, *words: str, **more: str) -> ProcessKept:
         (tmp_path / "main.py").write_text(program)
         command = " ".join(["exec", PYTHON, "main.py", *words])
         variables = {"PATH": os.environ["PATH"], **more}
         running, process = start(command, tmp_path, variables, tmp_path / "log", 9, new_mark())
         runs.append((running, process))
-        return {**running.as_record(), "port": 9}
+        return replace(running.kept(), port=9)
 
     yield begin
     for running, process in runs:
@@ -76,19 +78,19 @@ def test_what_was_there_before_may_be_passed_over(started: Any, tmp_path: Path) 
     record = started(
         "import time\nprint('old', flush=True)\ntime.sleep(1.2)\nprint('new', flush=True)\ntime.sleep(9)"
     )
-    assert eventually(lambda: "old" in Path(record["log"]).read_text())
+    assert eventually(lambda: "old" in Path(record.log).read_text())
     found = watched(Follower({"": record}, {}, from_end=True), 1.5)
     assert [one.text for one in found if one.kind == "line"] == ["new"]
     # A log that somebody emptied is read from its beginning.
     follower = Follower({"": record}, {}, from_end=True)
-    with open(record["log"], "w") as log:
+    with open(record.log, "w") as log:
         log.write("anew\n")
     assert [one.text for one in follower.poll() if one.kind == "line"] == ["anew"]
 
 
 def test_a_restart_after_an_edit_names_the_file(started: Any, tmp_path: Path) -> None:
     record = started(PARENT, "1", PAUSE="3")
-    assert eventually(lambda: "child 0" in Path(record["log"]).read_text())
+    assert eventually(lambda: "child 0" in Path(record.log).read_text())
     follower = Follower({"web": record}, {"web": tmp_path})
     (tmp_path / "gauge.py").write_text("x = 1\n")
     found = watched(follower, 6)
@@ -98,7 +100,7 @@ def test_a_restart_after_an_edit_names_the_file(started: Any, tmp_path: Path) ->
 
 def test_a_server_that_starts_again_and_again_goes_round_in_circles(started: Any, tmp_path: Path) -> None:
     record = started(PARENT, "6", PAUSE="1.1")
-    assert eventually(lambda: "child 0" in Path(record["log"]).read_text())
+    assert eventually(lambda: "child 0" in Path(record.log).read_text())
     kinds = [one.kind for one in watched(Follower({"": record}, {}), 9) if one.kind != "line"]
     assert "circle" in kinds and kinds.count("restarted") >= 2
 

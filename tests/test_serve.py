@@ -229,7 +229,7 @@ def test_the_register_gives_no_port_twice(tmp_path: Path) -> None:
     assert ports == [8730, 8731, 8732]
     assert register.port_for(clones[1], "", 8730, ()) == 8731
     assert register.port_for(clones[1], "web", 8730, [8733]) == 8734
-    register.note(clones[0], "", None)
+    register.note_stopped(clones[0], "")
     assert register.port_for(clones[2], "", 8730, (), exactly=True) == 8730
     (tmp_path / "state/servers.json").write_text("damaged")
     assert register.every() == [] and register.port_for(clones[0], "", 8730, ()) == 8730

@@ -24,13 +24,17 @@ __all__ = [
     "Installed",
     "LastRun",
     "LeftBehind",
+    "MadeKept",
     "NotBuilt",
+    "ProcessKept",
     "ProgramRun",
     "Record",
     "RegistryHosts",
     "RuntimeTaken",
     "ServerCopies",
+    "ServerKept",
     "ServerPrograms",
+    "ServiceKept",
     "SettingsWritten",
     "SkippedStages",
     "StartChosen",
@@ -78,6 +82,63 @@ def read_stored(stored: object, kind: type[R]) -> R | None:
         return msgspec.convert({name: value for name, value in stored.items() if name != _VERSION}, kind)
     except msgspec.ValidationError:
         return None
+
+
+class ProcessKept(Record, frozen=True):
+    """A process that was started and is meant to stay: the leader's id and start time (seconds since 1970; 0 before
+    it is known), the mark that all of it bears, the command line, the log, the port that it was given, the ids and
+    start times of its other processes, its control group ("" for none), and the digest of what it stands on."""
+
+    pid: int = 0
+    started: float = 0.0
+    mark: str = ""
+    command: str = ""
+    log: str = ""
+    port: int = 0
+    others: tuple[tuple[int, float], ...] = ()
+    group: str = ""
+    fingerprint: str = ""
+
+
+class ServerKept(ProcessKept, frozen=True):
+    """A part's dev server: besides, its address ("" before it answers), the port that was wished for, how an editor
+    attaches to its debugger, and what its page was when it was asked for last."""
+
+    url: str = ""
+    wanted: int = 0
+    attach: dict[str, Any] | None = None
+    probe: dict[str, Any] | None = None
+
+
+class ServiceKept(Record, frozen=True):
+    """A private server of the clone, or one that is used as it is: its kind, what it is called, its port, its data
+    folder with device and inode, the folder of its sockets, a digest of the accounts that were let in, which making
+    of the data it is, and its process."""
+
+    kind: str = ""
+    title: str = ""
+    port: int = 0
+    data: str = ""
+    sockets: str = ""
+    accounts: str = ""
+    made: str = ""
+    identity: tuple[int, int] | None = None
+    used: bool = False
+    running: ProcessKept = ProcessKept()
+
+
+class MadeKept(Record, frozen=True):
+    """Something that we made in the clone, or wrote to: its kind ("folder", "file", "settings", "packages" …);
+    of packages device and inode; of a settings file the digests of the texts that we wrote, whether it was
+    there before (``was``, with its mode and its time in ns), and whether somebody changed it since."""
+
+    kind: str = ""
+    inode: tuple[int, int] | None = None
+    text: tuple[str, ...] | None = None
+    was: bool = False
+    mode: int = 0
+    time: int = 0
+    edited: bool = False
 
 
 class RuntimeTaken(Record, frozen=True):

@@ -30,17 +30,17 @@ def list_servers(console: Console, register: Register, user_state: Path) -> int:
                     "clone": clone,
                     "part": part,
                     "name": name,
-                    "pid": record["pid"],
-                    "command": record["command"],
+                    "pid": record.pid,
+                    "command": record.command,
                 }
                 for clone, part, name, record in beside
             ],
             "services": [
                 {
                     "clone": clone,
-                    "kind": record["kind"],
-                    "port": record["port"],
-                    "pid": record["running"]["pid"],
+                    "kind": record.kind,
+                    "port": record.port,
+                    "pid": record.running.pid,
                 }
                 for clone, _, record in services
             ],
@@ -63,11 +63,11 @@ def list_servers(console: Console, register: Register, user_state: Path) -> int:
     for clone, part, name, record in beside:
         whose = f"{console.shown_path(clone)}{f'  {part}' if part else ''}"
         console.result(f"{console.styled(name, 'good', out=True)}  {whose}")
-        console.result(console.styled(f"    process {record['pid']}: {record['command']}", "dim", out=True))
-    for clone, _, record in services:
-        head = console.styled(f"{record['title']} on port {record['port']}", "good", out=True)
+        console.result(console.styled(f"    process {record.pid}: {record.command}", "dim", out=True))
+    for clone, _, service in services:
+        head = console.styled(f"{service.title} on port {service.port}", "good", out=True)
         console.result(f"{head}  {console.shown_path(clone)}")
-        text = f"    process {record['running']['pid']}, data in {console.shown_path(record['data'])}"
+        text = f"    process {service.running.pid}, data in {console.shown_path(service.data)}"
         console.result(console.styled(text, "dim", out=True))
     kept = [row for row in rows if not pids[row.clone, row.part]]
     if kept and console.verbose:

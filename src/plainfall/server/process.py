@@ -11,13 +11,14 @@ import sys
 import time
 from collections.abc import Mapping
 from pathlib import Path
-from typing import Any
+from typing import Any, TypeVar
 
 from msgspec import Struct
 from msgspec.structs import asdict, replace
 
 from plainfall import processes
 from plainfall.errors import ServerFailed
+from plainfall.kept_records import ProcessKept
 from plainfall.server import process_table
 from plainfall.server.control_group import enter_words, kill_group, members, remove_group
 from plainfall.server.ports import holder_of, is_free
@@ -43,6 +44,9 @@ _LOOKS = 4  # empty looks in a row after which a server counts as ended
 _PATIENCE = 5.0  # seconds between asking a process to end and forcing it
 
 
+P = TypeVar("P", bound=ProcessKept)
+
+
 class Running(Struct, frozen=True):
     """A server that was started: the leader's process id and start time (seconds since 1970, as the system
     states it), the mark, the command line, the log, the port it was given; and, once it has answered, the ids
@@ -58,18 +62,18 @@ class Running(Struct, frozen=True):
     others: tuple[tuple[int, float], ...] = ()
     group: str = ""
 
-    def as_record(self) -> dict[str, Any]:
-        """The form in which the clone's state keeps it."""
-        return {**asdict(self), "others": [list(pair) for pair in self.others]}
+    def kept(self) -> ProcessKept:
+        """The record of it."""
+        return ProcessKept(**asdict(self))
+
+    def kept_in(self, record: P) -> P:
+        """A record with this in the place of the process that it had."""
+        return replace(record, **asdict(self))
 
     @classmethod
-    def of_record(cls, record: Mapping[str, Any]) -> Running:
-        """The value of such a record, which may hold more."""
-        names = ("pid", "started", "mark", "command", "log", "port")
-        others = tuple((int(pid), float(started)) for pid, started in record.get("others") or ())
-        return cls(
-            **{name: record[name] for name in names}, others=others, group=str(record.get("group") or "")
-        )
+    def of_record(cls, record: ProcessKept) -> Running:
+        """The value of a record."""
+        return cls(**{name: getattr(record, name) for name in cls.__struct_fields__})
 
 
 def new_mark() -> str:

@@ -211,7 +211,7 @@ def _show_end(options: argparse.Namespace, console: Console, outcome: Outcome) -
     show_disagreements(console, outcome)
     console.note("")
     for record in outcome.servers.values():
-        console.result(f"{console.styled(record['url'], 'good', out=True)} answered")
+        console.result(f"{console.styled(record.url, 'good', out=True)} answered")
     console.result(verdict(outcome))
     left = "its files stay" if options.into else "the sample clone is removed"
     console.note(f"now the servers are ended and {left} (--keep leaves all up)")

@@ -185,10 +185,10 @@ def show_outcome(console: Console, outcome: Outcome, clone: str) -> None:
     named = "" if clone == "." else f" {shlex.quote(clone)}"
     for part, record in outcome.servers.items():
         where = f"{part}: " if part else ""
-        probe = record.get("probe") or {}
+        probe = record.probe or {}
         style = "good" if probe and not probe.get("problem") else "warn"
-        address = console.styled(f"{where}{record['url']}", style, out=True)
-        console.result(f"{address}  log {console.shown_path(record['log'])}")
+        address = console.styled(f"{where}{record.url}", style, out=True)
+        console.result(f"{address}  log {console.shown_path(record.log)}")
     _show_beside(console, outcome, named)
     if outcome.survey.examples and not outcome.servers and outcome.outcome == "done":
         console.note(examples_text(console, outcome.survey, named))
@@ -243,10 +243,8 @@ def show_choices(console: Console, outcome: Outcome) -> None:
 def _show_beside(console: Console, outcome: Outcome, named: str) -> None:
     """The processes beside the servers: those that run, and how each of the others is started."""
     for (_, name), record in outcome.processes.items():
-        address = f"{name}: process {record['pid']}"
-        console.result(
-            f"{console.styled(address, 'good', out=True)}  log {console.shown_path(record['log'])}"
-        )
+        address = f"{name}: process {record.pid}"
+        console.result(f"{console.styled(address, 'good', out=True)}  log {console.shown_path(record.log)}")
     for part in outcome.survey.parts:
         for process in part.processes if part.key in outcome.servers else ():
             if (part.key, process.name) not in outcome.processes:

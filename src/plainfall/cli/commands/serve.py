@@ -18,7 +18,7 @@ from plainfall.cli.view import RunView
 from plainfall.clone.parts import Survey
 from plainfall.diagnosis.reading import diagnose, lines_that_matter
 from plainfall.errors import NothingToOnboard
-from plainfall.kept_records import DataStep
+from plainfall.kept_records import DataStep, ProcessKept
 from plainfall.onboarding.part.chosen_commands import choose_command, part_named, with_choices
 from plainfall.onboarding.part.steps import Stage, State, Step, StepResult
 from plainfall.onboarding.part.work import Wishes
@@ -117,9 +117,7 @@ def _bring_up(
 ) -> int:
     view = _ServeView(console)
     clone = place.clone
-    before = {
-        part: record.get("pid") for part, record in CloneState(clone, surroundings.state).servers.items()
-    }
+    before = {part: record.pid for part, record in CloneState(clone, surroundings.state).servers.items()}
     try:
         wishes = Wishes(
             port=options.port,
@@ -134,7 +132,7 @@ def _bring_up(
     state = CloneState(clone, surroundings.state)
     _hint_at_migrations(console, state, outcome)
     _show_attach(console, outcome)
-    started = [part for part, record in outcome.servers.items() if before.get(part) != record["pid"]]
+    started = [part for part, record in outcome.servers.items() if before.get(part) != record.pid]
     running = set(outcome.processes)
     try:
         if options.beside and outcome.failure is None:
@@ -166,7 +164,7 @@ def _start_beside(console: Console, outcome: Outcome, names: Sequence[str], stat
             outcome.processes[part.key, name] = record
             if not console.json:
                 word = "kept" if (part.key, name) in running else "done"
-                text = f"{name}: {process.line}, process {record['pid']} ({process.evidence})"
+                text = f"{name}: {process.line}, process {record.pid} ({process.evidence})"
                 head = f"  {console.styled(f'{word:<8}', 'good')}  {'':8}  {'beside':<14}"  # as a step's line
                 console.note(console.wrapped(text, 36, head))
 
@@ -187,9 +185,9 @@ def _hint_at_migrations(console: Console, state: CloneState, outcome: Outcome) -
 def _show_attach(console: Console, outcome: Outcome) -> None:
     """How an editor attaches to each server that runs under a debugger."""
     for part, record in outcome.servers.items():
-        if record.get("attach") and not console.json:
+        if record.attach and not console.json:
             console.result(f"debugger of {part or outcome.survey.name}; for an editor:")
-            console.document(record["attach"])
+            console.document(record.attach)
 
 
 class _ServeView(RunView):
@@ -211,7 +209,8 @@ def _follow(
     """Shows what the servers and the processes ``beside`` them write, each line behind its part or name, until
     interrupted or until all have ended; then ends those that were started here."""
     own = {f"{part}|{name}": (part, name) for part, name in outcome.processes}
-    followed = {**outcome.servers, **{key: outcome.processes[own[key]] for key in own}}
+    followed: dict[str, ProcessKept] = {**outcome.servers}
+    followed |= {key: outcome.processes[own[key]] for key in own}
     part_of = {key: own[key][0] if key in own else key for key in followed}
     names = {key: own[key][1] if key in own else key or outcome.survey.name for key in followed}
     width = max(map(len, names.values()))
@@ -219,7 +218,7 @@ def _follow(
     ended: dict[str, str] = {}
     console.note("")
     for part, record in outcome.servers.items():
-        console.result(f"{console.styled(record['url'], 'good', out=True)}  {names[part]}")
+        console.result(f"{console.styled(record.url, 'good', out=True)}  {names[part]}")
     failed = outcome.failure is not None
     count = len(started) + len(beside)
     console.note("following them; Ctrl-C ends " + ("them" if count > 1 else "it") if count else

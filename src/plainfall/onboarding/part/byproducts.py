@@ -17,7 +17,7 @@ from plainfall.clone.walk import Tree, walk
 from plainfall.data.sqlite import databases_below, is_database
 from plainfall.ecosystems import language_named
 from plainfall.ecosystems.frameworks import every_traits
-from plainfall.kept_records import LeftBehind
+from plainfall.kept_records import LeftBehind, MadeKept
 from plainfall.onboarding.records.inventory import Inventory
 from plainfall.onboarding.records.state import CloneState
 from plainfall.repository import escaped_path, exclude_locally, repository_of
@@ -132,7 +132,7 @@ def close_span(state: CloneState, seen: Sequence[str] | None = None, claimed: It
             paths.setdefault(path, now)
         elif path not in stood:
             named.append(path)
-        if path.endswith("/") and state.made.get(path.rstrip("/"), {}).get("kind") != PACKAGES:
+        if path.endswith("/") and state.made.get(path.rstrip("/"), MadeKept()).kind != PACKAGES:
             for file in databases_below(state.clone / path):  # those that come later are not a run's
                 paths.setdefault(os.path.relpath(file, state.clone), now)
     spans = (*record.spans, (began, now))[-_SPANS:]

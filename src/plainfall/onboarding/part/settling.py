@@ -196,9 +196,9 @@ class Settling:
                 continue  # nothing of it listens
             self.wanted[part.key] = wanted
             port = wanted.port
-            running = servers.get(part.key, {})
-            if isinstance(running.get("port"), int) and running.get("wanted") == wanted.port:
-                port = running["port"]
+            running = servers.get(part.key)
+            if running is not None and running.wanted == wanted.port:
+                port = running.port
             elif choose and part.key in onboarded:
                 taken = [one.port for one in listeners.values()]
                 register, exactly = self._state.register, wanted.source == "--port"

@@ -7,7 +7,6 @@ import re
 from collections.abc import Callable, Mapping
 from functools import cached_property
 from pathlib import Path
-from typing import Any
 
 from msgspec import Struct, field
 
@@ -27,7 +26,7 @@ from plainfall.ecosystems.shape import (
 from plainfall.errors import PlainfallError
 from plainfall.evidence import Evidence
 from plainfall.failure_kinds import FailureKind
-from plainfall.kept_records import DriverVariables, EnvironmentFolder
+from plainfall.kept_records import DriverVariables, EnvironmentFolder, ServerKept
 from plainfall.onboarding.part.byproducts import ByProducts
 from plainfall.onboarding.part.chosen_commands import CHOSEN_RANK
 from plainfall.onboarding.part.decisions import Decisions, decisions_of, team_of, with_wishes
@@ -92,7 +91,7 @@ class Work(Struct, dict=True):
     settings_shown: tuple[Setting, ...] = ()
     database: DatabaseFound | None = None
     fingerprints: dict[str, str] = field(default_factory=dict)
-    server: dict[str, Any] | None = None
+    server: ServerKept | None = None
     settling: Settling | None = None
     contradictions: list[Contradiction] = field(default_factory=list)
     after: Mapping[str, Evidence] = field(default_factory=dict)

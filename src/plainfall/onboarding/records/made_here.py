@@ -5,10 +5,9 @@ from __future__ import annotations
 import os
 import stat
 import time
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Iterator, Sequence
 from functools import cached_property
 from pathlib import Path
-from typing import Any
 
 from msgspec import Struct
 
@@ -16,7 +15,7 @@ from plainfall.data.sqlite import is_database
 from plainfall.ecosystems import languages
 from plainfall.ecosystems.frameworks import is_made_by_migrations
 from plainfall.ignoring import ignore_rules
-from plainfall.kept_records import LeftBehind
+from plainfall.kept_records import LeftBehind, MadeKept
 from plainfall.onboarding.part.byproducts import PACKAGES, close_span
 from plainfall.onboarding.records.inventory import Inventory
 from plainfall.onboarding.records.restoring import SETTINGS, as_written
@@ -84,7 +83,7 @@ class _Look:
     def settings(self) -> Iterator[Thing]:
         """The settings files that were made or added to."""
         for path, row in sorted(self._made.items()):
-            if row["kind"] != SETTINGS:
+            if row.kind != SETTINGS:
                 continue
             self.settled.add(path)
             size = weigh(self._state.clone / path)[0]
@@ -93,7 +92,7 @@ class _Look:
             if not as_written(self._state, path):
                 why = "it was changed since Plainfall wrote to it"
                 yield Thing(path, SETTINGS, STAY, why, size)
-            elif row.get("was"):
+            elif row.was:
                 why = "gets the text that it had before the first run"
                 yield Thing(path, SETTINGS, PUT_BACK, why, size)
             else:
@@ -104,13 +103,13 @@ class _Look:
         above it was made, None where that is not known."""
         plain, is_folder = path.rstrip("/"), path.endswith("/")
         place = self._state.clone / plain
-        row = self._made.get(plain, {})
+        row = self._made.get(plain, MadeKept())
         since = self._record.paths.get(path, since)
         if plain in self.settled:
             return []
         if self._uploads.match_file(path):
             return [self._of_data(path, "uploads")]
-        if row.get("kind") == PACKAGES:
+        if row.kind == PACKAGES:
             return [self._packages(path, row)]
         if self._left.match_file(path):
             return self._by_name(path)
@@ -125,7 +124,7 @@ class _Look:
             if since is not None and self._is_of_runs(place, since) and not is_database(place):
                 return [Thing(path, "left behind", GO, "", *weigh(place))]
             return [Thing(path, "other", STAY, self._why(path, since), *weigh(place))]
-        return self._folder(path, since, made=row.get("kind") == "folder")
+        return self._folder(path, since, made=row.kind == "folder")
 
     def _by_name(self, path: str) -> list[Thing]:
         """What becomes of an entry whose name says that programs leave it behind: a cache goes as it is; of
@@ -197,12 +196,12 @@ class _Look:
             return "it came while commands of the project ran, and is not ignored: it may be yours"
         return "changed since the run that made it" if since is not None else "not made by Plainfall"
 
-    def _packages(self, path: str, row: Mapping[str, Any]) -> Thing:
+    def _packages(self, path: str, row: MadeKept) -> Thing:
         place = self._state.clone / path
         status = os.lstat(place)
         size = weigh(place)
-        number = row.get("inode")  # none yet where the run that made it was killed
-        if number not in (None, [status.st_dev, status.st_ino]) or not stat.S_ISDIR(status.st_mode):
+        number = row.inode  # none yet where the run that made it was killed
+        if number not in (None, (status.st_dev, status.st_ino)) or not stat.S_ISDIR(status.st_mode):
             return Thing(path, PACKAGES, STAY, "it is another folder than the one that was made", *size)
         if number and self._is_remade(place, status):
             why = "all in it is newer than the last run: it may be yours"
@@ -251,7 +250,7 @@ class _Look:
         """What was made, as far as that was noted, where nobody knows what else was there before."""
         for path, row in sorted(self._made.items()):
             place = self._state.clone / path
-            if row["kind"] == PACKAGES and os.path.lexists(place) and not self._state.is_tracked(place):
+            if row.kind == PACKAGES and os.path.lexists(place) and not self._state.is_tracked(place):
                 yield self._packages(f"{path}/", row)
 
 
@@ -311,11 +310,11 @@ def private_data(state: CloneState) -> list[Thing]:
     """The data of the clone's private servers, and copies of databases from before steps."""
     found = []
     for name, row in sorted(state.services.items()):
-        data = Path(row.get("data") or "/nonexistent")
-        if not row.get("used") and data.is_dir() and not data.is_symlink():
+        data = Path(row.data or "/nonexistent")
+        if not row.used and data.is_dir() and not data.is_symlink():
             inside = data.is_relative_to(state.folder)
             path = os.path.relpath(data, state.clone) if inside else str(data)
-            found.append(Thing(path, "private data", STAY, str(row.get("title", name)), *weigh(data)))
+            found.append(Thing(path, "private data", STAY, row.title or name, *weigh(data)))
     guard = state.folder / "guard"
     copies = weigh(guard)
     if copies[0]:

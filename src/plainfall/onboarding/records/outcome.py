@@ -10,7 +10,7 @@ from msgspec import Struct, field
 
 from plainfall.clone.parts import Contradiction, Survey
 from plainfall.errors import PlainfallError
-from plainfall.kept_records import LastRun
+from plainfall.kept_records import LastRun, ProcessKept, ServerKept
 from plainfall.onboarding.part.steps import State, Step, StepResult
 from plainfall.onboarding.part.work import Work
 from plainfall.onboarding.records.state import FOLDER, CloneState
@@ -34,12 +34,12 @@ class Outcome(Struct):
     outcome: str = "done"
     seconds: float = 0.0
     steps: list[tuple[Step, StepResult, float]] = field(default_factory=list)
-    servers: dict[str, dict[str, Any]] = field(default_factory=dict)
+    servers: dict[str, ServerKept] = field(default_factory=dict)
     open_settings: list[Setting] = field(default_factory=list)
     failure: tuple[Step, PlainfallError] | None = None
     contradictions: list[Contradiction] = field(default_factory=list)
     works: dict[str, Work] = field(default_factory=dict)
-    processes: dict[tuple[str, str], dict[str, Any]] = field(default_factory=dict)
+    processes: dict[tuple[str, str], ProcessKept] = field(default_factory=dict)
     remarks: list[str] = field(default_factory=list)
     changes: list[str] = field(default_factory=list)
 
@@ -127,21 +127,22 @@ def _step(step: Step, result: StepResult, seconds: float) -> dict[str, Any]:
     }
 
 
-def _server(part: str, record: dict[str, Any]) -> dict[str, Any]:
+def _server(part: str, record: ServerKept) -> dict[str, Any]:
     return {
         "part": part,
-        "url": record.get("url"),
-        "port": record["port"],
-        "pid": record["pid"],
-        "command": record["command"],
-        "log": record["log"],
-        "probe": record.get("probe"),
-        "attach": record.get("attach"),
+        "url": record.url or None,
+        "port": record.port,
+        "pid": record.pid,
+        "command": record.command,
+        "log": record.log,
+        "probe": record.probe,
+        "attach": record.attach,
     }
 
 
-def _process(part: str, name: str, record: dict[str, Any]) -> dict[str, Any]:
-    return {"part": part, "name": name, **{key: record[key] for key in ("pid", "command", "log")}}
+def _process(part: str, name: str, record: ProcessKept) -> dict[str, Any]:
+    row = {"part": part, "name": name}
+    return {**row, "pid": record.pid, "command": record.command, "log": record.log}
 
 
 def failure_document(step: Step | None, error: PlainfallError) -> dict[str, Any]:

@@ -8,15 +8,15 @@ or was given a moment ago.
 from __future__ import annotations
 
 import time
-from collections.abc import Collection, Iterator, Mapping
+from collections.abc import Collection, Iterator
 from contextlib import contextmanager, nullcontext
 from pathlib import Path
-from typing import Any
 
-from msgspec import Struct, to_builtins
+from msgspec import Struct, ValidationError, convert, to_builtins
 
 from plainfall.errors import PlainfallError
 from plainfall.evidence import Evidence
+from plainfall.kept_records import ProcessKept
 from plainfall.server.logs import cut_log
 from plainfall.server.ports import free_port, is_free
 from plainfall.server.process import Running, belonging
@@ -91,19 +91,24 @@ class Register:
             rows[key] = Registered(str(clone), part, port, wanted, time.time(), running=running)
             return port
 
-    def note(self, clone: Path, part: str, record: Mapping[str, Any] | None) -> None:
-        """Notes that a part's server was started (its record) or stopped (None); its port stays its own."""
+    def note_stopped(self, clone: Path, part: str) -> None:
+        """Notes that a part's server was stopped; its port stays its own."""
         key = str(clone), part
         with self._changing() as rows:
             before = rows.get(key)
-            if record is None:
-                if before is not None:
-                    rows[key] = Registered(*key, before.port, before.wanted, 0.0)
-                return
-            running = Running.of_record(record)
-            url, wanted = str(record.get("url", "")), int(record.get("wanted", record["port"]))
-            given = before.given if before is not None else 0.0
-            rows[key] = Registered(*key, int(record["port"]), wanted, given, url, running)
+            if before is not None:
+                rows[key] = Registered(*key, before.port, before.wanted, 0.0)
+
+    def note_started(
+        self, clone: Path, part: str, process: ProcessKept, url: str = "", wanted: int = 0
+    ) -> None:
+        """Notes that a part's server was started, with its address and the port that was wished for (0: its
+        own)."""
+        key = str(clone), part
+        with self._changing() as rows:
+            given = rows[key].given if key in rows else 0.0
+            running = Running.of_record(process)
+            rows[key] = Registered(*key, process.port, wanted or process.port, given, url, running)
 
     def forget(self, clone: Path) -> None:
         """Drops the rows of a clone of which nothing runs."""
@@ -117,9 +122,9 @@ class Register:
         results = {}
         for row in rows if isinstance(rows, list) else ():
             try:
-                running = Running.of_record(row["running"]) if row["running"] else None
+                running = convert(row["running"], Running) if row["running"] else None
                 one = Registered(**{**row, "running": running})
-            except (KeyError, TypeError, ValueError):
+            except (KeyError, TypeError, ValueError, ValidationError):
                 continue  # a row that somebody edited: it is dropped
             if Path(one.clone).is_dir() or one.pids:
                 results[one.clone, one.part] = one

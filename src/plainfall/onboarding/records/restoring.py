@@ -6,6 +6,7 @@ import os
 from pathlib import Path
 
 from plainfall.errors import PlainfallError
+from plainfall.kept_records import MadeKept
 from plainfall.onboarding.records.state import CloneState
 from plainfall.writing import digest_of
 
@@ -23,26 +24,26 @@ def _copy_of(state: CloneState, path: str) -> Path:
 def note_written(state: CloneState, path: str, text: str) -> None:
     """Notes that a file (a path from the clone) is about to be written with this text. What it was before the first
     time is kept, readable by the user alone; that somebody changed it since is noted."""
-    row = state.made.get(path, {})
+    row = state.made.get(path, MadeKept())
     current = _current(state, path)
-    if "text" not in row:
+    if row.text is None:
         if current is not None:
             status = os.stat(state.confined.target(path))
             state.confined.write(_copy_of(state, path), current, mode=0o600)
             state.keep_made(path, SETTINGS, was=True, mode=status.st_mode & 0o777, time=status.st_mtime_ns)
-    elif current is not None and _digest(current) not in row["text"]:
+    elif current is not None and _digest(current) not in row.text:
         state.keep_made(path, SETTINGS, edited=True)
     # The text of before counts, too: a stop may come before the new one is written.
-    first = [_digest(current)] if current is not None else []
-    state.keep_made(path, SETTINGS, text=[*row.get("text", first)[-1:], digest_of(text)])
+    first = (_digest(current),) if current is not None else ()
+    state.keep_made(path, SETTINGS, text=(*(first if row.text is None else row.text)[-1:], digest_of(text)))
 
 
 def as_written(state: CloneState, path: str) -> bool:
     """Whether a file that Plainfall wrote holds what it wrote, and nobody changed it at any time."""
-    row, current = state.made.get(path, {}), _current(state, path)
-    if current is None or row.get("edited"):
+    row, current = state.made.get(path, MadeKept()), _current(state, path)
+    if current is None or row.edited:
         return False
-    return _digest(current) in row.get("text", [])
+    return _digest(current) in (row.text or ())
 
 
 def put_back(state: CloneState, path: str) -> None:
@@ -50,8 +51,8 @@ def put_back(state: CloneState, path: str) -> None:
     row = state.made[path]
     handle = state.confined.open(_copy_of(state, path), os.O_RDONLY)
     with open(handle, "rb") as file:
-        state.confined.write(path, file.read(), mode=row["mode"])
-    os.utime(state.confined.target(path), ns=(row["time"], row["time"]))
+        state.confined.write(path, file.read(), mode=row.mode)
+    os.utime(state.confined.target(path), ns=(row.time, row.time))
 
 
 def bring_settings_back(state: CloneState, *, preview: bool = False) -> list[str]:
@@ -60,7 +61,7 @@ def bring_settings_back(state: CloneState, *, preview: bool = False) -> list[str
     back = []
     for path, row in state.made.items():
         kept = state.folder / KEPT_SETTINGS / state.name_of(path)
-        if row["kind"] == SETTINGS and kept.is_file() and not os.path.lexists(state.clone / path):
+        if row.kind == SETTINGS and kept.is_file() and not os.path.lexists(state.clone / path):
             back.append(path)
             if not preview:
                 state.confined.rename(kept, path)

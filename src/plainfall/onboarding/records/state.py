@@ -18,10 +18,23 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 from urllib.parse import quote
 
+from msgspec.structs import replace
+
 from plainfall.confinement import Confined
 from plainfall.errors import CloneBusy, ForeignState, PlainfallError, disk_full_explained
 from plainfall.evidence import Evidence
-from plainfall.kept_records import DataStep, R, Record, SettingsWritten, as_stored, read_stored
+from plainfall.kept_records import (
+    DataStep,
+    MadeKept,
+    ProcessKept,
+    R,
+    Record,
+    ServerKept,
+    ServiceKept,
+    SettingsWritten,
+    as_stored,
+    read_stored,
+)
 from plainfall.onboarding.records.copied import adopted
 from plainfall.ownership import owned_or_quiet
 from plainfall.repository import Repository, exclude_locally, repository_of
@@ -197,19 +210,23 @@ class CloneState:
         return bool(self._data["records"] or self._data["servers"])
 
     @property
-    def made(self) -> dict[str, dict[str, Any]]:
-        """What Plainfall made in the clone, by path from there: its kind ("folder", "file" …), and what else was
-        noted."""
-        return dict(self._data.get("made", {}))
+    def made(self) -> dict[str, MadeKept]:
+        """What Plainfall made in the clone, by path from there."""
+        return self._rows("made", MadeKept)
 
     def keep_made(self, path: str, kind: str, **more: Any) -> None:
         """Notes that something is about to be made, or changed; what was noted of it before stays."""
         with self._lock:
-            rows = self._data.setdefault("made", {})
-            row = {**rows.get(path, {}), "kind": kind, **more}
-            if rows.get(path) != row:
-                rows[path] = row
+            before = read_stored(self._data.get("made", {}).get(path), MadeKept) or MadeKept()
+            row = replace(before, kind=kind, **more)
+            if row != before:
+                self._data.setdefault("made", {})[path] = as_stored(row)
                 self._write()
+
+    def _rows(self, name: str, kind: type[R]) -> dict[str, R]:
+        """The records of one of the tables of running and made things; those that cannot be read are left out."""
+        rows = {key: read_stored(row, kind) for key, row in self._data.get(name, {}).items()}
+        return {key: row for key, row in rows.items() if row is not None}
 
     def settings_files(self) -> frozenset[str]:
         """The settings files that Plainfall made, relative to the clone."""
@@ -227,46 +244,48 @@ class CloneState:
                 self._write()
 
     @property
-    def servers(self) -> dict[str, dict[str, Any]]:
+    def servers(self) -> dict[str, ServerKept]:
         """Part to the record of its server."""
-        return dict(self._data["servers"])
+        return self._rows("servers", ServerKept)
 
-    def keep_server(self, part: str, record: dict[str, Any] | None) -> None:
+    def keep_server(self, part: str, record: ServerKept | None) -> None:
         """Keeps or, with None, drops the record of a part's server, here and in the register."""
         with self._lock:
             if record is None:
                 self._data["servers"].pop(part, None)
             else:
-                self._data["servers"][part] = record
+                self._data["servers"][part] = as_stored(record)
             self._write()
-        if record is None or record["pid"]:
-            self.register.note(self.clone, part, record)
+        if record is None:
+            self.register.note_stopped(self.clone, part)
+        elif record.pid:
+            self.register.note_started(self.clone, part, record, record.url, record.wanted)
 
     @property
-    def second_processes(self) -> dict[tuple[str, str], dict[str, Any]]:
+    def second_processes(self) -> dict[tuple[str, str], ProcessKept]:
         """Part and name to the record of each process that was started beside a server."""
-        records: dict[str, dict[str, Any]] = self._data.get("second processes", {})
+        records = self._rows("second processes", ProcessKept)
         return {(key.rpartition("|")[0], key.rpartition("|")[2]): record for key, record in records.items()}
 
-    def keep_second_process(self, part: str, name: str, record: dict[str, Any] | None) -> None:
+    def keep_second_process(self, part: str, name: str, record: ProcessKept | None) -> None:
         """Keeps or, with None, drops such a record."""
         with self._lock:
             records = self._data.setdefault("second processes", {})
             if record is None:
                 records.pop(f"{part}|{name}", None)
             else:
-                records[f"{part}|{name}"] = record
+                records[f"{part}|{name}"] = as_stored(record)
             self._write()
 
     @property
-    def services(self) -> dict[str, dict[str, Any]]:
+    def services(self) -> dict[str, ServiceKept]:
         """Name to the record of each private server of the clone, and of servers that are used as they are."""
-        return dict(self._data.get("services", {}))
+        return self._rows("services", ServiceKept)
 
-    def keep_service(self, name: str, record: dict[str, Any]) -> None:
+    def keep_service(self, name: str, record: ServiceKept) -> None:
         """Keeps such a record; the data of one that does not run is found by it."""
         with self._lock:
-            self._data.setdefault("services", {})[name] = record
+            self._data.setdefault("services", {})[name] = as_stored(record)
             self._write()
 
     @property

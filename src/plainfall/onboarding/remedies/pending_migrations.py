@@ -22,7 +22,7 @@ _RUNS_SERVER = regex(r"((?:python -m )?[\w.-]+) runserver\b")
 
 def propose(work: Work, failure: Failure) -> Iterator[Change]:
     """Its command ``migrate``, where no database holds rows."""
-    started = str((work.server or {}).get("command", "")) or failure.command
+    started = (work.server.command if work.server is not None else "") or failure.command
     match = _RUNS_SERVER.match(started)
     if (
         failure.error.rule != FailureKind.MIGRATION_PENDING

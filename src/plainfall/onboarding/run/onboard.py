@@ -163,12 +163,12 @@ def _foreseen(work: Work, steps: Sequence[Step]) -> list[tuple[Step, StepResult,
 def _note_folders(state: CloneState) -> None:
     """Notes which folders of packages were made, so that others of their names are not taken for them."""
     for path, row in state.made.items():
-        if row["kind"] == PACKAGES:
+        if row.kind == PACKAGES:
             try:
                 status = os.lstat(state.clone / path)
             except OSError:
                 continue  # it was not made after all
-            state.keep_made(path, PACKAGES, inode=[status.st_dev, status.st_ino])
+            state.keep_made(path, PACKAGES, inode=(status.st_dev, status.st_ino))
 
 
 def _gather(run: PartRun, outcome: Outcome) -> None:

@@ -88,11 +88,11 @@ class ServerGuard:
     def _do(self, name: str, what: str, *words: str) -> str:
         """Has the server do it; why it did not, in words, "" if it did."""
         row = self._work.state.services.get(name)
-        engine = engine_of(row["kind"]) if row is not None else None
+        engine = engine_of(row.kind) if row is not None else None
         if row is None or engine is None:
             return "its server is not known any more"
         place = place_of(self._work.state, self._work.surroundings, name, row)
-        why: str = getattr(engine, what)(place, int(row["port"]), *words)
+        why: str = getattr(engine, what)(place, row.port, *words)
         return why
 
 

@@ -5,15 +5,17 @@ from __future__ import annotations
 import hashlib
 import os
 import re
-from collections.abc import Callable, Iterable, Mapping, Sequence
+from collections.abc import Callable, Iterable, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from msgspec import Struct
+from msgspec.structs import replace
 
 from plainfall.diagnosis.system_packages import install_words
 from plainfall.errors import ServiceFailed
 from plainfall.evidence import Evidence
+from plainfall.kept_records import ProcessKept, ServiceKept
 from plainfall.onboarding.records.state import FOLDER, CloneState
 from plainfall.server.ports import holder_of, is_free, is_this_users
 from plainfall.server.process import Running, belonging, marked, new_mark
@@ -69,7 +71,7 @@ def port_of(state: CloneState, need: ServiceNeed, taken: Iterable[int], *, note:
         return need.port
     known = _known(state, need)
     if known is not None and _runs(known):
-        return int(known["port"])
+        return known.port
     # A port of the system is not for a server of ours, even where this user could take it.
     wanted = need.port if need.port >= _FIRST_OF_USERS else kind_named(need.kind).port
     if is_free(wanted) and wanted not in taken:
@@ -117,10 +119,10 @@ def _may_use(state: CloneState, need: ServiceNeed) -> bool:
     engine = engine_of(need.kind)
     if engine is None or not is_this_users(need.port):
         return False
-    used = state.services.get(_used_name(need), {})
+    used = state.services.get(_used_name(need), ServiceKept())
     answers = [engine.reach("127.0.0.1", need.port, account).state for account in need.accounts]
     return all(
-        one in ("empty", "no database") or (one == "filled" and used.get("accounts") == _digest(need))
+        one in ("empty", "no database") or (one == "filled" and used.accounts == _digest(need))
         for one in answers
     )
 
@@ -143,19 +145,19 @@ def bring_up(
         return Brought(need, "lacking", text)
     name, record = _name_for(state, need)
     digest = _digest(need)
-    there = record is not None and Path(record["data"]).is_dir()
-    if record is not None and there and _runs(record) and int(record["port"]) == need.port:
-        title = f"{record['title']} on port {need.port}"
-        if record["accounts"] == digest:
+    there = record is not None and Path(record.data).is_dir()
+    if record is not None and there and _runs(record) and record.port == need.port:
+        title = f"{record.title} on port {need.port}"
+        if record.accounts == digest:
             return Brought(need, "kept", title, (), need.port, _identity(need, record), name)
         if engine.restarts_for_accounts:
             end_service(state, name)
         else:
             made = engine.admit(place_of(state, surroundings, name, record), need.port, need.accounts)
-            state.keep_service(name, {**record, "accounts": digest})
+            state.keep_service(name, replace(record, accounts=digest))
             text = f"{title}: {', '.join(made) or 'accounts as the settings say'}"
             return Brought(need, "done", text, (), need.port, _identity(need, record), name)
-    elif record is not None and record["running"]["pid"]:
+    elif record is not None and record.running.pid:
         end_service(state, name)  # on another port now, or a run was cut off at its start
         record = state.services.get(name)
     if not is_free(need.port):
@@ -180,18 +182,18 @@ def foreseen_service(state: CloneState, need: ServiceNeed) -> Brought:
     if engine is None:
         return Brought(need, "lacking", f"{kind_named(need.kind).title} is not started by Plainfall")
     name, record = _name_for(state, need)
-    there = record is not None and Path(record["data"]).is_dir()
-    if record is not None and there and _runs(record) and int(record["port"]) == need.port:
-        title, identity = f"{record['title']} on port {need.port}", _identity(need, record)
-        if record["accounts"] == _digest(need):
+    there = record is not None and Path(record.data).is_dir()
+    if record is not None and there and _runs(record) and record.port == need.port:
+        title, identity = f"{record.title} on port {need.port}", _identity(need, record)
+        if record.accounts == _digest(need):
             return Brought(need, "kept", title, (), need.port, identity, name)
         return Brought(need, "done", f"{title}: let in who must come in", (), need.port, identity, name)
     if not is_free(need.port):
-        used = state.services.get(_used_name(need), {})
-        known = used.get("accounts") == _digest(need)
+        used = state.services.get(_used_name(need), ServiceKept())
+        known = used.accounts == _digest(need)
         text = f"use the {engine.title} that answers on port {need.port}"
         return Brought(
-            need, "used" if known else "done", text, (), need.port, _identity(need, used) if used else ""
+            need, "used" if known else "done", text, (), need.port, _identity(need, used) if used.kind else ""
         )
     what = "with its data as it was" if record is not None and there else "new"
     identity = _identity(need, record) if record is not None and there else f"{need.kind} new"
@@ -205,7 +207,7 @@ def _started(
     surroundings: Surroundings,
     need: ServiceNeed,
     name: str,
-    record: dict[str, Any] | None,
+    record: ServiceKept | None,
     programs: Sequence[Any],
 ) -> Brought:
     from plainfall.services.engine import engine_of
@@ -217,28 +219,30 @@ def _started(
     program = program_for(engine, programs, place.data, need.version)
     title = f"{engine.title} {program.version}"
     mark, log = new_mark(), state.log("", f"service-{name}")
-    row: dict[str, Any] = {
-        "kind": need.kind, "title": title, "port": need.port, "data": str(place.data), "accounts": "",
-        "sockets": str(place.sockets), "made": (record or {}).get("made", ""),
-        "identity": None, "running": Running(0, 0.0, mark, "", str(log), need.port).as_record(),
-    }  # fmt: skip
+    row = ServiceKept(
+        kind=need.kind,
+        title=title,
+        port=need.port,
+        data=str(place.data),
+        sockets=str(place.sockets),
+        made=record.made if record is not None else "",
+        running=ProcessKept(mark=mark, log=str(log), port=need.port),
+    )
     state.keep_service(name, row)
     end_lost(engine, place)
     fresh = make_data(engine, program, place, surroundings.cache)
     status = os.stat(place.data)
-    row["identity"] = [status.st_dev, status.st_ino]
-    if fresh:
-        row["made"] = mark  # the system may give a new folder the number of the one before
+    # The system may give a new folder the number of the one before.
+    row = replace(row, identity=(status.st_dev, status.st_ino), made=mark if fresh else row.made)
     state.keep_service(name, row)
 
     def keep(running: Running) -> None:
-        row["running"] = running.as_record()
-        state.keep_service(name, row)
-        state.register.note(state.clone, _row_of(need.kind, need.port), {**row["running"], "url": title})
+        state.keep_service(name, replace(row, running=running.kept()))
+        state.register.note_started(state.clone, _row_of(need.kind, need.port), running.kept(), title)
 
     output = state.open_log("", f"service-{name}")
     running, made = launch(engine, program, place, need.port, need.accounts, log, output, mark, keep)
-    row |= {"running": running.as_record(), "accounts": _digest(need)}
+    row = replace(row, running=running.kept(), accounts=_digest(need))
     state.keep_service(name, row)
     from plainfall.processes import release
 
@@ -254,11 +258,11 @@ def _started(
 _KEEP_ROWS = ("postgres", "mysql")
 
 
-def _identity(need: ServiceNeed, record: Mapping[str, Any]) -> str:
+def _identity(need: ServiceNeed, record: ServiceKept) -> str:
     """Which making of a data folder a database server of ours has; of another one its port."""
     if need.kind not in _KEEP_ROWS:
         return ""
-    return f"{need.kind} {record['port'] if record.get('used') else record.get('made', '')}"
+    return f"{need.kind} {record.port if record.used else record.made}"
 
 
 def _foreign(state: CloneState, need: ServiceNeed) -> Brought:
@@ -268,7 +272,7 @@ def _foreign(state: CloneState, need: ServiceNeed) -> Brought:
 
     engine = engine_of(need.kind)
     assert engine is not None
-    used, digest = state.services.get(_used_name(need), {}), _digest(need)
+    used, digest = state.services.get(_used_name(need), ServiceKept()), _digest(need)
     made = []
     if not need.own and not is_this_users(need.port):
         raise ServiceFailed(
@@ -279,7 +283,7 @@ def _foreign(state: CloneState, need: ServiceNeed) -> Brought:
         )
     for account in need.accounts:
         answer = engine.reach("127.0.0.1", need.port, account)
-        if answer.state == "filled" and not need.own and used.get("accounts") != digest:
+        if answer.state == "filled" and not need.own and used.accounts != digest:
             raise ServiceFailed(
                 f"the {engine.title} on port {need.port} holds somebody's data in {account.database or 'it'} "
                 f"({answer.detail}), and only {'the sources name' if need.fixed else 'a template names'} "
@@ -300,15 +304,13 @@ def _foreign(state: CloneState, need: ServiceNeed) -> Brought:
         if answer.state == "no database":
             engine.make_database("127.0.0.1", need.port, account)
             made.append(f"database {account.database}")
-    state.keep_service(
-        _used_name(need), {"kind": need.kind, "port": need.port, "accounts": digest, "used": True}
-    )
+    row = ServiceKept(kind=need.kind, port=need.port, accounts=digest, used=True)
+    state.keep_service(_used_name(need), row)
     text = f"{engine.title} that answers on port {need.port}" + (f": {', '.join(made)}" if made else "")
     other = _other_clone(state, need.port)
     remarks = (
         (f"it is the private one of {other}, and ends with that: the sources name its port",) if other else ()
     )
-    row = state.services[_used_name(need)]
     return Brought(need, "done" if made else "used", text, remarks, need.port, _identity(need, row))
 
 
@@ -325,20 +327,18 @@ def _digest(need: ServiceNeed) -> str:
     )
 
 
-def _known(state: CloneState, need: ServiceNeed) -> dict[str, Any] | None:
-    rows = [row for row in state.services.values() if row["kind"] == need.kind and not row.get("used")]
-    return next((row for row in rows if row["port"] == need.port), rows[0] if len(rows) == 1 else None)
+def _known(state: CloneState, need: ServiceNeed) -> ServiceKept | None:
+    rows = [row for row in state.services.values() if row.kind == need.kind and not row.used]
+    return next((row for row in rows if row.port == need.port), rows[0] if len(rows) == 1 else None)
 
 
-def _name_for(state: CloneState, need: ServiceNeed) -> tuple[str, dict[str, Any] | None]:
+def _name_for(state: CloneState, need: ServiceNeed) -> tuple[str, ServiceKept | None]:
     """The name of the server that meets a need, and its record: the one on this port; else one of the kind that
     does not run; else a new name."""
-    rows = {
-        name: row for name, row in state.services.items() if row["kind"] == need.kind and not row.get("used")
-    }
+    rows = {name: row for name, row in state.services.items() if row.kind == need.kind and not row.used}
     rows = {name: row for name, row in rows.items() if _is_its(state, row)}
     for name, row in rows.items():
-        if row["port"] == need.port:
+        if row.port == need.port:
             return name, row
     for name, row in rows.items():
         if not _runs(row):
@@ -354,16 +354,16 @@ def _name_for(state: CloneState, need: ServiceNeed) -> tuple[str, dict[str, Any]
     )
 
 
-def _is_its(state: CloneState, row: Mapping[str, Any]) -> bool:
+def _is_its(state: CloneState, row: ServiceKept) -> bool:
     """Whether the data folder is the one that was made for this clone: the same place, and the same folder. One
     whose making was cut off has no identity yet, and no data."""
-    data = Path(row["data"])
+    data = Path(row.data)
     try:
         status = os.lstat(data)
     except OSError:
         return True
-    return row["identity"] == [status.st_dev, status.st_ino] or (
-        row["identity"] is None and not any(data.iterdir())
+    return row.identity == (status.st_dev, status.st_ino) or (
+        row.identity is None and not any(data.iterdir())
     )
 
 
@@ -371,7 +371,7 @@ def place_of(
     state: CloneState,
     surroundings: Surroundings,
     name: str,
-    record: Mapping[str, Any] | None,
+    record: ServiceKept | None,
     *,
     leaves_root: bool = True,
 ) -> Any:
@@ -388,8 +388,8 @@ def place_of(
         "HOME": "/nonexistent",
     }
     sockets = socket_folder(short, surroundings.variables, owner)
-    if record is not None and Path(record["data"]).is_dir():
-        return Place(Path(record["data"]), sockets, owner, variables)
+    if record is not None and Path(record.data).is_dir():
+        return Place(Path(record.data), sockets, owner, variables)
     inside = state.confined.own_folder(f"{FOLDER}/services")
     inside = state.confined.own_folder(f"{FOLDER}/services/{name}")
     data = inside / "data"
@@ -398,22 +398,21 @@ def place_of(
     return Place(data, sockets, owner, variables)
 
 
-def _runs(record: Mapping[str, Any]) -> bool:
-    running = record.get("running")
-    return running is not None and bool(running["pid"]) and bool(belonging(Running.of_record(running)))
+def _runs(record: ServiceKept) -> bool:
+    return bool(record.running.pid) and bool(belonging(Running.of_record(record.running)))
 
 
 def mail_folders(state: CloneState) -> list[Path]:
     """Where the clone's mail stand-ins keep what they got."""
-    return [Path(row["data"]) for row in state.services.values() if row["kind"] == "mail" and "data" in row]
+    return [Path(row.data) for row in state.services.values() if row.kind == "mail" and row.data]
 
 
-def running_services(state: CloneState) -> dict[str, dict[str, Any]]:
+def running_services(state: CloneState) -> dict[str, ServiceKept]:
     """The records of the private servers that run now, by name."""
     return {name: row for name, row in state.services.items() if _runs(row)}
 
 
-def services_everywhere(clones: Iterable[str], user_state: Path) -> list[tuple[str, str, dict[str, Any]]]:
+def services_everywhere(clones: Iterable[str], user_state: Path) -> list[tuple[str, str, ServiceKept]]:
     """Clone, name and record of each private server that runs now, of these clones."""
     results = []
     for clone in sorted(set(clones)):
@@ -432,17 +431,15 @@ def end_service(state: CloneState, name: str) -> list[int]:
     from plainfall.services.private import drop_socket_folder, end
 
     record = state.services[name]
-    engine = engine_of(record["kind"])
-    if record.get("used") or engine is None:
+    engine = engine_of(record.kind)
+    if record.used or engine is None:
         return []
-    running = Running.of_record(record["running"])
+    running = Running.of_record(record.running)
     if not running.pid:  # a run was cut off at its start
         for pid in marked(running.mark):
             running = Running(pid, 0.0, running.mark, "", running.log, running.port)
     ended = end(engine, running)
-    drop_socket_folder(str(record.get("sockets", "")))
-    state.keep_service(
-        name, {**record, "running": Running(0, 0.0, "", "", running.log, running.port).as_record()}
-    )
-    state.register.note(state.clone, _row_of(engine.kind, int(record["port"])), None)
+    drop_socket_folder(record.sockets)
+    state.keep_service(name, replace(record, running=ProcessKept(log=running.log, port=running.port)))
+    state.register.note_stopped(state.clone, _row_of(engine.kind, record.port))
     return ended

@@ -13,6 +13,7 @@ from msgspec.structs import replace
 from plainfall.diagnosis.reading import lines_that_matter
 from plainfall.errors import ServerFailed
 from plainfall.evidence import Evidence
+from plainfall.kept_records import ServerKept
 from plainfall.onboarding.part.steps import State, StepResult
 from plainfall.onboarding.part.work import Work
 from plainfall.onboarding.run.order import proxy_targets
@@ -59,7 +60,7 @@ def probe(work: Work) -> StepResult:
         return StepResult(State.TO_DO, "ask for the page", "the server starts before")
     if record is None:
         return StepResult(State.LEFT_OUT, "no server runs", "none was started")
-    before = record.get("probe")
+    before = record.probe
     if before and not before["problem"]:
         return StepResult(
             State.KEPT,
@@ -71,29 +72,28 @@ def probe(work: Work) -> StepResult:
         )
     if work.preview:
         return StepResult(
-            State.TO_DO, f"ask for the page at {record['url']}", "it was not good, or not asked for, before"
+            State.TO_DO, f"ask for the page at {record.url}", "it was not good, or not asked for, before"
         )
-    result, tried = best_page(record["url"], _pages(work, record))
+    result, tried = best_page(record.url, _pages(work, record))
     until = time.monotonic() + _RESTARTS
     while result.status == 0 and time.monotonic() < until and belonging(running_of(record)):
         # It answered before: one that watches files may have started anew, for what is written into the clone.
         time.sleep(0.3)
-        result, tried = best_page(record["url"], _pages(work, record))
-    if result.status == 400 and "//localhost:" in record["url"]:
+        result, tried = best_page(record.url, _pages(work, record))
+    if result.status == 400 and "//localhost:" in record.url:
         # A server that checks host names may know itself by its address only.
-        by_address = record["url"].replace("//localhost:", "//127.0.0.1:")
+        by_address = record.url.replace("//localhost:", "//127.0.0.1:")
         again, tried = best_page(by_address, _pages(work, record))
         if not again.problem:
             result = again
-            record["url"] = by_address
-    if result.status == 400 and not _REFUSED.search(end_of_log(Path(record["log"]))):
+            record = replace(record, url=by_address)
+    if result.status == 400 and not _REFUSED.search(end_of_log(Path(record.log))):
         result = replace(result, problem="", notes=(*result.notes, _ANSWERS[422]))
     lacks: tuple[str, ...] = ()
     if result.fault == PARTLY and not work.part.processes:
         lacks = (f"the page works, and not all of it: {result.problem}",)
         result = replace(result, problem="", notes=(*result.notes, *lacks))
-    record["probe"] = result.as_json()
-    work.state.keep_server(work.part.key, record)
+    record = _keep_probe(work, record, result.as_json())
     if result.problem:
         raise probe_failure(work, record, result, tried)
     _check_proxy(work, record)
@@ -107,7 +107,14 @@ def probe(work: Work) -> StepResult:
     )
 
 
-def _set_up(work: Work, record: dict[str, Any], seen: Probe) -> tuple[str, ...]:
+def _keep_probe(work: Work, record: ServerKept, page: dict[str, Any]) -> ServerKept:
+    """Keeps what a page was with its server's record; returns that."""
+    work.server = replace(record, probe=page)
+    work.state.keep_server(work.part.key, work.server)
+    return work.server
+
+
+def _set_up(work: Work, record: ServerKept, seen: Probe) -> tuple[str, ...]:
     """Fills the program's own installer where the team's file says so; else says that it waits. Returns remarks."""
     from plainfall.server.setting_up import is_installer
 
@@ -119,7 +126,7 @@ def _set_up(work: Work, record: dict[str, Any], seen: Probe) -> tuple[str, ...]:
     from plainfall.onboarding.uses.probe.accounts import Accounts
 
     notes: list[str] = []
-    accounts = Accounts(work.state, work.part.key, record["url"], work.part.pages, notes)
+    accounts = Accounts(work.state, work.part.key, record.url, work.part.pages, notes)
     done = accounts.fill_installer(work.clone.name.replace("-", " "), values)
     if done.state != "done":
         why = f"it wants {', '.join(done.lacks)}" if done.lacks else done.message or "it has no form"
@@ -127,15 +134,14 @@ def _set_up(work: Work, record: dict[str, Any], seen: Probe) -> tuple[str, ...]:
             f"{done.page}: the program's own installer was not filled: {why}",
             place=Evidence(TEAM_FILE),
             remedy=f"Give values by the names of its fields under [set-up] of {TEAM_FILE}, or fill it by hand.",
-            log=record["log"],
+            log=record.log,
         )
-    record["probe"] = best_page(record["url"], _pages(work, record))[0].as_json()
-    work.state.keep_server(work.part.key, record)
+    _keep_probe(work, record, best_page(record.url, _pages(work, record))[0].as_json())
     forms = "1 form" if done.forms == 1 else f"{done.forms} forms"
     return (f"set up by its own installer ({forms} filled); the account is in .plainfall/accounts.json",)
 
 
-def _check_proxy(work: Work, record: dict[str, Any]) -> None:
+def _check_proxy(work: Work, record: ServerKept) -> None:
     """Raises ServerFailed where the dev server passes requests on to a port on which nothing listens, or somebody
     else in the place of the part that is meant: the page is there, and what it asks for is not."""
     settling = work.settled_by()
@@ -146,7 +152,7 @@ def _check_proxy(work: Work, record: dict[str, Any]) -> None:
     }
     passed = {work.settings[use] for use in _passed_on(work)}
     for place, port in proxy_targets(work.part, work.tree):
-        if port == record["port"] or (not is_free(port) and port not in moved):
+        if port == record.port or (not is_free(port) and port not in moved):
             continue
         if port in moved and any(str(settling.ports[moved[port]]) in value for value in passed):
             continue  # the setting from which the proxy takes its target says so
@@ -157,15 +163,14 @@ def _check_proxy(work: Work, record: dict[str, Any]) -> None:
             if holder
             else f"nothing listens on port {port}, to which it passes requests on"
         )
-        record["probe"]["problem"] = f"{problem} ({place})"
-        work.state.keep_server(work.part.key, record)
+        _keep_probe(work, record, {**(record.probe or {}), "problem": f"{problem} ({place})"})
         here = [
             f"{key or 'the part at the top'} listens on {other}"
             for key, other in settling.ports.items()
-            if not is_free(other) and other != record["port"]
+            if not is_free(other) and other != record.port
         ]
         raise ServerFailed(
-            f"{record['url']}: the page answers; {problem}",
+            f"{record.url}: the page answers; {problem}",
             place=place,
             lines=tuple(here),
             remedy=f"End what holds port {port}, and run the same command again; or let {place.path} take the port "
@@ -188,13 +193,13 @@ def _passed_on(work: Work) -> list[str]:
 def is_good_now(work: Work) -> bool:
     """Whether a page of the part's server answers well."""
     record = work.server
-    return record is not None and not best_page(record["url"], _pages(work, record))[0].problem
+    return record is not None and not best_page(record.url, _pages(work, record))[0].problem
 
 
-def _pages(work: Work, record: dict[str, Any]) -> tuple[str, ...]:
+def _pages(work: Work, record: ServerKept) -> tuple[str, ...]:
     """The part's pages, and those that the server says to open."""
-    said = _OPENS.findall(end_of_log(Path(record["log"]))[:20_000])
-    paths = [path.rstrip(".,;)") for port, path in said if int(port) == record["port"]]
+    said = _OPENS.findall(end_of_log(Path(record.log))[:20_000])
+    paths = [path.rstrip(".,;)") for port, path in said if int(port) == record.port]
     return tuple(dict.fromkeys((*(work.part.pages or ("/",)), *paths[:_LINKS])))
 
 
@@ -269,16 +274,16 @@ def best_page(base: str, paths: tuple[str, ...]) -> tuple[Probe, list[str]]:
     return first, tried
 
 
-def probe_failure(work: Work, record: dict[str, Any], result: Probe, tried: list[str]) -> ServerFailed:
+def probe_failure(work: Work, record: ServerKept, result: Probe, tried: list[str]) -> ServerFailed:
     time.sleep(0.05)  # a server writes its log line after the answer is sent
-    output = work.masked(end_of_log(Path(record["log"])))
+    output = work.masked(end_of_log(Path(record.log)))
     known = diagnose_for(work, output)
     return ServerFailed(
         f"{result.url}: {result.problem}" + (f" ({known.cause})" if known.cause else ""),
         remedy=known.remedy + mend_words(work, known)
         or "Read what the server logged for this request. It is left running.",
         lines=lines_that_matter(output),
-        log=record["log"],
+        log=record.log,
         mend=known.mend,
         rule=known.rule,
         thing=known.thing,

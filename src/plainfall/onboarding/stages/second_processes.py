@@ -5,12 +5,14 @@ from __future__ import annotations
 import time
 from collections.abc import Iterable
 from pathlib import Path
-from typing import Any
+
+from msgspec.structs import replace
 
 from plainfall.clone.parts import PartFound
 from plainfall.clone.second_processes import SecondProcess
 from plainfall.diagnosis.reading import lines_that_matter
 from plainfall.errors import CommandFailed, UsageProblem
+from plainfall.kept_records import ProcessKept
 from plainfall.onboarding.part.work import Work
 from plainfall.onboarding.records.state import CloneState
 from plainfall.onboarding.stages.commands import check_command
@@ -49,7 +51,7 @@ def process_named(parts: list[PartFound], name: str) -> tuple[PartFound, SecondP
     )
 
 
-def start_second_process(work: Work, process: SecondProcess) -> dict[str, Any]:
+def start_second_process(work: Work, process: SecondProcess) -> ProcessKept:
     """Starts it in the part's folder and environment and returns its record; one that runs and is still right is
     kept. The clone is locked by the caller. Raises CommandFailed with the lines of its log that matter where it
     ends at once."""
@@ -58,11 +60,7 @@ def start_second_process(work: Work, process: SecondProcess) -> dict[str, Any]:
     fingerprint = digest_of(line, *steps)
     before = work.state.second_processes.get((part, name))
     if before is not None:
-        if (
-            before.get("fingerprint") == fingerprint
-            and before["pid"]
-            and belonging(Running.of_record(before))
-        ):
+        if before.fingerprint == fingerprint and before.pid and belonging(Running.of_record(before)):
             return before
         end_second_process(work.state, part, name)
     work.prepare()
@@ -70,7 +68,7 @@ def start_second_process(work: Work, process: SecondProcess) -> dict[str, Any]:
     stage = f"beside-{name}"
     log, mark = work.state.log(part, stage), new_mark()
     group = make_group(mark)
-    record: dict[str, Any] = Running(0, 0.0, mark, line, str(log), 0, group=group).as_record()
+    record = ProcessKept(mark=mark, command=line, log=str(log), group=group)
     # On disk before the start, so that `stop` finds what is left of it after a kill by its mark.
     work.state.keep_second_process(part, name, record)
     output = work.state.open_log(part, stage)
@@ -82,7 +80,7 @@ def start_second_process(work: Work, process: SecondProcess) -> dict[str, Any]:
             if status is not None and not belonging(running):
                 raise _ended(work, process, log, status)
             time.sleep(_PAUSE)
-        record.update(running.as_record(), fingerprint=fingerprint)
+        record = running.kept_in(replace(record, fingerprint=fingerprint))
         release(popen.pid, kept=True)  # it is meant to stay when this process ends
     except BaseException:
         stop(running, popen)
@@ -104,15 +102,13 @@ def _ended(work: Work, process: SecondProcess, log: Path, status: int) -> Comman
     )
 
 
-def running_processes(state: CloneState) -> dict[tuple[str, str], dict[str, Any]]:
+def running_processes(state: CloneState) -> dict[tuple[str, str], ProcessKept]:
     """The records, by part and name, of those that run now."""
     records = state.second_processes.items()
-    return {key: record for key, record in records if record["pid"] and belonging(Running.of_record(record))}
+    return {key: record for key, record in records if record.pid and belonging(Running.of_record(record))}
 
 
-def processes_everywhere(
-    clones: Iterable[str], user_state: Path
-) -> list[tuple[str, str, str, dict[str, Any]]]:
+def processes_everywhere(clones: Iterable[str], user_state: Path) -> list[tuple[str, str, str, ProcessKept]]:
     """Clone, part, name and record of each process beside a server that runs now, of these clones."""
     results = []
     for clone in sorted(set(clones)):

@@ -5,13 +5,15 @@ from __future__ import annotations
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
+from msgspec.structs import replace
+
 from plainfall.clone.commands import GIVEN_FOLDER, Command
 from plainfall.diagnosis.reading import Diagnosis, lines_that_matter
 from plainfall.ecosystems.frameworks import every_traits
 from plainfall.ecosystems.shape import Debugging, DebugWish
 from plainfall.errors import ServerFailed
 from plainfall.failure_kinds import FailureKind
-from plainfall.kept_records import StartTime
+from plainfall.kept_records import ProcessKept, ServerKept, StartTime
 from plainfall.onboarding.part.steps import State, StepResult
 from plainfall.onboarding.part.work import Work
 from plainfall.onboarding.stages.commands import ENTERS, check_command, may_be_empty
@@ -62,11 +64,11 @@ def start_server(work: Work, command: Command) -> StepResult:
     )
     before = work.state.servers.get(work.part.key)
     if before:
-        if before.get("fingerprint") == fingerprint and "url" in before and _runs(before):
+        if before.fingerprint == fingerprint and before.url and _runs(before):
             work.server = before
-            why = f"process {before['pid']} runs and holds port {before['port']}"
+            why = f"process {before.pid} runs and holds port {before.port}"
             return StepResult(
-                State.KEPT, f"{command.line}: {before['url']}", why, (command.evidence,), (), _detail(before)
+                State.KEPT, f"{command.line}: {before.url}", why, (command.evidence,), (), _detail(before)
             )
         if not work.preview:
             stop_server(work, before)
@@ -92,7 +94,7 @@ def start_server(work: Work, command: Command) -> StepResult:
     work.server = record
     return StepResult(
         State.DONE,
-        f"{command.line}: {record['url']}",
+        f"{command.line}: {record.url}",
         f"{command.reason}; first answer after {ready.seconds:.2f} s",
         (command.evidence,),
         tuple(remarks),
@@ -101,7 +103,7 @@ def start_server(work: Work, command: Command) -> StepResult:
     )
 
 
-def _port_to_take(work: Work, before: dict[str, Any] | None) -> tuple[int, list[str], list[str]]:
+def _port_to_take(work: Work, before: ServerKept | None) -> tuple[int, list[str], list[str]]:
     """The port that a start gets, with remarks and notes on why it is that one. Raises ServerFailed where the
     person asked for one that is taken."""
     settling = work.settled_by()
@@ -132,10 +134,10 @@ def _port_to_take(work: Work, before: dict[str, Any] | None) -> tuple[int, list[
     return port, remarks, notes
 
 
-def _foreseen(work: Work, command: Command, before: dict[str, Any] | None, port: int) -> StepResult:
+def _foreseen(work: Work, command: Command, before: ServerKept | None, port: int) -> StepResult:
     """What starting would be, in a preview; the port of a server that is ended before stays."""
     runs = before is not None and _runs(before)
-    port = int(before["port"]) if before is not None and runs else port
+    port = before.port if before is not None and runs else port
     title = f"{'start anew' if runs else 'start'} {command.line} on port {port}"
     why = "settings, packages or the command changed since it started" if runs else command.reason
     return StepResult(State.TO_DO, title, why, (command.evidence,))
@@ -184,7 +186,7 @@ def _start(
     wanted: int,
     debugging: Debugging | None,
     answers: bytes = b"",
-) -> tuple[dict[str, Any], Ready]:
+) -> tuple[ServerKept, Ready]:
     line, _ = with_port(command.line, port)
     key = _port_key(work)
     work.prepare()
@@ -200,23 +202,16 @@ def _start(
     log = work.state.log(work.part.key, "server")
     mark = new_mark()
     group = make_group(mark)
-    record: dict[str, Any] = {
-        "mark": mark,
-        "command": line,
-        "log": str(log),
-        "port": port,
-        "wanted": wanted,
-        "pid": 0,
-        "started": 0,
-        "group": group,
-        "attach": dict(debugging.attach) if debugging is not None else None,
-    }
+    attach = dict(debugging.attach) if debugging is not None else None
+    record = ServerKept(
+        mark=mark, command=line, log=str(log), port=port, wanted=wanted, group=group, attach=attach
+    )
     # On disk before the start, so that a run after a kill finds the processes by their mark.
     work.state.keep_server(work.part.key, record)
     work.making("server", log, exclude=False)
     output = work.state.open_log(work.part.key, "server")
     running, process = start(line, work.folder, variables, log, port, mark, output, group, answers)
-    record.update(running.as_record(), fingerprint=fingerprint)
+    record = running.kept_in(replace(record, fingerprint=fingerprint))
     work.state.keep_server(work.part.key, record)
     from plainfall.server.readiness import wait_until_ready
 
@@ -232,7 +227,7 @@ def _start(
         )
         if ready.state != "answers":
             raise _failure(work, command, running, ready)
-        record.update(with_others(running).as_record())
+        record = with_others(running).kept_in(record)
         release(process.pid, kept=True)  # it is meant to stay when this process ends
     except BaseException:
         stop(running, process)
@@ -241,7 +236,7 @@ def _start(
     host = (
         "localhost" if ready.host == "127.0.0.1" else f"[{ready.host}]" if ":" in ready.host else ready.host
     )
-    record.update(port=ready.port, url=f"{ready.scheme}://{host}:{ready.port}/")
+    record = replace(record, port=ready.port, url=f"{ready.scheme}://{host}:{ready.port}/")
     work.state.keep_server(work.part.key, record)
     work.state.keep(work.part.key, StartTime(seconds=round(ready.seconds, 2)))
     return record, ready
@@ -316,23 +311,23 @@ def _port_key(work: Work) -> str | None:
     return None
 
 
-def running_of(record: dict[str, Any]) -> Running:
+def running_of(record: ProcessKept) -> Running:
     """The record of a server as a value."""
     return Running.of_record(record)
 
 
-def _runs(record: dict[str, Any]) -> bool:
+def _runs(record: ServerKept) -> bool:
     """Whether the server's processes live and hold its port."""
     pids = belonging(running_of(record))
-    return bool(pids) and record["port"] in listening_ports(pids)
+    return bool(pids) and record.port in listening_ports(pids)
 
 
-def _detail(record: dict[str, Any]) -> dict[str, Any]:
-    return {name: record.get(name) for name in ("command", "url", "port", "pid", "log")}
+def _detail(record: ServerKept) -> dict[str, Any]:
+    return {name: getattr(record, name) for name in ("command", "url", "port", "pid", "log")}
 
 
-def stop_server(work: Work, record: dict[str, Any]) -> list[int]:
+def stop_server(work: Work, record: ServerKept) -> list[int]:
     """Ends a recorded server and drops the record; returns the ids of the ended processes."""
-    ended = stop(running_of(record)) if record.get("pid") or marked(record["mark"], record["group"]) else []
+    ended = stop(running_of(record)) if record.pid or marked(record.mark, record.group) else []
     work.state.keep_server(work.part.key, None)
     return ended

@@ -62,7 +62,8 @@ def _driver_variables(work: Work, brought: list[Brought]) -> dict[str, str]:
     found: dict[str, str] = {}
     for one in brought:
         account = one.need.accounts[0] if one.need.accounts else None
-        sockets = (work.state.services.get(one.name) or {}).get("sockets") if one.name else None
+        service = work.state.services.get(one.name) if one.name else None
+        sockets = service.sockets if service is not None else ""
         if not one.need.fixed or not sockets:
             continue
         port = str(one.port or one.need.port)

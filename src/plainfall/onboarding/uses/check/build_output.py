@@ -69,7 +69,7 @@ def _page(place: Path, folder: Path) -> str:
 def left_by_a_server(work: Work) -> str:
     """That the part's dev server runs and works in the folder that the build writes, in words; "" if not."""
     record = work.state.servers.get(work.part.key)
-    if not record or not record["pid"] or not belonging(Running.of_record(record)):
+    if not record or not record.pid or not belonging(Running.of_record(record)):
         return ""
     for one in work.part.frameworks:
         if one.name in _SHARED:

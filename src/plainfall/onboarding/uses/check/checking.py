@@ -184,7 +184,7 @@ def _run(work: Work, check: CheckFound, arguments: Sequence[str], *, asked: bool
     if server:
         return replace(done, why=server, remedy="End it first: plainfall stop; then check again.")
     record = work.state.servers.get(work.part.key)
-    if check.kind == "end-to-end" and not asked and record and record["pid"]:
+    if check.kind == "end-to-end" and not asked and record and record.pid:
         why = "they would work on the running dev server, and on its data"
         return replace(
             done, why=why, remedy="End it first (plainfall stop), or ask for them: --kind end-to-end"
@@ -280,8 +280,8 @@ def _browser(work: Work, check: CheckFound, path: str, remarks: list[str]) -> di
         )
         return {}
     found = {"CHROME_BIN": browser, "CHROMIUM_BIN": browser, "PUPPETEER_EXECUTABLE_PATH": browser}
-    server = work.state.servers.get(work.part.key, {})
-    url = str(server.get("url", ""))
+    server = work.state.servers.get(work.part.key)
+    url = server.url if server is not None else ""
     return {**found, **({"BASE_URL": url, "CYPRESS_BASE_URL": url.rstrip("/")} if url else {})}
 
 
@@ -293,10 +293,10 @@ def _reports(work: Work, began: float) -> Iterable[str]:
 
 
 def serve_built(work: Work, built: Built, done: CheckDone) -> dict[str, Any]:
-    """Puts a built static site up on loopback and asks for its page; returns the process's record with ``url`` and
+    """Puts a built static site up on loopback and asks for its page; returns its process and log, ``url`` and
     ``probe``. It stays up until `plainfall stop`. The clone is locked by the caller. Raises CommandFailed where
     it ends at once."""
-    port = free_port(_BUILT_PORT, {row["port"] for row in work.state.servers.values()})
+    port = free_port(_BUILT_PORT, {row.port for row in work.state.servers.values()})
     place = work.folder / built.page
     line = shlex.join([sys.executable, "-I", "-m", "plainfall.server.static_site", str(place), str(port)])
     record = start_second_process(work, SecondProcess(f"built {built.page}"[:60], line, done.check.evidence))
@@ -306,4 +306,5 @@ def serve_built(work: Work, built: Built, done: CheckDone) -> dict[str, Any]:
     while result.status == 0 and time.monotonic() < until:
         time.sleep(0.1)
         result, _ = best_page(url, ("/",))
-    return {**record, "url": url, "probe": result.as_json()}
+    row = {"pid": record.pid, "command": record.command, "log": record.log}
+    return {**row, "url": url, "probe": result.as_json()}

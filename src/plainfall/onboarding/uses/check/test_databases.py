@@ -138,13 +138,13 @@ def _made(work: Work, kind: str, port: int, account: Account, beside: str = "") 
     """Makes a database in a private server of the clone, the one on this port, or the one that has ``beside``;
     whether there is such a server."""
     for name, row in work.state.services.items():
-        if row.get("used") or (kind and row["kind"] != kind) or (port and int(row["port"]) != port):
+        if row.used or (kind and row.kind != kind) or (port and row.port != port):
             continue
-        engine = engine_of(row["kind"])
-        if engine is None or (beside and row["kind"] not in ("postgres", "mysql")):
+        engine = engine_of(row.kind)
+        if engine is None or (beside and row.kind not in ("postgres", "mysql")):
             continue
         try:
-            engine.admit(place_of(work.state, work.surroundings, name, row), int(row["port"]), (account,))
+            engine.admit(place_of(work.state, work.surroundings, name, row), row.port, (account,))
         except PlainfallError:
             continue  # it does not run: the tests say what they miss
         return True

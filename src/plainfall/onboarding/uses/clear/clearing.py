@@ -92,15 +92,15 @@ def clear(
 
 def _running(state: CloneState) -> int:
     rows = [*state.servers.values(), *state.second_processes.values()]
-    live = [row for row in rows if row["pid"] and belonging(Running.of_record(row))]
+    live = [row for row in rows if row.pid and belonging(Running.of_record(row))]
     return len(live) + len(running_services(state))
 
 
 def _used(state: CloneState) -> list[str]:
     return [
-        f"the {row['kind']} on port {row['port']} was used as it is: what the project's commands made there stays"
+        f"the {row.kind} on port {row.port} was used as it is: what the project's commands made there stays"
         for row in state.services.values()
-        if row.get("used")
+        if row.used
     ]
 
 
@@ -187,9 +187,9 @@ class _Clearing:
             return
         # Elsewhere: the folder that the record names, if it is still the one that was made.
         data = Path(one.path)
-        row = next(row for row in self._state.services.values() if row.get("data") == one.path)
+        row = next(row for row in self._state.services.values() if row.data == one.path)
         status = os.lstat(data)
-        if row.get("identity") == [status.st_dev, status.st_ino]:
+        if row.identity == (status.st_dev, status.st_ino):
             try:
                 Confined(data.parent, "that folder").remove(data.name)
             except PathRefused:

@@ -11,10 +11,12 @@ from pathlib import Path
 from typing import Any
 
 from msgspec import Struct, field
+from msgspec.structs import replace
 
 from plainfall.ecosystems.frameworks import reload_channels
 from plainfall.errors import NothingToOnboard, ServerFailed, UsageProblem
 from plainfall.evidence import Evidence
+from plainfall.kept_records import ServerKept
 from plainfall.onboarding.part.work import Work
 from plainfall.onboarding.records.state import CloneState
 from plainfall.onboarding.run.clone_root import CloneFolder
@@ -160,8 +162,8 @@ def probe_servers(place: CloneFolder, surroundings: Surroundings, wishes: ProbeW
     for part, record in state.servers.items():
         if part != chosen if chosen is not None else not place.holds(part):
             continue
-        look = ServerLook(part, record.get("url", ""), record["command"], record["pid"], record["log"])
-        if record.get("url") and belonging(running_of(record)):
+        look = ServerLook(part, record.url, record.command, record.pid, record.log)
+        if record.url and belonging(running_of(record)):
             _Looking(state, part, record, surroundings, wishes, look).look()
         looks.append(look)
     if chosen is not None and not looks:
@@ -177,7 +179,7 @@ class _Looking:
         self,
         state: CloneState,
         part: str,
-        record: dict[str, Any],
+        record: ServerKept,
         surroundings: Surroundings,
         wishes: ProbeWishes,
         look: ServerLook,
@@ -189,7 +191,7 @@ class _Looking:
         self._surroundings = surroundings
         self._wishes = wishes
         self._look = look
-        self._base = str(record["url"])
+        self._base = record.url
         self._visitor = Visitor()
         self._work: Work = work_inside(CloneFolder(clone), part or ".", surroundings)
 
@@ -213,7 +215,7 @@ class _Looking:
             title = self._clone.name.replace("-", " ").replace("_", " ")
             self._look.installed = accounts.fill_installer(title, wishes.set_up)
             if self._look.installed.state == "done":
-                self._record["probe"] = best_page(self._base, ("/",))[0].as_json()
+                self._record = replace(self._record, probe=best_page(self._base, ("/",))[0].as_json())
                 self._state.keep_server(self._part, self._record)
         if wishes.register:
             self._look.signed += accounts.register()
@@ -263,11 +265,11 @@ class _Looking:
 
     def _usual_page(self) -> str:
         """The page that answered well when the server was started."""
-        url = str((self._record.get("probe") or {}).get("url") or self._base)
+        url = str((self._record.probe or {}).get("url") or self._base)
         return "/" + url.split("/", 3)[3] if url.count("/") > 2 else "/"
 
     def _page(self, path: str) -> PageReport:
-        log = Path(self._record["log"])
+        log = Path(self._record.log)
         size = log.stat().st_size if log.exists() else 0
         wishes = self._wishes
         if wishes.paths or wishes.status is not None or wishes.words is not None:
@@ -298,9 +300,7 @@ class _Looking:
         if browser is None:
             self._look.notes.append("no browser that can take a picture is here (Chromium or one of its kin)")
             return
-        target = (
-            file if len(self._record) and not self._part else file.with_stem(f"{file.stem}-{self._name()}")
-        )
+        target = file.with_stem(f"{file.stem}-{self._name()}") if self._part else file
         size = take_picture(browser, url, target, self._surroundings.for_project())
         self._look.picture = str(target)
         self._look.notes.append(f"picture in {target}, {size:,} bytes")
@@ -332,7 +332,7 @@ class _Looking:
         part = self._work.part
         endings = self._work.language.endings
         # Files and modules that the start command names, then where a framework's application is made.
-        words = re.split(r"[\s:=]+", str(self._record["command"]))
+        words = re.split(r"[\s:=]+", self._record.command)
         named_files = [word for word in words if word.endswith(endings)]
         named_files += [
             f"{word.replace('.', '/')}{ending}"

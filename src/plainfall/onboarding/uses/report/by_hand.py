@@ -151,7 +151,7 @@ def _folders(one: HandPart, state: CloneState) -> Iterator[str]:
     """Folders of the part that were made since something writes in them."""
     for path, row in state.made.items():
         inside = not one.part.path or path.startswith(f"{one.part.path}/")
-        if row["kind"] == "folder" and inside and not path.startswith("/"):
+        if row.kind == "folder" and inside and not path.startswith("/"):
             yield f"mkdir -p {shlex.quote(_from_part(path, one.part.path))}"
 
 

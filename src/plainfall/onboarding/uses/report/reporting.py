@@ -144,7 +144,7 @@ def _servers(
     pictures: bool,
     tell: Callable[[str], None],
 ) -> list[ServerShown]:
-    now = {key: row for key, row in state.servers.items() if row["pid"] and belonging(Running.of_record(row))}
+    now = {key: row for key, row in state.servers.items() if row.pid and belonging(Running.of_record(row))}
     browser = browser_here(surroundings.variables.get("PATH", "")) if pictures else None
     if pictures and browser is None and now:
         notes.append("there is no picture of the pages: no browser is on this machine")
@@ -152,13 +152,16 @@ def _servers(
     for row in record.last["servers"]:
         live = now.get(row["part"])
         picture = ""
-        if browser is not None and live is not None and live.get("url"):
-            tell(f"taking a picture of {live['url']}")
-            picture = _picture(browser, str(live["url"]), surroundings, notes)
-        source = live or row
-        url, command = (str(source.get(name) or "") for name in ("url", "command"))
+        if browser is not None and live is not None and live.url:
+            tell(f"taking a picture of {live.url}")
+            picture = _picture(browser, live.url, surroundings, notes)
+        url, command, probe = (row.get(name) for name in ("url", "command", "probe"))
+        if live is not None:
+            url, command, probe = live.url, live.command, live.probe
         shown.append(
-            ServerShown(row["part"], url, command, live is not None, source.get("probe") or {}, picture)
+            ServerShown(
+                row["part"], str(url or ""), str(command or ""), live is not None, probe or {}, picture
+            )
         )
     return shown
 

@@ -7,11 +7,11 @@ import time
 from collections import deque
 from collections.abc import Mapping
 from pathlib import Path
-from typing import Any
 
 from msgspec import Struct, field
 
 from plainfall.ecosystems import languages
+from plainfall.kept_records import ProcessKept
 from plainfall.onboarding.stages.starting import running_of
 from plainfall.server.logs import cut_log
 from plainfall.server.process import belonging, has_ended
@@ -34,7 +34,7 @@ class Happening(Struct, frozen=True):
 
 
 class _Followed(Struct):
-    record: Mapping[str, Any]
+    record: ProcessKept
     offset: int = 0
     rest: bytes = b""
     pids: frozenset[int] = frozenset()
@@ -47,15 +47,15 @@ class Follower:
     looked at when a server starts anew; with ``from_end`` what is in the logs already is skipped."""
 
     def __init__(
-        self, records: Mapping[str, Mapping[str, Any]], folders: Mapping[str, Path], *, from_end: bool = False
+        self, records: Mapping[str, ProcessKept], folders: Mapping[str, Path], *, from_end: bool = False
     ) -> None:
         self._folders = folders
         self._followed = {part: _Followed(record) for part, record in records.items()}
         self._next = 0.0
         for one in self._followed.values():
-            one.pids = frozenset(belonging(running_of(dict(one.record))))
-            if from_end and Path(one.record["log"]).exists():
-                one.offset = Path(one.record["log"]).stat().st_size
+            one.pids = frozenset(belonging(running_of(one.record)))
+            if from_end and Path(one.record.log).exists():
+                one.offset = Path(one.record.log).stat().st_size
 
     @property
     def running(self) -> bool:
@@ -70,7 +70,7 @@ class Follower:
         if time.monotonic() >= self._next:
             self._next = time.monotonic() + _LOOK
             for part, one in self._followed.items():
-                size = cut_log(Path(one.record["log"]))
+                size = cut_log(Path(one.record.log))
                 if size is not None:
                     one.offset = size
                 if not one.over:
@@ -78,8 +78,8 @@ class Follower:
         return results
 
     def _look(self, part: str, one: _Followed) -> list[Happening]:
-        pids = frozenset(belonging(running_of(dict(one.record))))
-        if not pids and has_ended(running_of(dict(one.record))):
+        pids = frozenset(belonging(running_of(one.record)))
+        if not pids and has_ended(running_of(one.record)):
             one.over = True
             last = [Happening(part, "line", line) for line in _lines(one, whole=True)]
             return [*last, Happening(part, "ended", "its processes have ended")]
@@ -101,7 +101,7 @@ class Follower:
 def _lines(one: _Followed, *, whole: bool = False) -> list[str]:
     """New lines of the log; an unfinished last one only if ``whole``."""
     try:
-        with open(one.record["log"], "rb") as file:
+        with open(one.record.log, "rb") as file:
             if os.fstat(file.fileno()).st_size < one.offset:
                 one.offset, one.rest = 0, b""  # somebody emptied it
             file.seek(one.offset)

@@ -71,16 +71,16 @@ def stop_servers(place: CloneFolder, user_state: Path, part: str | None = None) 
             if ended:
                 note_span(state, running.started)
             state.keep_server(key, None)
-            followed = bool(record.get("group"))
-            stopped.append(Stopped(key, record["port"], ended, is_free(record["port"]), followed=followed))
+            followed = bool(record.group)
+            stopped.append(Stopped(key, record.port, ended, is_free(record.port), followed=followed))
         for key, name in others:
             ended = end_second_process(state, key, name)
             if ended:
                 stopped.append(Stopped(key, 0, ended, True, process=name))
-        for name, record in private.items():
+        for name, service in private.items():
             ended = end_service(state, name)
-            port = int(record["port"])
-            stopped.append(Stopped("", port, ended, is_free(port), process=str(record["title"])))
+            free = is_free(service.port)
+            stopped.append(Stopped("", service.port, ended, free, process=service.title))
         for mark, (line, group) in state.commands.items() if part is None else ():
             pids = end_leftovers(mark, group)
             state.keep_command(mark, None)
@@ -139,5 +139,5 @@ def stop_everywhere(user_state: Path) -> dict[str, list[Stopped]]:
             # The clone is gone, or has lost its own record.
             ended = stop(row.running)
             results.setdefault(row.clone, []).append(Stopped(row.part, row.port, ended, is_free(row.port)))
-        register.note(clone, row.part, None)
+        register.note_stopped(clone, row.part)
     return {clone: stopped for clone, stopped in results.items() if stopped}
