@@ -89,25 +89,6 @@ def test_a_first_step_of_the_projects_own_is_carried_out_once(
         assert again.status == 1 and not (clone / "gauges.dat").exists()  # nothing is repeated unasked
 
 
-@pytest.mark.hostile
-@pytest.mark.parametrize("why", ["rows", "question"])
-def test_a_first_step_is_not_carried_out_where_something_is_at_stake(
-    machine: Machine, offer: Offer, why: str
-) -> None:
-    """Rows that nobody's step made, or a question about taking away: the program stays as it was, and so do
-    they."""
-    offer([Archive.of(package("bottle"))])
-    question = "Delete the old list (default: yes)? " if why == "question" else ""
-    clone = clone_of(machine, refusal="run rain init first", question=question)
-    if why == "rows":
-        with contextlib.closing(sqlite3.connect(clone / "gauges.db")) as database, database:
-            database.execute("create table stations (name)")
-            database.execute("insert into stations values ('Ferry Hill')")
-    run = machine.run("onboard", clone, "--json")
-    assert run.status == 1 and not (clone / "gauges.dat").exists()
-    assert run.document["failure"]["cause"]
-
-
 def test_first_steps_follow_each_other(machine: Machine, offer: Offer) -> None:
     offer([Archive.of(package("bottle"))])
     steps = PROGRAM.replace("    elif not made.exists():", (
@@ -200,7 +181,13 @@ def test_what_takes_something_away_is_never_a_first_step(machine: Machine, offer
 
 
 @pytest.mark.parametrize(
-    "words", [{"question": "Take all rows away? [Y/n]"}, {"rows": "1"}], ids=["asks", "rows"]
+    "words",
+    [
+        {"question": "Take all rows away? [Y/n]"},
+        {"question": "Delete the old list (default: yes)? "},
+        {"rows": "1"},
+    ],
+    ids=["asks", "asks with a default", "rows"],
 )
 def test_a_first_step_puts_no_row_at_stake(machine: Machine, offer: Offer, words: dict[str, str]) -> None:
     offer([Archive.of(package("bottle"))])

@@ -5,14 +5,17 @@ from __future__ import annotations
 import threading
 import time
 from collections.abc import Callable
+from pathlib import Path
 from types import SimpleNamespace
 from typing import Any, cast
 
 import pytest
 
 from plainfall.errors import PlainfallError
+from plainfall.onboarding.part.decisions import Decisions
 from plainfall.onboarding.part.events import Event, StepFinished, StepStarted
 from plainfall.onboarding.part.steps import Stage, State, Step, StepResult
+from plainfall.onboarding.part.work import Wishes, Work
 from plainfall.onboarding.run.part_run import EarlySteps, PartRun, workers
 
 
@@ -29,16 +32,12 @@ def run_of(part: str, told: list[tuple[str, str, str]], *steps: Step) -> PartRun
         if isinstance(event, StepStarted | StepFinished):
             told.append((event.step.part, event.step.stage.value, type(event).__name__))
 
-    wishes = SimpleNamespace(mend=False, attempts=0)
-    work = SimpleNamespace(
-        part=SimpleNamespace(path=part),
-        progress=None,
-        wishes=wishes,
-        lacking=(),
-        decisions=None,
-        searched=False,
+    found = cast(Any, SimpleNamespace(path=part, key=part))
+    nothing = cast(Any, None)
+    work = Work(
+        Path(), found, nothing, nothing, nothing, Wishes(attempts=0), tell, nothing, decided=Decisions()
     )
-    return PartRun(cast(Any, work), list(steps), tell)
+    return PartRun(work, list(steps), tell)
 
 
 def carry_out_all(runs: list[PartRun]) -> None:

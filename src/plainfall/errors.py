@@ -69,7 +69,8 @@ class PlainfallError(Exception):
     ``mend`` names what Plainfall itself may do about it; ``rule`` and ``thing`` are the rule by which output was
     recognised, and what it names. ``command`` is the start command that ended at once, "" for all else, and
     ``another_may_do`` tells that no reason is known for which every other one would fail, too; ``fault`` is what is
-    wrong with a page, one of those of ``server.faults``."""
+    wrong with a page, one of those of ``server.faults``; ``files_written`` came into the part's folder while
+    the start command ran."""
 
     exit_status = 1
 
@@ -87,6 +88,7 @@ class PlainfallError(Exception):
         command: str = "",
         another_may_do: bool = False,
         fault: str = "",
+        files_written: tuple[str, ...] = (),
     ) -> None:
         super().__init__(cause)
         self.cause = cause
@@ -100,6 +102,7 @@ class PlainfallError(Exception):
         self.command = command
         self.another_may_do = another_may_do
         self.fault = fault
+        self.files_written = files_written
 
     def __str__(self) -> str:
         return f"{self.place}: {self.cause}" if self.place else self.cause
@@ -109,7 +112,7 @@ class PlainfallError(Exception):
         return _rebuild, (type(self), self.cause, {name: getattr(self, name) for name in _FACTS})
 
 
-_FACTS = "remedy place lines log mend rule thing command another_may_do fault".split()
+_FACTS = "remedy place lines log mend rule thing command another_may_do fault files_written".split()
 
 
 def _rebuild(kind: type[PlainfallError], cause: str, facts: dict[str, Any]) -> PlainfallError:

@@ -7,6 +7,8 @@ import re
 import shlex
 from pathlib import Path
 
+from msgspec.structs import replace
+
 from plainfall.cli.arguments import STAGES, brought, with_parts, with_source, with_wishes
 from plainfall.cli.asking import TerminalAsker
 from plainfall.cli.console import Console
@@ -78,8 +80,8 @@ def run(options: argparse.Namespace, console: Console) -> int:
         view.pause()
     if options.keep_choices and not options.preview:
         outcome.remarks += keep_choices(outcome)
-        for work in outcome.works.values():
-            work.searched = False  # the lines need not be shown
+        # The lines need not be shown.
+        outcome.works = {key: replace(work, searched=False) for key, work in outcome.works.items()}
     if console.json:
         console.document(outcome_document(outcome))
     elif options.preview:

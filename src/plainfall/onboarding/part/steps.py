@@ -9,6 +9,7 @@ from typing import Any
 from msgspec import Struct, field
 
 from plainfall.evidence import Evidence
+from plainfall.onboarding.part.results import StageResult
 
 __all__ = ["Stage", "State", "Step", "StepResult"]
 
@@ -47,7 +48,7 @@ class State(Enum):
 class StepResult(Struct, frozen=True):
     """What came of a step: its state, what was done in a few words, why, the places it stands on, remarks for
     people, ``detail`` for programs (JSON values, never a secret), and ``notes``: remarks that only explain, and
-    that nobody has to read."""
+    that nobody has to read; and what it hands on to the later stages."""
 
     state: State
     title: str
@@ -56,6 +57,7 @@ class StepResult(Struct, frozen=True):
     remarks: tuple[str, ...] = ()
     detail: Mapping[str, Any] = field(default_factory=dict)
     notes: tuple[str, ...] = ()
+    hands_on: StageResult | None = None
 
 
 class Step(Struct, frozen=True):

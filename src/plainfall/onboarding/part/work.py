@@ -9,6 +9,7 @@ from functools import cached_property
 from pathlib import Path
 
 from msgspec import Struct, field
+from msgspec.structs import replace
 
 from plainfall.clone.frameworks import DevelopmentMode
 from plainfall.clone.parts import Contradiction, PartFound
@@ -33,6 +34,7 @@ from plainfall.onboarding.part.decisions import Decisions, decisions_of, team_of
 from plainfall.onboarding.part.edits import Edits
 from plainfall.onboarding.part.events import Listener, Making
 from plainfall.onboarding.part.masking import masked
+from plainfall.onboarding.part.results import StageResult
 from plainfall.onboarding.part.settling import Settling
 from plainfall.onboarding.part.team_decisions import decisions_of_team, digest_of_team
 from plainfall.onboarding.records.state import FOLDER, CloneState
@@ -69,13 +71,13 @@ class Wishes(Struct, frozen=True):
     attempts: int = 12
 
 
-class Work(Struct, dict=True):
-    """One part under way. Each stage adds what the later ones need: ``lacking`` says which servers could not be
-    brought up, ``servers_used`` tells the databases of those that answer (None: not looked at),
-    ``server_databases`` names those of private servers (the server, the database), ``decided`` what failures
-    have changed so far, ``searched`` whether a search of this run did, ``files_before_start`` what lay in the
-    part's folder before the last start. In a ``preview`` each stage decides as ever, and says what it would do:
-    nothing is written, started or asked of a registry."""
+class Work(Struct, frozen=True, dict=True):
+    """One part under way, as a stage gets it: what the run was begun with, what failures have changed so far
+    (``decided``, and whether a search of this run did: ``searched``), the ports to ``avoid``, and what the stages
+    before handed on (the fields of ``part/results.py``). Nobody changes one: ``after_stage`` makes the next.
+
+    In a ``preview`` each stage decides as ever, and says what it would do: nothing is written, started or asked
+    of a registry."""
 
     clone: Path
     part: PartFound
@@ -90,21 +92,21 @@ class Work(Struct, dict=True):
     settings: dict[str, str] = field(default_factory=dict)
     settings_shown: tuple[Setting, ...] = ()
     database: DatabaseFound | None = None
-    fingerprints: dict[str, str] = field(default_factory=dict)
     server: ServerKept | None = None
     settling: Settling | None = None
-    contradictions: list[Contradiction] = field(default_factory=list)
+    contradictions: tuple[Contradiction, ...] = ()
     after: Mapping[str, Evidence] = field(default_factory=dict)
-    avoided: set[int] = field(default_factory=set)
+    avoided: frozenset[int] = frozenset()
     byproducts: ByProducts | None = None
     edits: Edits | None = None
     ends_with_settings: bool = False
     lacking: tuple[str, ...] = ()
     decided: Decisions | None = None
-    files_before_start: frozenset[str] = frozenset()
     searched: bool = False
     servers_used: tuple[str, ...] | None = None
     server_databases: tuple[tuple[str, str], ...] = ()
+    packages_digest: str = ""
+    settings_digest: str = ""
     preview: bool = False
 
     @property
@@ -135,17 +137,30 @@ class Work(Struct, dict=True):
     def decisions(self) -> Decisions:
         """What was decided in this run, or in the one before, or by the team. Raises BadInput for the team's
         file."""
-        if self.decided is None:
-            known = decisions_of(self.state, self.part.key)
-            team = digest_of_team(self.tree, self.part.path)
-            if known is None or team_of(self.state, self.part.key) != team:
-                known = decisions_of_team(self.tree, self.part.path)
-            self.decided = with_wishes(known, self.wishes.install)
-        return self.decided
+        return self.decided if self.decided is not None else self._first_decisions
 
-    @decisions.setter
-    def decisions(self, decisions: Decisions) -> None:
-        self.decided = decisions
+    @cached_property
+    def _first_decisions(self) -> Decisions:
+        known = decisions_of(self.state, self.part.key)
+        team = digest_of_team(self.tree, self.part.path)
+        if known is None or team_of(self.state, self.part.key) != team:
+            known = decisions_of_team(self.tree, self.part.path)
+        return with_wishes(known, self.wishes.install)
+
+    def after_stage(self, result: StageResult) -> Work:
+        """What the stage behind one with this result gets."""
+        return replace(self, **{name: getattr(result, name) for name in result.__struct_fields__})
+
+    @property
+    def fingerprints(self) -> dict[str, str]:
+        """What tells whether the runtime, the packages or the settings changed, by stage; of those that were
+        reached."""
+        found = {
+            "runtime": self.choice.taken.identity if self.choice is not None else "",
+            "dependencies": self.packages_digest,
+            "settings": self.settings_digest,
+        }
+        return {stage: value for stage, value in found.items() if value}
 
     def decisions_of_commands(self) -> list[object]:
         """Those that every command of the part stands on; none where nothing was decided."""

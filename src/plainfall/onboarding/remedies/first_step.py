@@ -10,7 +10,7 @@ from plainfall.failure_kinds import FailureKind
 from plainfall.onboarding.part.steps import Stage
 from plainfall.onboarding.part.work import Work
 from plainfall.onboarding.run.changes import Change, Deed, Failure
-from plainfall.onboarding.stages.first_steps import files_in, first_steps
+from plainfall.onboarding.stages.first_steps import first_steps
 
 ORDER = 46
 STAGES = frozenset({Stage.SERVER, Stage.PROBE})
@@ -27,7 +27,7 @@ def propose(work: Work, failure: Failure) -> Iterator[Change]:
     elif not failure.command:
         return
     else:
-        written = sorted(files_in(work.folder) - work.files_before_start)
+        written = error.files_written
         if written:
             words = f"its first start wrote {', '.join(written[:3])} and ended"
             yield Change(words, work.decisions, Stage.SERVER, Deed("start again", " ".join(written)))

@@ -10,6 +10,8 @@ import time
 from collections.abc import Callable, Mapping
 from pathlib import Path
 
+from msgspec.structs import replace
+
 from plainfall.confinement import Confined
 from plainfall.errors import BadInput, CommandFailed, PathRefused
 from plainfall.kept_records import DataStep
@@ -27,9 +29,19 @@ __all__ = ["carry_out_deed"]
 _SECONDS = 20.0  # for the first files of a program beside the server, or the first answer
 
 
-def carry_out_deed(work: Work, deed: Deed | None) -> str | None:
-    """Does it. Raises what a command of the project's raises that was to help at once (``run command``)."""
-    return _KINDS[deed.kind](work, deed) if deed is not None else ""
+def carry_out_deed(work: Work, deed: Deed | None) -> tuple[Work, str] | None:
+    """Does it; returns the part as it is then, and what was done in words. Raises what a command of the project's
+    raises that was to help at once (``run command``)."""
+    if deed is None:
+        return work, ""
+    done = _KINDS[deed.kind](work, deed)
+    if done is None:
+        return None
+    if deed.kind == "avoid port":
+        work = replace(work, avoided=work.avoided | {int(deed.name)})
+    if deed.kind == "run migrations":
+        work = replace(work, server=None)
+    return work, done
 
 
 def _make_folder(work: Work, deed: Deed) -> str | None:
@@ -78,7 +90,6 @@ def _run_migrations(work: Work, deed: Deed) -> str | None:
     assert deed.command is not None
     if work.server is not None:  # what a command leaves running is ended, and this is not its own
         stop_server(work, work.server)
-        work.server = None
     try:
         carry_out(work, "migrations", deed.command)
     except CommandFailed:
@@ -116,11 +127,7 @@ def _forget_migrations(work: Work, deed: Deed) -> str:
 
 
 def _avoid_port(work: Work, deed: Deed) -> str | None:
-    port = int(deed.name)
-    if port in work.avoided:
-        return None
-    work.avoided.add(port)
-    return ""
+    return None if int(deed.name) in work.avoided else ""
 
 
 def _nothing(work: Work, deed: Deed) -> str:

@@ -63,8 +63,10 @@ def onboard(
     if preview:
         listener(RunStarted(plan.survey, plan.steps))
         for one in plan.parts:
-            work = plan.work_for(one.part, listener, outcome.contradictions, preview=True)
-            outcome.steps += _foreseen(work, one.steps)
+            work = plan.work_for(one.part, listener, preview=True)
+            steps, work = _foreseen(work, one.steps)
+            outcome.steps += steps
+            _add_contradictions(outcome, work)
         outcome.remarks += bring_settings_back(plan.state, preview=True)
         outcome.seconds = time.perf_counter() - begin
         return outcome
@@ -81,7 +83,7 @@ def onboard(
         byproducts = ByProducts(plan.state, plan.tree, plan.survey.parts)
         runs = [
             PartRun(
-                plan.work_for(one.part, tell, outcome.contradictions, ask=ask, byproducts=byproducts),
+                plan.work_for(one.part, tell, ask=ask, byproducts=byproducts),
                 one.steps,
                 tell,
                 one.every,
@@ -141,8 +143,9 @@ def _note(state: CloneState, outcome: Outcome, byproducts: ByProducts) -> None:
         outcome.remarks.append(f"what this run did could not be noted: {error.strerror or error}")
 
 
-def _foreseen(work: Work, steps: Sequence[Step]) -> list[tuple[Step, StepResult, float]]:
-    """What a run would do for each step, as things are; behind one that would fail the rest waits."""
+def _foreseen(work: Work, steps: Sequence[Step]) -> tuple[list[tuple[Step, StepResult, float]], Work]:
+    """What a run would do for each step, as things are; behind one that would fail the rest waits. With the part as
+    it would be then."""
     results: list[tuple[Step, StepResult, float]] = []
     failed = False
     for step in steps:
@@ -152,12 +155,13 @@ def _foreseen(work: Work, steps: Sequence[Step]) -> list[tuple[Step, StepResult,
         start = time.perf_counter()
         try:
             result = step.carry_out(work)
+            work = work.after_stage(result.hands_on) if result.hands_on is not None else work
         except PlainfallError as error:
             place = (error.place,) if error.place else ()
             why = f"as things are it fails: {error.cause}"
             result, failed = StepResult(State.FAILED, step.title, why, place, (error.remedy,)), True
         results.append((step, result, time.perf_counter() - start))
-    return results
+    return results, work
 
 
 def _note_folders(state: CloneState) -> None:
@@ -171,10 +175,18 @@ def _note_folders(state: CloneState) -> None:
             state.keep_made(path, PACKAGES, inode=(status.st_dev, status.st_ino))
 
 
+def _add_contradictions(outcome: Outcome, work: Work) -> None:
+    known = {one.what for one in outcome.contradictions}
+    outcome.contradictions += [one for one in work.contradictions if one.what not in known]
+
+
 def _gather(run: PartRun, outcome: Outcome) -> None:
     outcome.steps += run.results
     outcome.failure = outcome.failure or run.failure
     outcome.works[run.work.part.key] = run.work
-    if run.work.server:
-        outcome.servers[run.work.part.key] = run.work.server
+    # What a page was that failed stands in the record, and the step handed nothing on.
+    server = run.work.state.servers.get(run.work.part.key) or run.work.server
+    if run.work.server is not None and server is not None:
+        outcome.servers[run.work.part.key] = server
+    _add_contradictions(outcome, run.work)
     outcome.open_settings += [one for one in run.work.settings_shown if one.origin == "open"]

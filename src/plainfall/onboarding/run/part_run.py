@@ -68,7 +68,7 @@ class PartRun:
             self.tell(StepStarted(step))
             start = time.perf_counter()
             error = None
-            self.work.progress = self._reporter(step)
+            self.work = replace(self.work, progress=self._reporter(step))
             try:
                 result = self._found(step)
             except PlainfallError as problem:
@@ -82,12 +82,12 @@ class PartRun:
     def _found(self, step: Step) -> StepResult:
         """The step's result; after a failure that of other decisions, where the search finds some that help."""
         try:
-            return self._explained(step)
+            return self.explained(step)
         except PlainfallError as error:
             if self._search is None:
                 from plainfall.onboarding.run.search import Search  # after a failure only
 
-                self._search = Search(self.work, self._steps, self._explained, self._attempted(step))
+                self._search = Search(self, self._steps, self._attempted(step))
             try:
                 result = self._search.go_on(step, error)
             except PlainfallError as problem:
@@ -106,11 +106,11 @@ class PartRun:
 
         return without_server(self.work, self._search.errors)
 
-    def _explained(self, step: Step) -> StepResult:
+    def explained(self, step: Step) -> StepResult:
         """Carries the step out; what the disk refuses becomes an error with a remedy, and values that are open, and
         that the output names, are what is needed."""
         try:
-            return _explained(step, self.work)
+            result = _explained(step, self.work)
         except PlainfallError as error:
             problem = with_open_values(self.work, error)
             if step.stage.position > Stage.DEPENDENCIES.position:
@@ -118,6 +118,9 @@ class PartRun:
             if problem is error:
                 raise
             raise problem from error
+        if result.hands_on is not None:
+            self.work = self.work.after_stage(result.hands_on)
+        return result
 
     def _attempted(self, step: Step) -> Callable[[str, Stage | None, bool], None]:
         def tell(words: str, reached: Stage | None, further: bool) -> None:

@@ -9,7 +9,7 @@ from pathlib import Path
 from msgspec import Struct
 from msgspec.structs import replace
 
-from plainfall.clone.parts import Contradiction, PartFound, Survey
+from plainfall.clone.parts import PartFound, Survey
 from plainfall.clone.walk import Tree
 from plainfall.evidence import Evidence
 from plainfall.onboarding.part.byproducts import ByProducts
@@ -64,7 +64,6 @@ class RunPlan(Struct, frozen=True):
         self,
         part: PartFound,
         listener: Listener,
-        contradictions: list[Contradiction],
         *,
         ask: Asker | None = None,
         byproducts: ByProducts | None = None,
@@ -82,7 +81,7 @@ class RunPlan(Struct, frozen=True):
             lambda done, whole, unit: None,
             ask,
             settling=self.settling,
-            contradictions=contradictions,
+            contradictions=self.survey.contradictions,
             after=self.after.get(part.key, {}),
             byproducts=byproducts,
             ends_with_settings=self.last <= Stage.SETTINGS.position,

@@ -13,7 +13,9 @@ import re
 import time
 from collections.abc import Callable, Iterator, Sequence
 from functools import cache
-from typing import cast
+from typing import Protocol, cast
+
+from msgspec.structs import replace
 
 from plainfall.errors import CommandFailed, DependencyProblem, PlainfallError, ServerFailed
 from plainfall.onboarding import remedies as _folder
@@ -30,7 +32,14 @@ __all__ = ["MOST_SECONDS", "Search"]
 
 MOST_SECONDS = 180.0  # beyond its first failure
 
-CarryOut = Callable[[Step], StepResult]
+
+class PartUnderWay(Protocol):
+    """The part as it is now; ``explained`` carries a step out and hands its result on. Raises what it failed
+    with."""
+
+    work: Work
+
+    def explained(self, step: Step) -> StepResult: ...
 
 
 @cache
@@ -50,16 +59,14 @@ class Search:
 
     def __init__(
         self,
-        work: Work,
+        run: PartUnderWay,
         steps: Sequence[Step],
-        carry_out: CarryOut,
         attempted: Callable[[str, Stage | None, bool], None],
     ) -> None:
-        self._work = work
+        self._run = run
         self._steps = steps
-        self._carry_out = carry_out
         self._attempted = attempted
-        self._left = work.wishes.attempts
+        self._left = run.work.wishes.attempts
         self._until: float | None = None
         self._tried: set[tuple[object, ...]] = set()
         self._unclean: int | None = None  # the position of the stage from which on a change was taken back
@@ -67,6 +74,10 @@ class Search:
         self._failed_at = Stage.RUNTIME
         self.said: list[str] = []
         self.errors: list[PlainfallError] = []
+
+    @property
+    def _work(self) -> Work:
+        return self._run.work
 
     def go_on(self, step: Step, error: PlainfallError) -> StepResult:
         """The result of a step that has failed, once decisions are found under which it does not. Raises the
@@ -78,7 +89,8 @@ class Search:
         self._better = [first]
         before = self._work.decisions
         result = self._explore(step, first, aside=False)
-        self._work.searched = self._work.searched or self._work.decisions != before
+        searched = self._run.work.searched or self._run.work.decisions != before
+        self._run.work = replace(self._run.work, searched=searched)
         if result is None and self._unclean is not None:
             self._clean(step)
         if self._work.decisions != before:
@@ -98,10 +110,11 @@ class Search:
             self._left -= 1
             self._tried.add(change.key)
             try:
-                done = carry_out_deed(self._work, change.deed)
-                if done is None:
+                came = carry_out_deed(self._run.work, change.deed)
+                if came is None:
                     self._left += 1
                     continue
+                self._run.work, done = came
                 result, of_stage = self._forward(change, step)
                 words = words.replace("{result}", of_stage).replace("{done}", done)
             except _Unchanged:
@@ -155,11 +168,11 @@ class Search:
     def _forward(self, change: Change, step: Step) -> tuple[StepResult, str]:
         """Carries out the steps from the change's stage to the one that failed. Returns the last result, and
         what came of the first stage in words."""
-        self._work.decisions = change.decisions
+        self._run.work = replace(self._run.work, decided=change.decisions)
         start = min(change.stage.position, change.stage.position if self._unclean is None else self._unclean)
         if step.stage is Stage.PROBE and start <= Stage.SERVER.position and self._work.server is not None:
             stop_server(self._work, self._work.server)  # it has loaded what was there when it started
-            self._work.server = None
+            self._run.work = replace(self._run.work, server=None)
         results: dict[int, StepResult] = {}
         versions = change.deed is None and change.stage.position <= Stage.DEPENDENCIES.position
         for one in self._between(start, step):
@@ -168,7 +181,7 @@ class Search:
                     raise _Unchanged  # nothing else would run than before
                 versions = False
             self._failed_at = one.stage
-            results[one.stage.position] = self._carry_out(one)
+            results[one.stage.position] = self._run.explained(one)
         self._unclean = None
         result = results[step.stage.position]
         return result, results.get(change.stage.position, result).title
@@ -182,7 +195,7 @@ class Search:
         yield step
 
     def _take_back(self, before: Decisions, change: Change) -> None:
-        self._work.decisions = before
+        self._run.work = replace(self._run.work, decided=before)
         at = change.stage.position
         self._unclean = at if self._unclean is None else min(at, self._unclean)
 
@@ -193,7 +206,7 @@ class Search:
             if one is step:
                 break
             try:
-                self._carry_out(one)
+                self._run.explained(one)
             except PlainfallError:
                 return  # the failure that counts is said; the next run begins there
         self._unclean = None

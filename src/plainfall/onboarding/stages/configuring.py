@@ -12,6 +12,7 @@ from plainfall.clone.commands import GIVEN_FOLDER
 from plainfall.data.sqlite import database_of_settings
 from plainfall.errors import CommandFailed, PlainfallError, ServerFailed, ValueNeeded
 from plainfall.kept_records import Installed, SettingsWritten
+from plainfall.onboarding.part.results import SettingsResult
 from plainfall.onboarding.part.steps import State, StepResult
 from plainfall.onboarding.part.work import Work
 from plainfall.onboarding.records.restoring import note_written
@@ -38,23 +39,37 @@ def settings(work: Work) -> StepResult:
             done.append((settled, [one for one in settled.files if one.changed]))
         else:
             done.append((settled, _write(work, unit, settled)))
-        work.settings |= settled.values
-        known = {result.what for result in work.contradictions}
-        work.contradictions += [result for result in settled.contradictions if result.what not in known]
-    result = [setting for settled, _ in done for setting in settled.settings]
-    work.settings_shown = tuple(result)
-    target = next((one.file.target for settled, _ in done for one in settled.files), ".env")
-    work.database = database_of_settings(work.settings, work.folder, target)
-    work.fingerprints["settings"] = digest_of(work.settings)
+    handed = _handed_on(work, [settled for settled, _ in done])
+    work = work.after_stage(handed)
+    result = [*handed.settings_shown]
     needed = _needed(result)
     if work.onboarded and needed and work.ends_with_settings:
         raise _value_needed(needed)
     changed = [one for _, files in done for one in files]
     if work.preview and changed:
-        return foreseen_settings(changed, _remarks(work, done, result))
+        return replace(foreseen_settings(changed, _remarks(work, done, result)), hands_on=handed)
     done_result = _result(work, done, result)
     written = foreseen_settings(changed, ()).detail["files"] if changed else {}
-    return replace(done_result, detail={**done_result.detail, "written": written})
+    return replace(done_result, detail={**done_result.detail, "written": written}, hands_on=handed)
+
+
+def _handed_on(work: Work, done: Sequence[Settled]) -> SettingsResult:
+    """What the later stages get of the units that were settled."""
+    values = dict(work.settings)
+    for settled in done:
+        values |= settled.values
+    known = {one.what for one in work.contradictions}
+    contradictions = {
+        one.what: one for settled in done for one in settled.contradictions if one.what not in known
+    }
+    target = next((one.file.target for settled in done for one in settled.files), ".env")
+    return SettingsResult(
+        values,
+        tuple(setting for settled in done for setting in settled.settings),
+        database_of_settings(values, work.folder, target),
+        (*work.contradictions, *contradictions.values()),
+        digest_of(values),
+    )
 
 
 def _write(work: Work, unit: Unit, settled: Settled) -> list[SettledFile]:

@@ -15,6 +15,7 @@ from plainfall.ecosystems.shape import Installation, InstallJob, InstallWishes
 from plainfall.evidence import Evidence
 from plainfall.kept_records import Installed
 from plainfall.onboarding.part.edits import Edits
+from plainfall.onboarding.part.results import PackagesResult
 from plainfall.onboarding.part.steps import State, StepResult
 from plainfall.onboarding.part.work import Work
 from plainfall.onboarding.stages.foreseen import foreseen_packages
@@ -31,8 +32,6 @@ from plainfall.workers import worker_pool
 from plainfall.writing import digest_of, digest_of_files
 
 __all__ = ["dependencies", "forget_installed", "may_install"]
-
-# What of a part's record is a choice, and outlives its environment.
 
 
 class _Plan(Struct, frozen=True):
@@ -55,7 +54,10 @@ class _Plan(Struct, frozen=True):
 def dependencies(work: Work) -> StepResult:
     """Makes the environment hold the locked list; kept if neither changed since."""
     plan = _planned(work)
-    work.fingerprints["dependencies"] = plan.fingerprint
+    return replace(_laid(work, plan), hands_on=PackagesResult(plan.fingerprint))
+
+
+def _laid(work: Work, plan: _Plan) -> StepResult:
     edits = None if work.preview else work.edits or _edits(work, plan.place)
     edited = edits.settle() if edits is not None else frozenset()
     all_there = _all_exist(plan.place, plan.before.layout)

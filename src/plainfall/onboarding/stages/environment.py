@@ -5,6 +5,7 @@ from __future__ import annotations
 from plainfall.kept_records import EnvironmentFolder
 from plainfall.onboarding.part.byproducts import PACKAGES
 from plainfall.onboarding.part.edits import Edits
+from plainfall.onboarding.part.results import EnvironmentResult
 from plainfall.onboarding.part.steps import State, StepResult
 from plainfall.onboarding.part.work import Work
 from plainfall.onboarding.stages.dependencies import forget_installed
@@ -20,15 +21,19 @@ def environment(work: Work) -> StepResult:
     name = work.environment_name
     if work.state.read(work.part.key, EnvironmentFolder).folder != name and not work.preview:
         work.state.keep(work.part.key, EnvironmentFolder(folder=name))
+    edits = None
     if not work.preview:
-        work.edits = Edits.begin(work.state, work.surroundings.state, work.part.key, place)
+        edits = Edits.begin(work.state, work.surroundings.state, work.part.key, place)
+    handed = EnvironmentResult(edits)
     detail = {"path": str(place), "state_before": standing.state, "reason": standing.reason}
     if standing.state == "right":
         why = "right for this interpreter" + ("" if standing.ours else "; not made by Plainfall")
-        return StepResult(State.KEPT, standing.path, why, detail=detail)
+        return StepResult(State.KEPT, standing.path, why, detail=detail, hands_on=handed)
     if work.preview:
         verb = "replace" if standing.state == "wrong" else "make"
-        return StepResult(State.TO_DO, f"{verb} {standing.path}", standing.reason, detail=detail)
+        return StepResult(
+            State.TO_DO, f"{verb} {standing.path}", standing.reason, detail=detail, hands_on=handed
+        )
     work.watch()
     work.making(PACKAGES, place)
     # A folder of its own: another part may make its environment at the same time.
@@ -38,5 +43,12 @@ def environment(work: Work) -> StepResult:
     forget_installed(work)
     version = work.chosen().taken.version
     if standing.state == "wrong":
-        return StepResult(State.DONE, f"{standing.path} replaced", standing.reason, detail=detail)
-    return StepResult(State.DONE, f"{standing.path} made for {work.language.title} {version}", detail=detail)
+        return StepResult(
+            State.DONE, f"{standing.path} replaced", standing.reason, detail=detail, hands_on=handed
+        )
+    return StepResult(
+        State.DONE,
+        f"{standing.path} made for {work.language.title} {version}",
+        detail=detail,
+        hands_on=handed,
+    )

@@ -14,6 +14,7 @@ from plainfall.diagnosis.reading import lines_that_matter
 from plainfall.errors import ServerFailed
 from plainfall.evidence import Evidence
 from plainfall.kept_records import ServerKept
+from plainfall.onboarding.part.results import ServerResult
 from plainfall.onboarding.part.steps import State, StepResult
 from plainfall.onboarding.part.work import Work
 from plainfall.onboarding.run.order import proxy_targets
@@ -104,14 +105,15 @@ def probe(work: Work) -> StepResult:
         (),
         (*lacks, *_set_up(work, record, result)),
         {"probe": result.as_json()},
+        hands_on=ServerResult(work.state.servers.get(work.part.key)),
     )
 
 
 def _keep_probe(work: Work, record: ServerKept, page: dict[str, Any]) -> ServerKept:
     """Keeps what a page was with its server's record; returns that."""
-    work.server = replace(record, probe=page)
-    work.state.keep_server(work.part.key, work.server)
-    return work.server
+    seen = replace(record, probe=page)
+    work.state.keep_server(work.part.key, seen)
+    return seen
 
 
 def _set_up(work: Work, record: ServerKept, seen: Probe) -> tuple[str, ...]:

@@ -11,6 +11,7 @@ from msgspec.structs import replace
 
 from plainfall.clone.commands import Command
 from plainfall.kept_records import TaskList
+from plainfall.onboarding.part.results import TasksResult
 from plainfall.onboarding.part.steps import State, StepResult
 from plainfall.onboarding.part.work import Work
 from plainfall.onboarding.stages import filling_data
@@ -52,7 +53,8 @@ def _as_listed(work: Work, stage: str, carry_out: Callable[[Work], StepResult]) 
                 f": {shown}" if shown else ""
             )
             return StepResult(State.LEFT_OUT, "nothing to do", why, (command.evidence,))
-        work.part = replace(work.part, commands=(*work.part.commands, *found))
+        handed = TasksResult(replace(work.part, commands=(*work.part.commands, *found)))
+        return replace(carry_out(work.after_stage(handed)), hands_on=handed)
     return carry_out(work)
 
 

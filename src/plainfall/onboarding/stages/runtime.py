@@ -7,6 +7,7 @@ from collections.abc import Sequence
 from msgspec.structs import replace
 
 from plainfall.kept_records import Installed, RuntimeTaken
+from plainfall.onboarding.part.results import RuntimeResult
 from plainfall.onboarding.part.steps import State, StepResult
 from plainfall.onboarding.part.work import Work
 from plainfall.runtimes.asks import VersionAsk
@@ -32,9 +33,7 @@ def runtime(work: Work) -> StepResult:
     choice = work.environment.choose_runtime(
         part, work.surroundings, work.wishes.runtime, work.progress, offline=work.preview
     )
-    work.choice = choice
     taken = choice.taken
-    work.fingerprints["runtime"] = taken.identity
     same = work.state.read(work.part.key, RuntimeTaken).identity == taken.identity
     if not same and not work.preview:
         record = RuntimeTaken(identity=taken.identity, file=str(taken.file), version=taken.version)
@@ -57,6 +56,7 @@ def runtime(work: Work) -> StepResult:
             ],
         },
         tuple(choice.notes),
+        RuntimeResult(choice),
     )
 
 

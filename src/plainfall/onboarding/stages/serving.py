@@ -42,8 +42,15 @@ def server(work: Work) -> StepResult:
             return no_server([(command.line, error.cause)])
         if result is not None:
             return result
-    if not work.preview:
-        work.files_before_start = files_in(work.folder)
+    files_before = files_in(work.folder) if not work.preview else frozenset()
+    try:
+        return _started(work, command)
+    except PlainfallError as error:
+        error.files_written = tuple(sorted(files_in(work.folder) - files_before))
+        raise
+
+
+def _started(work: Work, command: Command) -> StepResult:
     try:
         return start_server(work, command)
     except ServerTalks as error:

@@ -14,6 +14,7 @@ from plainfall.ecosystems.shape import Debugging, DebugWish
 from plainfall.errors import ServerFailed
 from plainfall.failure_kinds import FailureKind
 from plainfall.kept_records import ProcessKept, ServerKept, StartTime
+from plainfall.onboarding.part.results import ServerResult
 from plainfall.onboarding.part.steps import State, StepResult
 from plainfall.onboarding.part.work import Work
 from plainfall.onboarding.stages.commands import ENTERS, check_command, may_be_empty
@@ -65,10 +66,15 @@ def start_server(work: Work, command: Command) -> StepResult:
     before = work.state.servers.get(work.part.key)
     if before:
         if before.fingerprint == fingerprint and before.url and _runs(before):
-            work.server = before
             why = f"process {before.pid} runs and holds port {before.port}"
             return StepResult(
-                State.KEPT, f"{command.line}: {before.url}", why, (command.evidence,), (), _detail(before)
+                State.KEPT,
+                f"{command.line}: {before.url}",
+                why,
+                (command.evidence,),
+                (),
+                _detail(before),
+                hands_on=ServerResult(before),
             )
         if not work.preview:
             stop_server(work, before)
@@ -91,7 +97,6 @@ def start_server(work: Work, command: Command) -> StepResult:
         remarks.append(f"it listens beyond this machine, on {ready.beyond}: others can reach it")
     if ready.scheme == "https":
         remarks.append("it speaks https only; self-signed certificate, not verified")
-    work.server = record
     return StepResult(
         State.DONE,
         f"{command.line}: {record.url}",
@@ -100,6 +105,7 @@ def start_server(work: Work, command: Command) -> StepResult:
         tuple(remarks),
         _detail(record),
         tuple(notes),
+        ServerResult(record),
     )
 
 

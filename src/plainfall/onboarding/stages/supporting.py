@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING
 
 from plainfall.errors import PlainfallError, ServiceFailed
 from plainfall.kept_records import DriverVariables, ServerPrograms
+from plainfall.onboarding.part.results import ServicesResult
 from plainfall.onboarding.part.steps import State, StepResult
 from plainfall.onboarding.part.work import Work
 from plainfall.onboarding.services.private_servers import Brought, bring_up, foreseen_service
@@ -28,15 +29,17 @@ def services(work: Work) -> StepResult:
     if not needs:
         return StepResult(State.LEFT_OUT, "no server is needed", "the settings address none on this machine")
     brought = [foreseen_service(work.state, need) for need in needs] if work.preview else _all(work, needs)
-    work.lacking = tuple(one.text for one in brought if one.state == "lacking")
-    work.servers_used = tuple(sorted(one.identity for one in brought if one.identity))
-    work.server_databases = tuple(
-        dict.fromkeys(
-            (one.name, account.database)
-            for one in brought
-            for account in one.need.accounts
-            if one.name and one.identity and account.database
-        )
+    handed = ServicesResult(
+        lacking=tuple(one.text for one in brought if one.state == "lacking"),
+        servers_used=tuple(sorted(one.identity for one in brought if one.identity)),
+        server_databases=tuple(
+            dict.fromkeys(
+                (one.name, account.database)
+                for one in brought
+                for account in one.need.accounts
+                if one.name and one.identity and account.database
+            )
+        ),
     )
     if not work.preview:
         work.state.keep(work.part.key, DriverVariables(variables=_driver_variables(work, brought)))
@@ -45,7 +48,7 @@ def services(work: Work) -> StepResult:
     state = done if "done" in states else State.LEFT_OUT if states == {"lacking"} else State.KEPT
     met = [one for one in brought if one.state != "lacking"]
     title = "; ".join(one.text for one in met) or "nothing was brought up"
-    remarks = [*work.lacking, *(remark for one in brought for remark in one.remarks)]
+    remarks = [*handed.lacking, *(remark for one in brought for remark in one.remarks)]
     places = tuple(dict.fromkeys(one.need.place for one in brought))
     detail = {
         "services": [
@@ -53,7 +56,7 @@ def services(work: Work) -> StepResult:
         ]
     }
     why = "; ".join(_why(one.need) for one in met)
-    return StepResult(state, title, why, places, tuple(remarks), detail)
+    return StepResult(state, title, why, places, tuple(remarks), detail, hands_on=handed)
 
 
 def _driver_variables(work: Work, brought: list[Brought]) -> dict[str, str]:

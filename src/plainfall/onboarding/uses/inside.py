@@ -5,6 +5,8 @@ from __future__ import annotations
 from collections.abc import Mapping
 from pathlib import Path
 
+from msgspec.structs import replace
+
 from plainfall.clone.parts import PartFound, Survey
 from plainfall.clone.walk import Tree
 from plainfall.data.sqlite import database_of_settings
@@ -43,13 +45,13 @@ def work_of(
     choice = environment_of(part.language).choose_runtime(part, surroundings, named, offline=True)
     settling = Settling(survey, tree, state, {}, surroundings.variables)
     work = Work(clone, part, tree, surroundings, state, Wishes(), lambda event: None, lambda *_: None, None)
-    work.choice = choice
+    values: dict[str, str] = {}
     for unit in (settling.shared, settling.unit(part.path)):
         if unit is not None:
-            work.settings |= settling.settle(unit, None).values
+            values |= settling.settle(unit, None).values
     target = next((one.target for one in part.templates), ".env")
-    work.database = database_of_settings(work.settings, work.folder, target)
-    return work
+    database = database_of_settings(values, work.folder, target)
+    return replace(work, choice=choice, settings=values, database=database)
 
 
 def variables_inside(

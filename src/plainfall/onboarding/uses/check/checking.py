@@ -168,8 +168,7 @@ def _work(
     if standing.state != "right":
         why = f"the part has no environment yet ({standing.path} is {standing.state})"
         return replace(nothing, why=why, remedy="Make it with: plainfall onboard")
-    work.byproducts = byproducts
-    work.progress = lambda number, whole, line: tell(line)
+    work = replace(work, byproducts=byproducts, progress=lambda number, whole, line: tell(line))
     work.prepare()
     return work
 
@@ -250,9 +249,7 @@ def _report_of(work: Work, report: Path) -> Results | None:
 
 def _copy_for(work: Work, settings: dict[str, str], variables: Any) -> Work:
     """The same part with other settings; what it changes is watched as ever."""
-    inner = replace(work, settings=settings, part=replace(work.part, variables=variables))
-    inner.progress, inner.byproducts = work.progress, work.byproducts
-    return inner
+    return replace(work, settings=settings, part=replace(work.part, variables=variables))
 
 
 def _row(done: CheckDone) -> CheckKept:
