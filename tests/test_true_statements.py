@@ -1,4 +1,5 @@
-"""What is said is what happened: options that did nothing, names that are not there, lines that do not work as printed."""
+"""What is said is what happened: options that did nothing, names that are not there, lines that do not work as
+printed."""
 
 from __future__ import annotations
 
@@ -29,6 +30,7 @@ from plainfall.ecosystems.python.lists.discover import read_list
 from plainfall.ecosystems.python.pins import Target
 from plainfall.ecosystems.python.wheel import ENVIRONMENT_PROGRAMS
 from plainfall.evidence import Evidence
+from plainfall.kept_records import ServerCopies
 from plainfall.onboarding.services.guard import ServerGuard
 from plainfall.server.visitor import ForeignForm, Visitor
 from plainfall.standins.node_registry import node_archive
@@ -291,17 +293,16 @@ def test_a_port_that_stands_in_the_source_is_named(machine: Machine) -> None:
 
 
 def test_a_copy_that_could_not_be_put_back_is_said_and_tried_again(monkeypatch: pytest.MonkeyPatch) -> None:
-    kept: dict[str, Any] = {"rows": [["mysql", "gauges", "gauges_before"]], "mark": "m", "step": "seeds"}
+    kept = [ServerCopies(step="seeds", mark="m", rows=(("mysql", "gauges", "gauges_before"),))]
 
     class State:
-        def record(self, part: str, name: str) -> dict[str, Any]:
-            return kept
+        def read(self, part: str, kind: type[ServerCopies]) -> ServerCopies:
+            return kept[0] if kept else ServerCopies()
 
-        def keep(self, part: str, name: str, record: dict[str, Any]) -> None:
-            kept.clear()
-            kept.update(record)
+        def keep(self, part: str, record: ServerCopies) -> None:
+            kept[:] = [record]
 
-        def forget(self, part: str, name: str) -> None:
+        def forget(self, part: str, kind: type[ServerCopies]) -> None:
             kept.clear()
 
     class Part:
@@ -314,7 +315,7 @@ def test_a_copy_that_could_not_be_put_back_is_said_and_tried_again(monkeypatch: 
     guard = ServerGuard(work)
     monkeypatch.setattr(guard, "_do", lambda name, what, *words: "the disk is full")
     assert "could not be put back as it was: the disk is full" in guard.put_back()
-    assert kept["rows"] == [["mysql", "gauges", "gauges_before"]]
+    assert kept[0].rows == (("mysql", "gauges", "gauges_before"),)
     monkeypatch.setattr(guard, "_do", lambda name, what, *words: "")
     assert "was put back as it was before" in guard.put_back() and not kept
 

@@ -84,13 +84,14 @@ class PythonInstalling:
             read_list(Tree(job.clone, ()), job.listed.path, job.listed.kind, _target(job)), job
         )
         if read.pins is None:
-            return None
+            return None if read.wishes else Foreseen(())
         known = [
             (one.name, job.wishes.instead.get(one.name, one.version))
             for one in read.pins
             if not one.reference
         ]
-        unsure = {one.name for one in read.pins if one.reference} | {"pip"}
+        unsure = {one.name for one in read.pins if one.reference}
+        unsure |= {"pip"} if job.wishes.with_client else set()
         unsure |= {canonicalize_name(line.name) for line in read.wishes if line.is_own}
         return Foreseen(tuple(f"{name} {version}" for name, version in known), frozenset(unsure))
 

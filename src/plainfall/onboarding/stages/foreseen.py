@@ -32,6 +32,8 @@ def foreseen_packages(
         return StepResult(State.TO_DO, what, "only registries can tell which these are", place)
     sure = {_name(label) for label in told.labels}
     labels = [*told.labels, *(one for one in before if _name(one) in told.unsure and _name(one) not in sure)]
+    if not labels and not before and not told.unsure:
+        return StepResult(State.KEPT, "no packages", f"{job.listed.path} lists none", place)
     if lacking or not before:
         count = f"{len(labels)} packages" if len(labels) != 1 else "1 package"
         why = "installed files are gone" if before else "nothing is installed yet"
@@ -40,6 +42,8 @@ def foreseen_packages(
     laid, taken_out, words = package_changes(before, labels)
     title = words or "look at the installed packages again: none changes"
     why = "an option or the interpreter changed" if same_list else f"{job.listed.path} changed"
+    if not words and not told.unsure and work.standing().state == "right":
+        return StepResult(State.KEPT, title, why, place, detail={"laid": [], "taken_out": []})
     return StepResult(State.TO_DO, title, why, place, detail={"laid": laid, "taken_out": taken_out})
 
 
