@@ -200,10 +200,11 @@ def _lay(job: Job, missing: Sequence[Pin], lazy: Lazy, result: InstallResult) ->
     contested = contested_files(job.environment, {pin.name: trees[pin.name] for pin in missing}, kept)
     result.remarks += _contested_words(contested)
     without_bytecode = []
+    wished = {line.name for line in job.listed.wishes} | lazy.directs.keys()
     for number, pin in enumerate(missing, 1):
         tree = trees[pin.name]
         url = lazy.directs[pin.name][1] if pin.name in lazy.directs else None
-        requested = job.listed.pins is not None or pin.evidence.path in job.listed.files
+        requested = job.listed.pins is not None or pin.name in wished
         not_laid = contested.get(pin.name, {})
         lay_wheel(job.environment, tree, folders, requested=requested, direct_url=url, not_laid=not_laid)
         compiled = bytecode_placements(tree, job.interpreter, job.environment.packages)
