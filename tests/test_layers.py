@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import ast
 import re
 import time
 from collections import defaultdict
@@ -103,3 +104,58 @@ def circles(found: dict[str, set[str]]) -> list[list[str]]:
 def test_the_layers_are_all_exist() -> None:
     folders = {path.name for path in SOURCE.iterdir() if path.is_dir() and path.name != "__pycache__"}
     assert set(LEVEL) == folders - APART
+
+
+LANGUAGES = {"python", "node", "php", "ruby"}
+
+
+def test_nothing_outside_the_languages_asks_which_one_it_is() -> None:
+    """What differs by language is a field that languages declare."""
+    found = []
+    for room in ("cli", "onboarding", "survey", "settings", "services", "clone"):
+        for path in (SOURCE / room).rglob("*.py"):
+            for node in ast.walk(ast.parse(path.read_text())):
+                sides = [node.left, *node.comparators] if isinstance(node, ast.Compare) else []
+                named = [one for one in sides if isinstance(one, ast.Constant) and one.value in LANGUAGES]
+                of_language = [one for one in sides if "language" in ast.unparse(one)]
+                found += [f"{path}:{one.lineno}" for one in named if of_language]
+                if isinstance(node, ast.Dict):
+                    keys = {one.value for one in node.keys if isinstance(one, ast.Constant)}
+                    found += [f"{path}:{node.lineno}"] if keys & LANGUAGES and keys <= LANGUAGES else []
+    assert found == []
+
+
+STAGES = {
+    "runtime", "environment", "dependencies", "settings", "services", "migrations", "seeds", "tasks", "server", "probe",
+}  # fmt: skip
+
+
+def test_a_run_goes_forward_only() -> None:
+    """No stage calls another one and nobody writes into the part that it is given: what a stage hands on is in its
+    result."""
+    found = []
+    for path in (SOURCE / "onboarding").rglob("*.py"):
+        room = path.relative_to(SOURCE / "onboarding").parts[0]
+        for node in ast.walk(ast.parse(path.read_text())):
+            targets: list[ast.expr] = [*node.targets] if isinstance(node, ast.Assign) else []
+            targets += [node.target] if isinstance(node, ast.AugAssign | ast.AnnAssign) else []
+            found += [
+                f"{path}:{one.lineno}: writes {ast.unparse(one)}"
+                for one in targets
+                if re.match(r"(\w+\.)*_?work\.\w", ast.unparse(one))
+            ]
+            if isinstance(node, ast.ImportFrom) and room in ("stages", "remedies"):
+                named = {one.name for one in node.names} & STAGES
+                if named and (node.module or "").startswith("plainfall.onboarding.stages"):
+                    found.append(f"{path}:{node.lineno}: takes the stage {named}")
+    assert found == []
+
+
+def test_no_function_of_a_run_is_longer_than_a_page() -> None:
+    found = [
+        f"{path}: {node.name}"
+        for path in (SOURCE / "onboarding").rglob("*.py")
+        for node in ast.walk(ast.parse(path.read_text()))
+        if isinstance(node, ast.FunctionDef) and (node.end_lineno or 0) - node.lineno >= 60
+    ]
+    assert found == []

@@ -16,7 +16,16 @@ from plainfall.evidence import Evidence
 from plainfall.patterns import regex
 from plainfall.reading import yaml_value
 
-__all__ = ["KINDS", "CheckFound", "best_of_kinds", "kind_of_line", "once", "workflow_lines"]
+__all__ = [
+    "KINDS",
+    "CheckFound",
+    "CheckTool",
+    "CheckWords",
+    "best_of_kinds",
+    "kind_of_line",
+    "once",
+    "workflow_lines",
+]
 
 KINDS = ("tests", "end-to-end", "build", "lint", "types")
 
@@ -48,91 +57,50 @@ class CheckFound(Struct, frozen=True):
         }
 
 
-# Kind, tool, language, and how it is called; the first that fits counts.
-_TOOLS = tuple(
-    (kind, tool, language, regex(pattern))
-    for kind, tool, language, pattern in (
-        ("end-to-end", "playwright", "node", r"\bplaywright test\b"),
-        ("end-to-end", "cypress", "node", r"\bcypress (run|open)\b"),
-        ("end-to-end", "dusk", "php", r"\bartisan dusk\b"),
-        ("end-to-end", "rails", "ruby", r"\brails test:(system|all)\b"),
-        ("end-to-end", "", "node", r"\b(wdio|testcafe|nightwatch|protractor|cucumber-js)\b(?! *=)"),
-        ("end-to-end", "", "python", r"\b(behave|robot)\b(?! *=)"),
-        ("end-to-end", "", "php", r"\bbehat\b(?! *=)"),
-        ("end-to-end", "", "ruby", r"\bcucumber\b(?! *=)"),
-        ("types", "tsc", "node", r"\b(vue-)?tsc\b.*--noEmit"),
-        ("types", "", "node", r"\bsvelte-check\b"),
-        ("types", "", "python", r"\b(mypy|pyright|basedpyright)\b"),
-        ("types", "", "php", r"\b(phpstan|psalm)\b"),
-        ("types", "", "ruby", r"\b(steep check|srb tc)\b"),
-        ("lint", "eslint", "node", r"\b(eslint|next lint|vue-cli-service lint|ng lint)\b"),
-        ("lint", "", "node", r"\b(stylelint|biome (check|lint|ci)|oxlint)\b|\bprettier\b.*--check"),
-        ("lint", "ruff", "python", r"\bruff\b(?! format(?!.*--check))"),
-        ("lint", "", "python", r"\b(flake8|pylint)\b|\b(black|isort)\b.*--check"),
-        ("lint", "", "php", r"\b(phpcs|pint --test)\b|\bphp-cs-fixer\b.*--dry-run"),
-        ("lint", "", "ruby", r"\b(rubocop|standardrb)\b"),
-        ("tests", "pytest", "python", r"\b(pytest|py\.test)\b"),
-        ("tests", "django", "python", r"\bmanage\.py test\b"),
-        ("tests", "unittest", "python", r"-m unittest\b"),
-        ("tests", "", "python", r"\bnose2\b(?! *=)"),
-        ("tests", "vitest", "node", r"\bvitest\b"),
-        ("tests", "jest", "node", r"\bjest\b|\breact-scripts test\b|\bvue-cli-service test:unit\b"),
-        ("tests", "node", "node", r"\bnode\b.* --test\b"),
-        ("tests", "mocha", "node", r"\bmocha\b"),
-        ("tests", "karma", "node", r"\bkarma start\b|\bng test\b"),
-        ("tests", "", "node", r"\b(ava|tape|tap|jasmine|uvu)\b(?! *=)"),
-        ("tests", "phpunit", "php", r"\bphpunit\b|\bartisan test\b|\bparatest\b"),
-        ("tests", "pest", "php", r"\bpest\b"),
-        ("tests", "rspec", "ruby", r"\brspec\b|\brake spec\b"),
-        ("tests", "minitest", "ruby", r"\brails test\b|\brake test\b"),
-        ("build", "mkdocs", "python", r"\bmkdocs build\b"),
-        ("build", "", "ruby", r"\b(jekyll|middleman|nanoc)\b.*\b(build|compile)\b"),
-        (
-            "build",
-            "",
-            "node",
-            r"\b(vite|next|nuxi?|nuxt|astro|ng|vue-cli-service|react-scripts|gatsby|remix|svelte-kit|parcel|snowpack|"
-            r"docusaurus|vitepress|eleventy|encore|turbo run)\b.*\b(build|generate)\b|"
-            r"\b(webpack|rollup|esbuild|tsup)\b(?!.*\b(serve|--watch)\b)",
-        ),
-    )
-)
+class CheckTool(Struct, frozen=True):
+    """A tool of a language: the kind of check that it does, its name ("" where nothing goes by that), and a
+    pattern of the command lines that call it."""
+
+    kind: str
+    tool: str
+    pattern: re.Pattern[str]
+
+
+class CheckWords(Struct, frozen=True):
+    """What a language's command lines of checks look like: its ``tools``, the first that fits counts; what is
+    changed in a line so that it ends (``watches``) and, of a linter, changes no source (``writes``): pattern
+    and words."""
+
+    tools: tuple[CheckTool, ...] = ()
+    watches: tuple[tuple[re.Pattern[str], str], ...] = ()
+    writes: tuple[tuple[re.Pattern[str], str], ...] = ()
+
+
 # What makes environments and fetches packages by itself is no check of ours to run.
 _ELSEWHERE = regex(r"^\s*(docker|podman|tox|nox|act|sudo|ssh|cd \.\.)\b|\bplaywright install\b|\bcodecov\b")
-_WRITES = (
-    (regex(r"\s--fix(-type \S+)?\b(?!=)"), ""),
-    (regex(r"(\bprettier\b.*)\s--write\b"), r"\1 --check"),
-    (regex(r"(\bruff\b.*)\s--fix\b"), r"\1"),
-    (regex(r"(\brubocop\b.*)\s(-a|-A|--auto-?correct(-all)?)\b"), r"\1"),
-    (regex(r"(\bbiome\b.*)\s--(apply|write)(-unsafe)?\b"), r"\1"),
-)
-_WATCHES = (
-    (regex(r"\bvitest\b(?!\s+(run|related|bench|list)\b)(\s+(watch|dev)\b)?"), "vitest run"),
-    (regex(r"\s(--watch(All)?(=true)?|-w)\b(?!=)"), ""),
-    (regex(r"(\bng test\b)(?!.*--watch)"), r"\1 --watch=false"),
-    (regex(r"(\bkarma start\b)(?!.*--single-run)"), r"\1 --single-run"),
-    (regex(r"\bcypress open\b"), "cypress run"),
-)
+# Options that watch, and that write, of whatever tool.
+_WATCHES = ((regex(r"\s(--watch(All)?(=true)?|-w)\b(?!=)"), ""),)
+_WRITES = ((regex(r"\s--fix(-type \S+)?\b(?!=)"), ""),)
 
 
-def kind_of_line(line: str, language: str = "") -> tuple[str, str]:
-    """The kind and the tool that a command line comes to, of this language's where one is named; ("", "") for one
-    that is no check."""
-    if _ELSEWHERE.search(line):
-        return "", ""
-    for kind, tool, own, pattern in _TOOLS:
-        if (not language or own == language) and pattern.search(line):
-            return kind, tool
+def kind_of_line(line: str, words: CheckWords) -> tuple[str, str]:
+    """The kind and the tool that a command line comes to, by a language's words; ("", "") for one that is no
+    check."""
+    if not _ELSEWHERE.search(line):
+        for one in words.tools:
+            if one.pattern.search(line):
+                return one.kind, one.tool
     return "", ""
 
 
-def once(check: CheckFound) -> CheckFound:
+def once(check: CheckFound, words: CheckWords) -> CheckFound:
     """The check as it runs once, watches nothing and writes to no source: a script that says otherwise is run as
     its own line, changed."""
     text = check.text or check.line
     changed = text
-    for pattern, words in (*_WATCHES, *(_WRITES if check.kind == "lint" else ())):
-        changed = pattern.sub(words, changed)
+    writes = (*_WRITES, *words.writes) if check.kind == "lint" else ()
+    for pattern, instead in (*words.watches, *_WATCHES, *writes):
+        changed = pattern.sub(instead, changed)
     if changed == text:
         return check
     return replace(check, line=changed.strip(), text=changed.strip())

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from functools import cached_property
 
 from msgspec import Struct, field
@@ -23,13 +23,31 @@ _OUTSIDE = (*_ELSEWHERE, "make")
 class Vocabulary(Struct, frozen=True, dict=True):
     """``programs`` and ``clients`` are by language, a language's runtime first among its programs; ``runners``
     run a command in an environment that some other program manages; ``endings`` are those of source files;
-    ``makes_environment`` are patterns of commands that make an environment."""
+    ``makes_environment`` are patterns of commands that make an environment; ``aliases`` are other names of
+    programs."""
 
     programs: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
     clients: Mapping[str, tuple[str, ...]] = field(default_factory=dict)
     runners: tuple[str, ...] = ()
     endings: tuple[str, ...] = ()
     makes_environment: tuple[str, ...] = ()
+    aliases: Mapping[str, str] = field(default_factory=dict)
+
+    def by_its_name(self, line: str) -> str:
+        """A command line with its program under the usual name (``py`` for Python's)."""
+        first, space, rest = line.partition(" ")
+        return f"{self.aliases.get(first, first)}{space}{rest}"
+
+    def program_of(self, words: Sequence[str]) -> list[str]:
+        """The words of a command line that name what runs: a program, or a runtime with its script or module.
+
+        >>> Vocabulary({"python": ("python",)}).program_of("python -m rain.desk --port 1".split())
+        ['python', '-m', 'rain.desk']
+        """
+        runtimes = [names[0] for names in self.programs.values() if names]
+        if not words or words[0] not in runtimes:
+            return list(words[:1])
+        return list(words[: 3 if words[1:2] == ["-m"] else 2])
 
     @cached_property
     def runner(self) -> re.Pattern[str]:

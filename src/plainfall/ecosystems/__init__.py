@@ -25,7 +25,7 @@ __all__ = [
 @cache
 def languages() -> tuple[Language, ...]:
     """All of them, in the order in which they go before each other in one folder."""
-    names = [one.name for one in pkgutil.iter_modules(__path__) if one.ispkg]
+    names = [one.name for one in pkgutil.iter_modules(__path__) if one.ispkg and one.name != "shape"]
     results = [importlib.import_module(f"{__name__}.{name}.language").LANGUAGE for name in names]
     return tuple(sorted(results, key=lambda one: (one.precedence, one.name)))
 
@@ -78,4 +78,5 @@ def vocabulary() -> Vocabulary:
         runners=tuple(name for one in every for name in one.runners),
         endings=tuple(ending for one in every for ending in one.endings),
         makes_environment=tuple(one.makes_environment for one in every if one.makes_environment),
+        aliases={name: program for one in every for name, program in one.program_aliases.items()},
     )

@@ -154,15 +154,17 @@ class Reach(Struct, frozen=True):
 
 
 class Engine(Protocol):
-    """One kind's server: ``kind`` is its name, ``title`` the one for people; ``stop_signal`` asks it to end well;
-    ``restarts_for_accounts`` tells that it learns of who comes in at its start alone, ``leaves_root`` that it
-    runs as an unprivileged user where this process is root's."""
+    """One kind's server: ``kind`` is its name, ``title`` the one for people; ``stop_signal`` asks it to end
+    well; ``restarts_for_accounts`` tells that it learns of who comes in at its start alone, ``leaves_root``
+    that it runs as an unprivileged user where this process is root's, ``keeps_rows`` that it holds tables that
+    belong to one making of its data."""
 
     kind: str
     title: str
     stop_signal: int
     restarts_for_accounts: bool
     leaves_root: bool
+    keeps_rows: bool
 
     def programs(self, path: Sequence[str]) -> list[Program]:
         """The server programs of this machine, the newest first; ``path`` are the folders to look in."""
@@ -192,6 +194,10 @@ class Engine(Protocol):
     def drop_copy(self, place: Place, port: int, copy: str) -> str:
         """Takes the copy away; why it did not, "" if it did. Raises ServiceFailed."""
 
+    def driver_variables(self, sockets: str, port: int, account: Account | None) -> dict[str, str]:
+        """What drivers read where a configuration says no host, or ``localhost``: the way over the socket,
+        which nobody else on this machine reaches."""
+
     def reach(self, host: str, port: int, account: Account) -> Reach:
         """What a server answers that is none of ours."""
 
@@ -200,8 +206,9 @@ class Engine(Protocol):
 
 
 class WithoutCopies:
-    """What an engine answers whose server cannot copy a database at once."""
+    """What an engine answers whose server keeps no tables, and cannot copy a database at once."""
 
+    keeps_rows = False
     _NO_COPY = "this server cannot copy one at once"
 
     def keep_copy(self, place: Place, port: int, database: str, copy: str) -> str:
@@ -211,6 +218,10 @@ class WithoutCopies:
     def put_copy_back(self, place: Place, port: int, database: str, copy: str) -> str:
         """There is none."""
         return self._NO_COPY
+
+    def driver_variables(self, sockets: str, port: int, account: Account | None) -> dict[str, str]:
+        """Its drivers read none."""
+        return {}
 
     def drop_copy(self, place: Place, port: int, copy: str) -> str:
         """There is none."""

@@ -138,7 +138,7 @@ def _build_commands(
         if not stage or len(lines) != 1:
             continue
         line = re.sub(r"\$[({](PYTHON|PY|NODE)[)}]", lambda one: one.group(1).lower(), lines[0])
-        line = words.runner.sub("", re.sub(r"^py\b", "python", line))
+        line = words.runner.sub("", words.by_its_name(line))
         first = line.partition(" ")[0]
         if "$(" in line or "${" in line or (words.language_of(line) != language and first not in programs):
             continue

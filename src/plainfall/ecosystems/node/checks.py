@@ -5,13 +5,14 @@ from __future__ import annotations
 import re
 from collections.abc import Iterator
 
-from plainfall.clone.checks import CheckFound, kind_of_line
+from plainfall.clone.checks import CheckFound, CheckTool, CheckWords, kind_of_line
 from plainfall.clone.walk import Tree
 from plainfall.ecosystems.ask_files import within
 from plainfall.ecosystems.node.servers import scripts_of
 from plainfall.evidence import Evidence
+from plainfall.patterns import regex
 
-__all__ = ["node_checks"]
+__all__ = ["WORDS", "node_checks"]
 
 _SCRIPT, _CONFIGURED = 60, 45
 _NAMES = (
@@ -35,6 +36,44 @@ _CONFIGURATIONS = (
 )
 
 
+WORDS = CheckWords(
+    tools=(
+        CheckTool("end-to-end", "playwright", regex(r"\bplaywright test\b")),
+        CheckTool("end-to-end", "cypress", regex(r"\bcypress (run|open)\b")),
+        CheckTool("end-to-end", "", regex(r"\b(wdio|testcafe|nightwatch|protractor|cucumber-js)\b(?! *=)")),
+        CheckTool("types", "tsc", regex(r"\b(vue-)?tsc\b.*--noEmit")),
+        CheckTool("types", "", regex(r"\bsvelte-check\b")),
+        CheckTool("lint", "eslint", regex(r"\b(eslint|next lint|vue-cli-service lint|ng lint)\b")),
+        CheckTool("lint", "", regex(r"\b(stylelint|biome (check|lint|ci)|oxlint)\b|\bprettier\b.*--check")),
+        CheckTool("tests", "vitest", regex(r"\bvitest\b")),
+        CheckTool("tests", "jest", regex(r"\bjest\b|\breact-scripts test\b|\bvue-cli-service test:unit\b")),
+        CheckTool("tests", "node", regex(r"\bnode\b.* --test\b")),
+        CheckTool("tests", "mocha", regex(r"\bmocha\b")),
+        CheckTool("tests", "karma", regex(r"\bkarma start\b|\bng test\b")),
+        CheckTool("tests", "", regex(r"\b(ava|tape|tap|jasmine|uvu)\b(?! *=)")),
+        CheckTool(
+            "build",
+            "",
+            regex(
+                r"\b(vite|next|nuxi?|nuxt|astro|ng|vue-cli-service|react-scripts|gatsby|remix|svelte-kit|parcel|"
+                r"snowpack|docusaurus|vitepress|eleventy|encore|turbo run)\b.*\b(build|generate)\b|"
+                r"\b(webpack|rollup|esbuild|tsup)\b(?!.*\b(serve|--watch)\b)"
+            ),
+        ),
+    ),
+    watches=(
+        (regex(r"\bvitest\b(?!\s+(run|related|bench|list)\b)(\s+(watch|dev)\b)?"), "vitest run"),
+        (regex(r"(\bng test\b)(?!.*--watch)"), r"\1 --watch=false"),
+        (regex(r"(\bkarma start\b)(?!.*--single-run)"), r"\1 --single-run"),
+        (regex(r"\bcypress open\b"), "cypress run"),
+    ),
+    writes=(
+        (regex(r"(\bprettier\b.*)\s--write\b"), r"\1 --check"),
+        (regex(r"(\bbiome\b.*)\s--(apply|write)(-unsafe)?\b"), r"\1"),
+    ),
+)
+
+
 def node_checks(tree: Tree, folder: str, names: frozenset[str]) -> Iterator[CheckFound]:
     """The checks that the part's files tell of; ``names`` are those of its packages."""
     path, scripts = within(folder, "package.json"), scripts_of(tree, folder)
@@ -42,7 +81,7 @@ def node_checks(tree: Tree, folder: str, names: frozenset[str]) -> Iterator[Chec
         kind = next((kind for kind, pattern in _NAMES if pattern.fullmatch(name)), "")
         if not kind or _PLACEHOLDER.search(text):
             continue
-        told, tool = kind_of_line(text)
+        told, tool = kind_of_line(text, WORDS)
         if told and told != kind and kind != "tests":
             kind = told  # a script "lint" that checks types, say
         plain = name in ("test", "build", "lint", "e2e", "test:e2e", "typecheck", "type-check")
@@ -53,7 +92,7 @@ def node_checks(tree: Tree, folder: str, names: frozenset[str]) -> Iterator[Chec
     for kind, package, pattern, line in _CONFIGURATIONS:
         file = next((one for one in tree.folders.get(folder, ()) if re.fullmatch(pattern, one)), "")
         if file and package in names:
-            tool = kind_of_line(line)[1] or package
+            tool = kind_of_line(line, WORDS)[1] or package
             place = Evidence(within(folder, file), 1)
             yield CheckFound(
                 kind, line, f"{file}, and {package} in its list", _CONFIGURED * 10, place, folder, tool

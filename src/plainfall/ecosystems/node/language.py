@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from plainfall.ecosystems.node.by_hand import node_by_hand
-from plainfall.ecosystems.node.checks import node_checks
+from plainfall.ecosystems.node.checks import WORDS, node_checks
 from plainfall.ecosystems.node.environments import NodeEnvironment
 from plainfall.ecosystems.node.installing import NodeInstalling
 from plainfall.ecosystems.node.interpreters import GRAMMAR
@@ -37,6 +37,8 @@ LANGUAGE = Language(
     precedence=3,
     grammar=GRAMMAR,
     checks=node_checks,
+    check_words=WORDS,
+    test_mode={"NODE_ENV": "test"},
     by_hand=node_by_hand,
     recognising=NodeRecognising(),
     environment=NodeEnvironment(),

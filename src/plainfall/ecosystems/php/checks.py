@@ -5,14 +5,15 @@ from __future__ import annotations
 import re
 from collections.abc import Iterator
 
-from plainfall.clone.checks import CheckFound, kind_of_line
+from plainfall.clone.checks import CheckFound, CheckTool, CheckWords, kind_of_line
 from plainfall.clone.walk import Tree
 from plainfall.ecosystems.ask_files import within
 from plainfall.ecosystems.php.manifests import MANIFEST, manifest, mapping
 from plainfall.ecosystems.php.scripts import entries_of
 from plainfall.evidence import Evidence
+from plainfall.patterns import regex
 
-__all__ = ["php_checks"]
+__all__ = ["WORDS", "php_checks"]
 
 _SCRIPT, _CONFIGURED = 600, 450
 _NAMES = (
@@ -44,6 +45,18 @@ _CONFIGURATIONS = (
 )
 
 
+WORDS = CheckWords(
+    tools=(
+        CheckTool("end-to-end", "dusk", regex(r"\bartisan dusk\b")),
+        CheckTool("end-to-end", "", regex(r"\bbehat\b(?! *=)")),
+        CheckTool("types", "", regex(r"\b(phpstan|psalm)\b")),
+        CheckTool("lint", "", regex(r"\b(phpcs|pint --test)\b|\bphp-cs-fixer\b.*--dry-run")),
+        CheckTool("tests", "phpunit", regex(r"\bphpunit\b|\bartisan test\b|\bparatest\b")),
+        CheckTool("tests", "pest", regex(r"\bpest\b")),
+    ),
+)
+
+
 def php_checks(tree: Tree, folder: str, names: frozenset[str]) -> Iterator[CheckFound]:
     """The checks that the part's files tell of; ``names`` are those of its packages."""
     path = within(folder, MANIFEST)
@@ -54,7 +67,7 @@ def php_checks(tree: Tree, folder: str, names: frozenset[str]) -> Iterator[Check
         if not kind or not lines:
             continue
         text = " && ".join(lines)
-        told, tool = kind_of_line(text)
+        told, tool = kind_of_line(text, WORDS)
         writes = re.search(r"php-cs-fixer\b(?!.*--dry-run)|\bphpcbf\b|\bpint\b(?!.*--test)", text)
         if writes or (told and told != kind and kind != "tests"):
             continue
@@ -65,7 +78,7 @@ def php_checks(tree: Tree, folder: str, names: frozenset[str]) -> Iterator[Check
     for kind, package, pattern, line in _CONFIGURATIONS:
         file = next((one for one in tree.below(folder) if re.fullmatch(pattern, one)), "")
         if file and package in names:
-            tool = kind_of_line(line)[1] or line.partition(" ")[0]
+            tool = kind_of_line(line, WORDS)[1] or line.partition(" ")[0]
             place = Evidence(within(folder, file), 1)
             yield CheckFound(
                 kind, line, f"{file}, and {package} in its list", _CONFIGURED, place, folder, tool

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from plainfall.ecosystems.php.by_hand import php_by_hand
-from plainfall.ecosystems.php.checks import php_checks
+from plainfall.ecosystems.php.checks import WORDS, php_checks
 from plainfall.ecosystems.php.environments import PhpEnvironment
 from plainfall.ecosystems.php.installing import PhpInstalling
 from plainfall.ecosystems.php.interpreters import GRAMMAR
@@ -40,8 +40,10 @@ LANGUAGE = Language(
     precedence=2,
     grammar=GRAMMAR,
     checks=php_checks,
+    check_words=WORDS,
     by_hand=php_by_hand,
     reads_each_time=True,
+    reads_own_settings=True,
     recognising=PhpRecognising(),
     environment=PhpEnvironment(),
     installing=PhpInstalling(),

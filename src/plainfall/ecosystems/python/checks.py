@@ -9,14 +9,15 @@ from typing import Any
 
 from msgspec.structs import replace
 
-from plainfall.clone.checks import CheckFound
+from plainfall.clone.checks import CheckFound, CheckTool, CheckWords
 from plainfall.clone.walk import Tree
 from plainfall.ecosystems.ask_files import within
 from plainfall.errors import BadInput
 from plainfall.evidence import Evidence
+from plainfall.patterns import regex
 from plainfall.reading import toml_table
 
-__all__ = ["python_checks"]
+__all__ = ["WORDS", "python_checks"]
 
 _CONFIGURED, _GUESSED = 500, 400
 _TEST = re.compile(r"(^|/)(test_[^/]+|[^/]+_test|tests)\.py$")
@@ -25,6 +26,22 @@ _LISTS = re.compile(
 )
 _OURS = ".venv,venv,.plainfall,node_modules"  # folders that are none of the project's text
 _INI = ("setup.cfg", "tox.ini", "pytest.ini", "mypy.ini", ".mypy.ini", ".flake8")
+
+
+WORDS = CheckWords(
+    tools=(
+        CheckTool("end-to-end", "", regex(r"\b(behave|robot)\b(?! *=)")),
+        CheckTool("types", "", regex(r"\b(mypy|pyright|basedpyright)\b")),
+        CheckTool("lint", "ruff", regex(r"\bruff\b(?! format(?!.*--check))")),
+        CheckTool("lint", "", regex(r"\b(flake8|pylint)\b|\b(black|isort)\b.*--check")),
+        CheckTool("tests", "pytest", regex(r"\b(pytest|py\.test)\b")),
+        CheckTool("tests", "django", regex(r"\bmanage\.py test\b")),
+        CheckTool("tests", "unittest", regex(r"-m unittest\b")),
+        CheckTool("tests", "", regex(r"\bnose2\b(?! *=)")),
+        CheckTool("build", "mkdocs", regex(r"\bmkdocs build\b")),
+    ),
+    writes=((regex(r"(\bruff\b.*)\s--fix\b"), r"\1"),),
+)
 
 
 def python_checks(tree: Tree, folder: str, names: frozenset[str]) -> Iterator[CheckFound]:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from plainfall.ecosystems.python.applications import MAINS
 from plainfall.ecosystems.python.by_hand import python_by_hand
-from plainfall.ecosystems.python.checks import python_checks
+from plainfall.ecosystems.python.checks import WORDS, python_checks
 from plainfall.ecosystems.python.environments import PythonEnvironment
 from plainfall.ecosystems.python.installing import PythonInstalling
 from plainfall.ecosystems.python.interpreters import GRAMMAR
@@ -39,6 +39,8 @@ LANGUAGE = Language(
     precedence=1,
     grammar=GRAMMAR,
     checks=python_checks,
+    check_words=WORDS,
+    program_aliases={"py": "python"},
     by_hand=python_by_hand,
     honours=frozenset({"extras", "groups", "instead", "as_of", "from_imports", "with_client", "keep_lock"}),
     recognising=PythonRecognising(),

@@ -5,15 +5,30 @@ from __future__ import annotations
 import re
 from collections.abc import Iterator
 
-from plainfall.clone.checks import CheckFound
+from plainfall.clone.checks import CheckFound, CheckTool, CheckWords
 from plainfall.clone.walk import Tree
 from plainfall.ecosystems.ask_files import within
 from plainfall.ecosystems.ruby.tasks import has_task
 from plainfall.evidence import Evidence
+from plainfall.patterns import regex
 
-__all__ = ["ruby_checks"]
+__all__ = ["WORDS", "ruby_checks"]
 
 _RANK = 500
+
+
+WORDS = CheckWords(
+    tools=(
+        CheckTool("end-to-end", "rails", regex(r"\brails test:(system|all)\b")),
+        CheckTool("end-to-end", "", regex(r"\bcucumber\b(?! *=)")),
+        CheckTool("types", "", regex(r"\b(steep check|srb tc)\b")),
+        CheckTool("lint", "", regex(r"\b(rubocop|standardrb)\b")),
+        CheckTool("tests", "rspec", regex(r"\brspec\b|\brake spec\b")),
+        CheckTool("tests", "minitest", regex(r"\brails test\b|\brake test\b")),
+        CheckTool("build", "", regex(r"\b(jekyll|middleman|nanoc)\b.*\b(build|compile)\b")),
+    ),
+    writes=((regex(r"(\brubocop\b.*)\s(-a|-A|--auto-?correct(-all)?)\b"), r"\1"),),
+)
 
 
 def ruby_checks(tree: Tree, folder: str, names: frozenset[str]) -> Iterator[CheckFound]:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from plainfall.ecosystems.ruby.by_hand import ruby_by_hand
-from plainfall.ecosystems.ruby.checks import ruby_checks
+from plainfall.ecosystems.ruby.checks import WORDS, ruby_checks
 from plainfall.ecosystems.ruby.environments import RubyEnvironment
 from plainfall.ecosystems.ruby.installing import RubyInstalling
 from plainfall.ecosystems.ruby.interpreters import GRAMMAR
@@ -40,6 +40,8 @@ LANGUAGE = Language(
     precedence=2,
     grammar=GRAMMAR,
     checks=ruby_checks,
+    check_words=WORDS,
+    test_mode={"RAILS_ENV": "test", "RACK_ENV": "test"},
     by_hand=ruby_by_hand,
     recognising=RubyRecognising(),
     environment=RubyEnvironment(),

@@ -23,7 +23,7 @@ from plainfall.onboarding.records.since import changes_since, note_run
 from plainfall.onboarding.records.state import FOLDER, CloneState
 from plainfall.onboarding.run.clone_root import CloneFolder
 from plainfall.onboarding.run.part_run import EarlySteps, PartRun, waiting
-from plainfall.onboarding.run.planned import run_plan
+from plainfall.onboarding.run.planned import RunPlan, run_plan
 from plainfall.onboarding.stages.dependencies import may_install
 from plainfall.onboarding.stages.install_wishes import may_ask
 from plainfall.onboarding.stages.second_processes import running_processes
@@ -61,13 +61,7 @@ def onboard(
     )
     outcome = Outcome(plan.clone, plan.survey, contradictions=list(plan.survey.contradictions))
     if preview:
-        listener(RunStarted(plan.survey, plan.steps))
-        for one in plan.parts:
-            work = plan.work_for(one.part, listener, preview=True)
-            steps, work = _foreseen(work, one.steps)
-            outcome.steps += steps
-            _add_contradictions(outcome, work)
-        outcome.remarks += bring_settings_back(plan.state, preview=True)
+        _preview(plan, outcome, listener)
         outcome.seconds = time.perf_counter() - begin
         return outcome
     with plan.state.locked():
@@ -100,6 +94,16 @@ def onboard(
         _note(plan.state, outcome, byproducts)
         tell(RunFinished(outcome.outcome, outcome.seconds))
     return outcome
+
+
+def _preview(plan: RunPlan, outcome: Outcome, listener: Listener) -> None:
+    """What each step of the plan would come to."""
+    listener(RunStarted(plan.survey, plan.steps))
+    for one in plan.parts:
+        steps, work = _foreseen(plan.work_for(one.part, listener, preview=True), one.steps)
+        outcome.steps += steps
+        _add_contradictions(outcome, work)
+    outcome.remarks += bring_settings_back(plan.state, preview=True)
 
 
 def _told(journal: Journal, listener: Listener) -> Listener:

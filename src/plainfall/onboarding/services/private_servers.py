@@ -85,7 +85,10 @@ def own_password(state: CloneState, need: ServiceNeed) -> str:
     """The password of the clone's account at a server of ours where its settings leave that open, so that no other
     user of the machine comes in: the same at each run of this folder. "" where the server is somebody else's,
     or of a kind without accounts."""
-    if need.kind not in _KEEP_ROWS or need.own:
+    from plainfall.services.engine import engine_of
+
+    engine = engine_of(need.kind)
+    if engine is None or not engine.keeps_rows or need.own:
         return ""
     known = _known(state, need)
     if not (known is not None and _runs(known)) and not is_free(need.port) and _may_use(state, need):
@@ -255,12 +258,12 @@ def _started(
     return Brought(need, "done", text, tuple(remarks), need.port, _identity(need, row), name)
 
 
-_KEEP_ROWS = ("postgres", "mysql")
-
-
 def _identity(need: ServiceNeed, record: ServiceKept) -> str:
     """Which making of a data folder a database server of ours has; of another one its port."""
-    if need.kind not in _KEEP_ROWS:
+    from plainfall.services.engine import engine_of
+
+    engine = engine_of(need.kind)
+    if engine is None or not engine.keeps_rows:
         return ""
     return f"{need.kind} {record.port if record.used else record.made}"
 

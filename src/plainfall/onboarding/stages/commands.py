@@ -135,21 +135,26 @@ def run_command(
         process.stdout.close()
         release(process.pid)
     work.state.keep_command(mark, None)
-    output = "".join(pieces)
     if status != 0:
-        known = diagnose_for(work, output, status)
-        raise CommandFailed(
-            f"`{command}` ended with {_status(status)}" + (f": {known.cause}" if known.cause else ""),
-            remedy=known.remedy + mend_words(work, known)
-            or "Read the lines above; the whole output is in the log.",
-            place=evidence,
-            lines=lines_that_matter(output) or ("(no output)",),
-            log=str(log),
-            mend=known.mend,
-            rule=known.rule,
-            thing=known.thing,
-        )
+        raise _failure(work, command, evidence, "".join(pieces), status, str(log))
     return left
+
+
+def _failure(
+    work: Work, command: str, evidence: Evidence, output: str, status: int, log: str
+) -> CommandFailed:
+    known = diagnose_for(work, output, status)
+    return CommandFailed(
+        f"`{command}` ended with {_status(status)}" + (f": {known.cause}" if known.cause else ""),
+        remedy=known.remedy + mend_words(work, known)
+        or "Read the lines above; the whole output is in the log.",
+        place=evidence,
+        lines=lines_that_matter(output) or ("(no output)",),
+        log=log,
+        mend=known.mend,
+        rule=known.rule,
+        thing=known.thing,
+    )
 
 
 def _lines(process: subprocess.Popen[bytes]) -> Iterator[bytes]:

@@ -195,27 +195,33 @@ def _run(work: Work, command: Command, stage: str, stands_on: DataStep, undone: 
     servers.end()
     if database is not None and not before.exists and after.exists:
         _exclude(work, database.file)
+    done = _done(work, command, before, after, copy, bool(database))
+    detail = {**done.detail, "new_files": new, "database": record.database}
+    remarks = (*undone, *left, *done.remarks)
+    return replace(done, remarks=remarks, detail=detail, notes=(*done.notes, *not_copied))
+
+
+def _done(
+    work: Work, command: Command, before: Look, after: Look, copy: Path | None, has_database: bool
+) -> StepResult:
+    """What a step has changed in the part's database."""
     changes = difference(before, after)
     words = "; ".join(changes) if changes else "the database is as it was"
-    remarks = [*undone, *left]
-    if copy is not None:
-        remarks.append(f"the database as it was before is kept in {_shown(work, copy)}")
+    kept = f"the database as it was before is kept in {_shown(work, copy)}" if copy is not None else ""
     return StepResult(
         State.DONE,
-        f"{command.line}: {_in_short(before, after)}" if database else command.line,
+        f"{command.line}: {_in_short(before, after)}" if has_database else command.line,
         command.reason,
         (command.evidence,),
-        tuple(remarks),
+        (kept,) if kept else (),
         {
             "command": command.line,
-            "new_files": new,
-            "database": record.database,
             "copy": str(copy) if copy else None,
             "changes": changes,
             "tables_before": before.as_json(),
             "tables_after": after.as_json(),
         },
-        (*((words,) if database else ()), *not_copied),
+        (words,) if has_database else (),
     )
 
 

@@ -9,6 +9,7 @@ import shlex
 from msgspec.structs import replace
 
 from plainfall.clone.commands import Command, given_folder
+from plainfall.ecosystems import vocabulary
 from plainfall.errors import PlainfallError
 from plainfall.failure_kinds import FailureKind
 from plainfall.onboarding.part.work import Work
@@ -136,8 +137,7 @@ def without_check(work: Work, command: Command, error: PlainfallError) -> list[C
     answer."""
     if error.rule != FailureKind.CONNECTION_REFUSED or _CHECKS.search(command.line):
         return []
-    words = command.line.split()
-    program = words[: 3 if words[:2] == ["python", "-m"] else 2 if words[0] == "python" else 1]
+    program = vocabulary().program_of(command.line.split())
     option = _CHECKS.search(help_text(work, program))
     if option is None:
         return []

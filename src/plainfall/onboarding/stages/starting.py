@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -201,10 +202,7 @@ def _start(
         work.state.confined.own_folder(GIVEN_FOLDER)
     variables = {**work.variables(), **dict.fromkeys(_port_variables(key), str(port))}
     if debugging is not None:
-        own = {name: variables.get(name, "") for name in debugging.joined}
-        variables |= debugging.variables
-        for name, separator in debugging.joined.items():
-            variables[name] = separator.join(filter(None, (debugging.variables[name], own[name])))
+        variables |= _variables_of(debugging, variables)
     log = work.state.log(work.part.key, "server")
     mark = new_mark()
     group = make_group(mark)
@@ -246,6 +244,15 @@ def _start(
     work.state.keep_server(work.part.key, record)
     work.state.keep(work.part.key, StartTime(seconds=round(ready.seconds, 2)))
     return record, ready
+
+
+def _variables_of(debugging: Debugging, own: Mapping[str, str]) -> dict[str, str]:
+    """The variables that put a server under its debugger; some go before the part's own values."""
+    joined = {
+        name: separator.join(filter(None, (debugging.variables[name], own.get(name, ""))))
+        for name, separator in debugging.joined.items()
+    }
+    return {**debugging.variables, **joined}
 
 
 def _failure(work: Work, command: Command, running: Running, ready: Ready) -> ServerFailed:

@@ -11,7 +11,6 @@ from plainfall.onboarding.part.results import ServicesResult
 from plainfall.onboarding.part.steps import State, StepResult
 from plainfall.onboarding.part.work import Work
 from plainfall.onboarding.services.private_servers import Brought, bring_up, foreseen_service
-from plainfall.services.kinds.mysql import SOCKET
 from plainfall.services.needs import ServiceNeed
 from plainfall.services.shape import kind_named
 from plainfall.settings.setting import Consent, agrees
@@ -62,6 +61,8 @@ def services(work: Work) -> StepResult:
 def _driver_variables(work: Work, brought: list[Brought]) -> dict[str, str]:
     """What drivers read where a configuration in the sources says no host, or ``localhost``, which means a socket
     to some: they would look for that of the system's own server."""
+    from plainfall.services.engine import engine_of  # most parts have no server
+
     found: dict[str, str] = {}
     for one in brought:
         account = one.need.accounts[0] if one.need.accounts else None
@@ -69,14 +70,9 @@ def _driver_variables(work: Work, brought: list[Brought]) -> dict[str, str]:
         sockets = service.sockets if service is not None else ""
         if not one.need.fixed or not sockets:
             continue
-        port = str(one.port or one.need.port)
-        if one.need.kind == "postgres" and account is not None:
-            # Over the socket, which nobody else on this machine reaches: what reads these variables knows it.
-            found |= {"PGHOST": str(sockets), "PGPORT": port}
-            found |= {"PGUSER": account.user} if account.user else {}
-            found |= {"PGPASSWORD": account.password} if account.password else {}
-        if one.need.kind == "mysql":
-            found |= {"MYSQL_UNIX_PORT": f"{sockets}/{SOCKET}", "MYSQL_TCP_PORT": port}
+        engine = engine_of(one.need.kind)
+        if engine is not None:
+            found |= engine.driver_variables(sockets, one.port or one.need.port, account)
     return found
 
 

@@ -41,6 +41,7 @@ class _MySql:
     stop_signal = int(signal.SIGTERM)
     restarts_for_accounts = False
     leaves_root = True
+    keeps_rows = True
 
     def programs(self, path: Sequence[str]) -> list[Program]:
         """Either of both; the older name is a link to the newer one."""
@@ -168,6 +169,10 @@ class _MySql:
         """As the user itself."""
         with _connected(**_login(host, port, account)) as database, database.cursor() as cursor:
             cursor.execute(f"CREATE DATABASE {_name(account.database)} CHARACTER SET utf8mb4")
+
+    def driver_variables(self, sockets: str, port: int, account: Account | None) -> dict[str, str]:
+        """Those of the client library."""
+        return {"MYSQL_UNIX_PORT": f"{sockets}/{SOCKET}", "MYSQL_TCP_PORT": str(port)}
 
     def reach(self, host: str, port: int, account: Account) -> Reach:
         """A login, and which tables there are."""

@@ -35,6 +35,7 @@ class _Postgres:
     stop_signal = int(signal.SIGINT)  # the fast shutdown
     restarts_for_accounts = False
     leaves_root = True
+    keeps_rows = True
 
     def programs(self, path: Sequence[str]) -> list[Program]:
         """Distributions hide it below a folder by version."""
@@ -187,6 +188,14 @@ class _Postgres:
 
         with _connected(**_login(host, port, account), dbname="postgres") as database:
             database.execute(sql.SQL("CREATE DATABASE {}").format(sql.Identifier(account.database)))
+
+    def driver_variables(self, sockets: str, port: int, account: Account | None) -> dict[str, str]:
+        """Those of the client library (libpq)."""
+        found = {"PGHOST": sockets, "PGPORT": str(port)} if account is not None else {}
+        if account is not None:
+            found |= {"PGUSER": account.user} if account.user else {}
+            found |= {"PGPASSWORD": account.password} if account.password else {}
+        return found
 
     def reach(self, host: str, port: int, account: Account) -> Reach:
         """A login, and which tables there are beyond the system's."""

@@ -52,7 +52,6 @@ from plainfall.surroundings import Surroundings
 
 __all__ = ["CheckDone", "run_checks"]
 
-_MODES = {"node": {"NODE_ENV": "test"}, "ruby": {"RAILS_ENV": "test", "RACK_ENV": "test"}}
 _BUILT_PORT = 8180  # the first that is tried for a built site
 _ANSWERS = 10.0  # seconds within which it must answer
 _REPORTS = (
@@ -111,31 +110,17 @@ def run_checks(
             state.keep_command(mark, None)
         byproducts = ByProducts(state, tree, survey.parts)
         for part in chosen:
-            wanted = [
-                one for one in best_of_kinds(checks_of(tree, part, survey)) if not kinds or one.kind in kinds
-            ]
+            every = best_of_kinds(checks_of(tree, part, survey))
+            wanted = [one for one in every if not kinds or one.kind in kinds]
             if not wanted:
                 continue
             work = _work(place, survey, tree, state, part, surroundings, byproducts, tell)
             for check in wanted:
-                one = (
-                    work
-                    if isinstance(work, CheckDone)
-                    else _run(work, check, arguments, asked=check.kind in kinds)
-                )
-                one = replace(one, check=check) if isinstance(work, CheckDone) else one
-                if one.built is not None:
-                    place_of_build = (
-                        f"{part.path}/{one.built.folder}/" if part.path else f"{one.built.folder}/"
-                    )
-                    byproducts.claimed.add(place_of_build)
-                if serve and one.state == "good" and one.built is not None and isinstance(work, Work):
-                    if one.built.page:
-                        one.served = serve_built(work, one.built, one)
-                    else:
-                        one.remarks.append(
-                            f"{one.built.folder} has no first page: it is no static site to serve"
-                        )
+                if isinstance(work, CheckDone):
+                    one = replace(work, check=check)
+                else:
+                    one = _run(work, check, arguments, asked=check.kind in kinds)
+                    _look_at_build(work, one, byproducts, serve=serve)
                 done.append(one)
                 ended(one)
             if not isinstance(work, CheckDone):
@@ -146,6 +131,18 @@ def run_checks(
         if done:
             done[-1].remarks += remarks
     return done
+
+
+def _look_at_build(work: Work, done: CheckDone, byproducts: ByProducts, *, serve: bool) -> None:
+    """Notes what a build has made as ours, and puts it up where it is to be (``serve``)."""
+    if done.built is None:
+        return
+    byproducts.claimed.add(os.path.join(work.part.path, done.built.folder, ""))
+    if serve and done.state == "good":
+        if done.built.page:
+            done.served = serve_built(work, done.built, done)
+        else:
+            done.remarks.append(f"{done.built.folder} has no first page: it is no static site to serve")
 
 
 def _work(
@@ -176,18 +173,9 @@ def _work(
 def _run(work: Work, check: CheckFound, arguments: Sequence[str], *, asked: bool) -> CheckDone:
     done = CheckDone(work.part.key, check, "left out")
     variables = work.variables()
-    missing = missing_tool(work, check, variables["PATH"])
-    if missing:
-        return replace(done, why=missing, remedy=check.brought_by or what_installs(work))
-    server = left_by_a_server(work) if check.kind == "build" else ""
-    if server:
-        return replace(done, why=server, remedy="End it first: plainfall stop; then check again.")
-    record = work.state.servers.get(work.part.key)
-    if check.kind == "end-to-end" and not asked and record and record.pid:
-        why = "they would work on the running dev server, and on its data"
-        return replace(
-            done, why=why, remedy="End it first (plainfall stop), or ask for them: --kind end-to-end"
-        )
+    why, remedy = _hindrance(work, check, variables["PATH"], asked=asked)
+    if why:
+        return replace(done, why=why, remedy=remedy)
     tests = check.kind in ("tests", "end-to-end")
     settings = dict(work.settings)
     own: frozenset[str] = frozenset()
@@ -196,7 +184,7 @@ def _run(work: Work, check: CheckFound, arguments: Sequence[str], *, asked: bool
         if told.refused:
             remedy = "Write the settings of tests into .env.test; then check again."
             return replace(done, why=told.refused, remedy=remedy)
-        settings, own = {**told.values, **_MODES.get(work.part.language, {})}, told.own
+        settings, own = {**told.values, **work.language.test_mode}, told.own
         done.remarks += told.notes
     settings = {key: value for key, value in settings.items() if key not in own}
     settings |= {"CI": "true", **_browser(work, check, variables["PATH"], done.remarks)}
@@ -207,9 +195,7 @@ def _run(work: Work, check: CheckFound, arguments: Sequence[str], *, asked: bool
     )
     work.state.confined.remove(report)
     line = with_arguments(check, [*report_arguments(check, report), *arguments])
-    variables_of = (
-        {**work.part.variables, **_MODES.get(work.part.language, {})} if tests else work.part.variables
-    )
+    variables_of = {**work.part.variables, **work.language.test_mode} if tests else work.part.variables
     inner = _copy_for(work, settings, variables_of)
     log, began = str(work.state.log(work.part.key, f"check-{check.kind}")), time.time()
     try:
@@ -236,6 +222,21 @@ def _run(work: Work, check: CheckFound, arguments: Sequence[str], *, asked: bool
     done = replace(done, reports=tuple(_reports(work, began)))
     is_built = check.kind == "build" and state == "good"
     return replace(done, built=built_since(work.folder, began)) if is_built else done
+
+
+def _hindrance(work: Work, check: CheckFound, path: str, *, asked: bool) -> tuple[str, str]:
+    """Why a check cannot be run now, and what to do about it; "" for nothing."""
+    missing = missing_tool(work, check, path)
+    if missing:
+        return missing, check.brought_by or what_installs(work)
+    server = left_by_a_server(work) if check.kind == "build" else ""
+    if server:
+        return server, "End it first: plainfall stop; then check again."
+    record = work.state.servers.get(work.part.key)
+    if check.kind == "end-to-end" and not asked and record and record.pid:
+        why = "they would work on the running dev server, and on its data"
+        return why, "End it first (plainfall stop), or ask for them: --kind end-to-end"
+    return "", ""
 
 
 def _report_of(work: Work, report: Path) -> Results | None:

@@ -13,6 +13,7 @@ from plainfall.clone.checks import KINDS, CheckFound, kind_of_line, once, workfl
 from plainfall.clone.parts import PartFound, Survey
 from plainfall.clone.walk import Tree
 from plainfall.ecosystems import language_named
+from plainfall.ecosystems.shape import Language
 from plainfall.onboarding.part.work import Work
 from plainfall.onboarding.records.state import CloneState
 from plainfall.onboarding.run.clone_root import CloneFolder, survey_of
@@ -39,19 +40,23 @@ def checks_of(tree: Tree, part: PartFound, survey: Survey) -> list[CheckFound]:
     found = [*language.checks(tree, part.path, names)]
     for step in survey.steps:
         if step.evidence.path.rpartition("/")[0] == part.path:
-            found += _of_line(step.command, part, "the README's step", _README, step.evidence)
+            found += _of_line(step.command, language, part, "the README's step", _README, step.evidence)
     for line, folder, evidence in workflow_lines(tree):
         if folder == part.path and "${{" not in line:
-            found += _of_line(line, part, "a step of the CI workflow", _WORKFLOW, evidence)
+            found += _of_line(line, language, part, "a step of the CI workflow", _WORKFLOW, evidence)
     # A script of the manifest that a document calls is that script.
     known = {(one.kind, one.line) for one in found if one.text}
     kept = [one for one in found if one.text or (one.kind, one.line) not in known]
-    return sorted((once(one) for one in kept), key=lambda one: (KINDS.index(one.kind), -one.rank))
+    return sorted(
+        (once(one, language.check_words) for one in kept), key=lambda one: (KINDS.index(one.kind), -one.rank)
+    )
 
 
-def _of_line(line: str, part: PartFound, reason: str, rank: int, evidence: Any) -> Iterator[CheckFound]:
+def _of_line(
+    line: str, language: Language, part: PartFound, reason: str, rank: int, evidence: Any
+) -> Iterator[CheckFound]:
     plain = _PREFIX.sub("", line.strip())
-    kind, tool = kind_of_line(plain, part.language)
+    kind, tool = kind_of_line(plain, language.check_words)
     if kind and not re.search(r"[;|&<>`$]|\bcd\b", plain):
         yield CheckFound(kind, plain, reason, rank, evidence, part.path, tool)
 

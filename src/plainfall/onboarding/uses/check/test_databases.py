@@ -54,7 +54,7 @@ def settings_for_tests(work: Work) -> TestSettings:
     where they are missing."""
     own = _own_file(work)
     found = TestSettings(dict(work.settings), frozenset(own))
-    if work.part.language == "php":
+    if work.language.reads_own_settings:
         # Its frameworks read the file themselves, and their runners' own values go over it: variables would win.
         return TestSettings({}, frozenset(work.settings))
     if {one.name for one in work.part.frameworks} & _OWN:
@@ -141,7 +141,7 @@ def _made(work: Work, kind: str, port: int, account: Account, beside: str = "") 
         if row.used or (kind and row.kind != kind) or (port and row.port != port):
             continue
         engine = engine_of(row.kind)
-        if engine is None or (beside and row.kind not in ("postgres", "mysql")):
+        if engine is None or (beside and not engine.keeps_rows):
             continue
         try:
             engine.admit(place_of(work.state, work.surroundings, name, row), row.port, (account,))
