@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 import shutil
+import time
 
 import pytest
-from conftest import Machine, alive, eventually
+from conftest import SERVER, Machine, alive, eventually
 
 RUN = "# Gauges\n\n## Run\n\n    python tally.py\n"
 
@@ -122,3 +123,27 @@ def test_a_program_that_talks_on_the_terminal_is_no_failed_server(machine: Machi
     step = run.step("server")
     assert step["title"] == "python desk.py: it runs, and talks with a person on the terminal"
     assert "plainfall inside -- python desk.py" in step["remarks"][-1] and run.document["servers"] == []
+
+
+def test_a_step_that_serves_is_left_out_and_no_run_waits_for_it(machine: Machine) -> None:
+    """A document lists it among the steps; it listens and never ends."""
+    served = (
+        "import http.server\nprint('board', flush=True)\n"
+        "http.server.HTTPServer(('127.0.0.1', 0), None).serve_forever()\n"
+    )
+    files = {
+        "requirements.txt": "",
+        "README.md": "# Rain\n\n## Set-up\n\n    python seed.py\n    python app.py\n",
+        "seed.py": served,
+        "app.py": SERVER,
+    }
+    clone = machine.clone(files)
+    run = machine.run("onboard", clone, "--json", timeout=60)
+    assert run.document["outcome"] == "done", run.document["failure"]
+    step = run.step("seeds")
+    assert step["state"] == "left out" and "it is a server" in step["title"], step
+    assert run.document["servers"][0]["command"].startswith("python app.py")
+    start = time.monotonic()
+    again = machine.run("onboard", clone, "--json")
+    assert set(again.states.values()) <= {"kept", "left out"} and time.monotonic() - start < 9
+    machine.run("stop", clone)

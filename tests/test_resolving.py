@@ -20,7 +20,7 @@ from plainfall.ecosystems.python.interpreters import interpreter_at
 from plainfall.ecosystems.python.lists.manifests import requirement_at
 from plainfall.ecosystems.python.metadata import Metadata
 from plainfall.ecosystems.python.pins import Target
-from plainfall.ecosystems.python.resolving import resolve
+from plainfall.ecosystems.python.resolving import Direct, resolve
 from plainfall.ecosystems.python.simple import IndexFile
 from plainfall.errors import DependencyProblem
 from plainfall.evidence import Evidence
@@ -272,3 +272,13 @@ def test_the_finder_puts_withdrawn_files_last(machine: Machine, shelf: Registry)
     assert onboard(machine, "birch\n")[1] == ["birch 2.0"]
     assert onboard(machine, "birch==2.5\n")[1] == ["birch 2.5"]
     assert Finder is not None
+
+
+def test_a_reference_whose_build_gives_no_version_is_taken_all_the_same() -> None:
+    """Old build tools let a version such as "DEV" stand, which no specifier can name."""
+    shelf = Shelf({"ash": {"1.0": [], "2.0": []}})
+    own = requirement_at("desk", Evidence("pyproject.toml", 1, "desk"))
+    direct = Direct("desk", "DEV", (Requirement("ash<2"),), Evidence("pyproject.toml", 1))
+    found = resolve([own], (), {0: direct}, shelf, shelf, TARGET)  # type: ignore[arg-type]
+    assert {one.name: one.version for one in found if one.direct is None} == {"ash": "1.0"}
+    assert [one.direct for one in found if one.name == "desk"] == [direct]

@@ -39,6 +39,7 @@ __all__ = [
     "SkippedStages",
     "StartChosen",
     "StartTime",
+    "StepsThatServe",
     "TaskList",
     "TasksDone",
     "TemplateAsked",
@@ -286,6 +287,14 @@ class FirstSteps(Record, frozen=True):
     """The first steps of the project's own that were carried out."""
 
     NAME: ClassVar[str] = "first step"
+    lines: tuple[str, ...] = ()
+
+
+class StepsThatServe(Record, frozen=True):
+    """Commands that were taken for steps of the set-up, and turned out to be servers."""
+
+    NAME: ClassVar[str] = "steps that serve"
+    CARRIED: ClassVar[bool] = True
     lines: tuple[str, ...] = ()
 
 

@@ -150,7 +150,7 @@ class _Provider(AbstractProvider[Wish, Candidate, tuple[str, str]]):
         if direct is not None:
             self._directs[direct.name] = direct
             extras = requirement.extras if requirement else set()
-            requirement = Requirement(f"{direct.name}=={direct.version}")
+            requirement = Requirement(f"{direct.name}=={direct.comparable}")
             requirement.extras = set(extras)
         assert requirement is not None  # a bare reference is always resolved already
         return list(self._wishes(requirement, line, "the project"))
@@ -206,7 +206,7 @@ class _Provider(AbstractProvider[Wish, Candidate, tuple[str, str]]):
         bad = {candidate.version for candidate in incompatibilities[identifier]}
         if name in self._directs:
             direct = self._directs[name]
-            result = Candidate(name, Version(direct.version), extra, (), direct)
+            result = Candidate(name, direct.comparable, extra, (), direct)
             return [] if result.version in bad else [result]
         if name in self._instead:
             specifiers = [f"=={self._instead[name]}"]

@@ -6,7 +6,7 @@ from dataclasses import dataclass, field
 from functools import cached_property
 
 from packaging.requirements import Requirement
-from packaging.version import Version
+from packaging.version import InvalidVersion, Version
 
 from plainfall.ecosystems.python.requirements import RequirementLine
 from plainfall.ecosystems.python.simple import IndexFile
@@ -25,6 +25,14 @@ class Direct:
     version: str
     requires: tuple[Requirement, ...]
     evidence: Evidence
+
+    @property
+    def comparable(self) -> Version:
+        """Its version; 0 for one that is none by PEP 440 ("DEV"), as old build tools let stand."""
+        try:
+            return Version(self.version)
+        except InvalidVersion:
+            return Version("0")
 
 
 @dataclass(frozen=True)

@@ -6,6 +6,7 @@ import contextlib
 import os
 import re
 import select
+import shlex
 import shutil
 import signal
 import subprocess
@@ -22,11 +23,13 @@ from plainfall.onboarding.stages.explaining import diagnose_for, mend_words
 from plainfall.patterns import regex
 from plainfall.processes import release, start
 from plainfall.server.control_group import enter_words, kill_group, make_group, remove_group
+from plainfall.server.ports import listening_ports
 from plainfall.server.process import MARK, Running, adopt_orphans, marked, orphans, stop
 
-__all__ = ["ENTERS", "USAGE", "check_command", "end_leftovers", "may_be_empty", "run_command"]
+__all__ = ["ENTERS", "USAGE", "StepServes", "check_command", "end_leftovers", "may_be_empty", "run_command"]
 
 ENTERS = b"\n" * 40  # the input of a program whose questions all may be left empty
+_SERVES = 10.0  # seconds for which a command listens and says nothing, when it is no step but a server
 _LINGER = 1.0  # seconds that the output of a command may stay open after its end
 # What a program says that wants to be told what to do.
 USAGE = regex(r"\busage\b|arguments? (is|are) required|missing (argument|command|option)", re.IGNORECASE)
@@ -87,6 +90,15 @@ def _is_script_of(path: str, runtime: str) -> bool:
     return first.startswith(b"#!") and re.search(rf"\b{runtime}[\d.]*\s*$".encode(), first) is not None
 
 
+class StepServes(CommandFailed):
+    """A command that was taken for a step of the set-up, and is a server: it listens on a port, and does not
+    end."""
+
+
+class _Serves(Exception):
+    """It listens on a port, and nothing more comes of it."""
+
+
 def run_command(
     work: Work, stage: str, command: str, mark: str, evidence: Evidence, answers: bytes = b""
 ) -> list[str]:
@@ -94,8 +106,9 @@ def run_command(
     output (secrets covered) into the stage's log; returns remarks for people: processes that outlived it are ended,
     since nothing that a step leaves behind would ever be ended by anyone.
 
-    Raises CommandFailed with the lines that matter if it does not end with status 0. If this process is interrupted
-    meanwhile, the command and all that it started is ended before the exception goes on."""
+    Raises CommandFailed with the lines that matter if it does not end with status 0, StepServes for one that
+    turns out to be a server, which is ended. If this process is interrupted meanwhile, the command and all that
+    it started is ended before the exception goes on."""
     log = work.state.log(work.part.key, stage)
     adopt_orphans()
     work.before_command()
@@ -118,7 +131,7 @@ def run_command(
             with contextlib.suppress(BrokenPipeError), process.stdin:  # one that has ended takes none
                 process.stdin.write(answers)
         with open(handle, "w", encoding="utf-8") as file:
-            for number, raw in enumerate(_lines(process), 1):
+            for number, raw in enumerate(_lines(process, mark, group), 1):
                 line = work.masked(raw.decode("utf-8", "replace"))
                 pieces.append(line)
                 file.write(line)
@@ -126,15 +139,26 @@ def run_command(
                 work.progress(number, 0, line.strip()[:80])
         status = process.wait()
         left = _left_running(process, mark, group, command, str(log))
-    except BaseException:
+    except BaseException as error:
         end_leftovers(mark, group)
         process.wait()
-        raise
+        if not isinstance(error, _Serves):
+            raise
+        status, left = 0, None
     finally:
         assert process.stdout is not None
         process.stdout.close()
         release(process.pid)
     work.state.keep_command(mark, None)
+    if left is None:
+        raise StepServes(
+            f"`{command}` is no step: it listens on a port, and serves",
+            remedy="Start it as the server, if it is the one: plainfall serve --command "
+            f"{shlex.quote(command)}",
+            place=evidence,
+            lines=lines_that_matter("".join(pieces)),
+            log=str(log),
+        )
     if status != 0:
         raise _failure(work, command, evidence, "".join(pieces), status, str(log))
     return left
@@ -157,11 +181,12 @@ def _failure(
     )
 
 
-def _lines(process: subprocess.Popen[bytes]) -> Iterator[bytes]:
+def _lines(process: subprocess.Popen[bytes], mark: str, group: str) -> Iterator[bytes]:
     """The output, line by line, to its end; where the command has ended and something that it started keeps
-    the output open, for a moment more."""
+    the output open, for a moment more. Raises _Serves where it listens on a port and says nothing for a while."""
     assert process.stdout is not None
     source, unfinished, ended = process.stdout.fileno(), b"", 0.0
+    heard, listens = time.monotonic(), False
     ready = select.poll()
     ready.register(source)
     while not ended or time.monotonic() - ended < _LINGER:
@@ -171,8 +196,15 @@ def _lines(process: subprocess.Popen[bytes]) -> Iterator[bytes]:
             piece = os.read(source, 65536)
             if not piece:
                 break
+            heard, listens = time.monotonic(), False
             *lines, unfinished = (unfinished + piece).split(b"\n")
             yield from (line + b"\n" for line in lines)
+        elif not ended and time.monotonic() - heard > (_SERVES if listens else _SERVES / 2):
+            if not listening_ports(marked(mark, group)):
+                heard = time.monotonic()
+            elif listens:
+                raise _Serves
+            listens = True
     if unfinished:
         yield unfinished
 

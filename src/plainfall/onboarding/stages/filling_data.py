@@ -32,6 +32,7 @@ from plainfall.onboarding.part.work import Work
 from plainfall.onboarding.services.guard import ServerGuard, checked
 from plainfall.onboarding.stages.commands import USAGE, end_leftovers, run_command
 from plainfall.onboarding.stages.foreseen import foreseen_command, new_files
+from plainfall.onboarding.stages.serving_steps import unless_it_serves
 from plainfall.patterns import regex
 from plainfall.repository import exclude_locally
 from plainfall.server.process import new_mark
@@ -50,6 +51,12 @@ _SCHEMA = regex(
 
 
 def migrations(work: Work) -> StepResult:
+    """As ``_migrations``, but for a command that is a server."""
+    command = work.part.candidates("migrations")[0]
+    return unless_it_serves(work, command, lambda: _migrations(work))
+
+
+def _migrations(work: Work) -> StepResult:
     """Runs the migration command: a framework's own when command, migration files, dependencies or database are
     not those of the run before; any other once for a database. Raises CommandFailed; then the database is as it
     was before."""
@@ -86,6 +93,12 @@ def migrations(work: Work) -> StepResult:
 
 
 def seeds(work: Work) -> StepResult:
+    """As ``_seeds``, but for a command that is a server."""
+    command = work.part.candidates("seeds")[0]
+    return unless_it_serves(work, command, lambda: _seeds(work))
+
+
+def _seeds(work: Work) -> StepResult:
     """Runs the seed command once for a database. Raises CommandFailed; then the database is as before."""
     command = work.part.candidates("seeds")[0]
     undone = _undo_unfinished(work)

@@ -54,7 +54,8 @@ def _as_listed(work: Work, stage: str, carry_out: Callable[[Work], StepResult]) 
             )
             return StepResult(State.LEFT_OUT, "nothing to do", why, (command.evidence,))
         handed = TasksResult(replace(work.part, commands=(*work.part.commands, *found)))
-        return replace(carry_out(work.after_stage(handed)), hands_on=handed)
+        result = carry_out(work.after_stage(handed))
+        return replace(result, hands_on=result.hands_on or handed)
     return carry_out(work)
 
 
