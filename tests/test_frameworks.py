@@ -239,3 +239,35 @@ def test_django_without_manage_py_is_run_by_its_settings(tmp_path: Path) -> None
         "python -m django migrate --noinput", "python -m django runserver 127.0.0.1:${PORT:-8000}",
     ]  # fmt: skip
     assert str(found.evidence) == "web/gauges/wsgi.py:3"
+
+
+@pytest.mark.parametrize(
+    ("line", "files", "is_left_out"),
+    [
+        ("alembic upgrade head", {}, True),
+        ("alembic upgrade head", {"alembic.ini": "[alembic]\nscript_location = db\n"}, False),
+        (
+            "alembic -c conf/alembic.ini upgrade head",
+            {"conf/alembic.ini": "[alembic]\nscript_location = db\n"},
+            False,
+        ),
+        (
+            "alembic upgrade head",
+            {"pyproject.toml": "[project]\nname = 'rain'\n[tool.alembic]\nx = 1\n"},
+            False,
+        ),
+        ("flask db upgrade", {}, True),
+        ("flask db upgrade", {"migrations/env.py": ""}, False),
+        ("flask db upgrade", {"rain.py": "Migrate(app, db, directory='schema')\n"}, False),
+    ],
+)
+def test_documented_migrations_without_anything_to_work_through_are_left_out(
+    machine: Machine, line: str, files: dict[str, str], is_left_out: bool
+) -> None:
+    """A README that was copied from a template names them, and the clone has none."""
+    readme = f"# Rain\n\n## Set-up\n\n    {line}\n    python app.py\n"
+    clone = machine.clone({"requirements.txt": "", "app.py": "", "README.md": readme, **files})
+    shown = " ".join(machine.run("survey", clone).out.split())
+    assert line in shown and ("left out, since the clone has no migrations for it" in shown) == is_left_out, (
+        shown
+    )

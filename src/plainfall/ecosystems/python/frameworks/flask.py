@@ -8,7 +8,7 @@ from collections.abc import Iterator
 from msgspec.structs import replace
 
 from plainfall.clone.commands import Command
-from plainfall.clone.frameworks import RANK, FrameworkFound, Traits
+from plainfall.clone.frameworks import RANK, FrameworkFound, MigratesFrom, Traits
 from plainfall.clone.walk import Tree
 from plainfall.ecosystems.python.applications import (
     Application,
@@ -23,11 +23,17 @@ from plainfall.evidence import Evidence
 from plainfall.formats.dotenv import parse_dotenv
 from plainfall.patterns import regex
 
-__all__ = ["REPEATABLE", "TRAITS", "recognise"]
+__all__ = ["MIGRATES_FROM", "REPEATABLE", "TRAITS", "recognise"]
 
 ORDER = 2
 
 REPEATABLE = regex(r"\bflask\b.*\bdb upgrade\b")
+MIGRATES_FROM = MigratesFrom(
+    regex(r"\bflask\b.*\bdb upgrade\b(?!.*(\s-d\b|--directory))"),
+    regex(r"(^|/)migrations/env\.py$"),
+    regex(r"\.py$"),
+    regex(r"\bMigrate\([^)]*\bdirectory\s*=|init_app\([^)]*\bdirectory\s*="),
+)
 
 _REGISTERED = regex(r"(?:cli\.command|click\.command)\(\s*(?:name\s*=\s*)?['\"]([\w-]+)['\"]")
 _DEFAULT_MODULES = ("app", "wsgi")
