@@ -107,3 +107,37 @@ def test_the_pages_that_the_first_one_links_to_are_followed(
     shown = machine.run("probe", clone, "--follow").out
     assert '200  /mill  "Mill"' in shown and ("1 of 1 assets failed" in shown) == (missing == 404)
     machine.run("stop", clone)
+
+
+@pytest.mark.parametrize("status", [405, 406, 426])
+def test_an_address_that_the_server_prints_counts_though_it_wants_something_else(
+    machine: Machine, status: int
+) -> None:
+    """What speaks another protocol has no page at all: the address that it prints is there, and says so."""
+    program = SERVER.format(status=404, says="", good="").replace(
+        "        status = 200 if", f"        status = {status} if self.path == '/messages' else 200 if"
+    )
+    program = program.replace(
+        "http.server.HTTPServer((",
+        "print(f\"Messages at http://127.0.0.1:{os.environ['PORT']}/messages\", flush=True)\nhttp.server.HTTPServer((",
+    )
+    clone = machine.clone({"app.py": program, "requirements.txt": "", "README.md": "# Gauges\n"})
+    run = machine.run("onboard", clone, "--json")
+    machine.run("stop", clone)
+    assert run.document["outcome"] == "done", run.document["failure"]
+    assert run.document["servers"][0]["probe"]["url"].endswith("/messages")
+
+
+@pytest.mark.parametrize(
+    "form", ["<form method=post><input name=user><input type=password name=word></form>", ""]
+)
+def test_a_page_that_refuses_and_asks_for_a_login_is_what_a_person_sees(machine: Machine, form: str) -> None:
+    program = SERVER.format(status=403, says="", good="").replace(
+        "        self.end_headers()\n",
+        "        self.send_header('Content-Type', 'text/html')\n        self.end_headers()\n",
+    )
+    program = program.replace("b'<title>Gauges</title>'", f"b'<title>Gauges</title>{form}'")
+    clone = machine.clone({"app.py": program, "requirements.txt": "", "README.md": "# Gauges\n"})
+    run = machine.run("onboard", clone, "--json")
+    machine.run("stop", clone)
+    assert run.document["outcome"] == ("done" if form else "failed"), run.document["failure"]

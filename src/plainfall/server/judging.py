@@ -45,7 +45,7 @@ def judge(answer: Answer, page: Page | None, assets: Sequence[Asset]) -> str:
     if answer.status in (301, 302, 303, 307, 308) and answer.redirects:
         path = " → ".join(urlsplit(url).path or "/" for url in answer.redirects[-3:])
         return f"it redirects for ever: {path} → {urlsplit(answer.location).path or answer.location}"
-    if answer.status >= 400:
+    if answer.status >= 400 and not _is_login(answer, page):
         return f"the page answers with status {answer.status}"
     if answer.ending == "broken":
         return f"the answer breaks off after {len(answer.body):,} bytes"
@@ -58,6 +58,12 @@ def judge(answer: Answer, page: Page | None, assets: Sequence[Asset]) -> str:
         return "the page is empty"
     bad = [why for asset in assets if (why := _bad(asset))]
     return f"the page loads missing files: {', '.join(bad)}" if bad else ""
+
+
+def _is_login(answer: Answer, page: Page | None) -> bool:
+    """Whether a page that refuses shows where one signs in: some answer so, and not with a redirection."""
+    forms = page.forms if page is not None else ()
+    return answer.status in (401, 403) and any(form.passwords == 1 for form in forms)
 
 
 def fault_of(answer: Answer, page: Page | None, assets: Sequence[Asset]) -> str:

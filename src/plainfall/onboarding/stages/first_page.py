@@ -48,6 +48,7 @@ _REFUSED = regex(r"DisallowedHost|invalid host|Traceback|\bat .{1,300}:\d+:\d+|e
 _ANSWERS = {
     401: "it asks for a login",
     405: "it wants another method than GET: it is an interface, not a page",
+    406: "it answers in another form than a page: it is an interface",
     422: "it wants values with the request: it is an interface, not a page",
     426: "it wants another protocol: it is no page",
 }
@@ -245,6 +246,9 @@ def best_page(base: str, paths: tuple[str, ...]) -> tuple[Probe, list[str]]:
         if not result.problem:
             return result, tried
         first = first or result
+        if first.status == 404 and result.status in _ANSWERS:
+            note = f"{first.url} does not exist, and the server or the project names this address"
+            return replace(result, problem="", notes=(*result.notes, _ANSWERS[result.status], note)), tried
         if first.status not in _OF_INTERFACE:
             break
     assert first is not None
