@@ -55,6 +55,7 @@ def test_the_second_start_command_gets_the_missing_package_too(machine: Machine,
     remarks = run.step("server")["remarks"]
     assert "instead of python first.py" in remarks[0], remarks
     assert "gaugekit was missing: the extra maps, which lists gaugekit, was installed, too" in remarks[1]
+    assert "no list of this clone has it" not in " ".join(remarks)
     assert run.document["servers"][0]["command"].startswith("python second.py")
     again = machine.run("onboard", two_commands, "--json")
     assert set(again.states.values()) <= {"kept", "left out"}

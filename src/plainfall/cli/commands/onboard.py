@@ -266,4 +266,7 @@ def verdict(outcome: Outcome) -> str:
         stage = outcome.failure[0].stage.value
         return f"failed at {stage} after {took}; mend it and run the same command again, it goes on there"
     kept = sum(result.state.value == "kept" for _, result, _ in outcome.steps)
-    return f"done in {took}" + (f", {kept} of {len(outcome.steps)} steps were done already" if kept else "")
+    were = (
+        f", {kept} of {len(outcome.steps)} steps were done already" if kept and not outcome.is_first else ""
+    )
+    return f"done in {took}{were}"

@@ -27,7 +27,8 @@ class Outcome(Struct):
     result and seconds, in order; ``servers`` the servers that are up, by part; ``contradictions`` those of
     the survey and of the settings; ``works`` what each part's steps left behind, by part; ``processes`` what
     runs beside the servers, by part and name; ``remarks`` are about
-    the clone as a whole, ``changes`` say what changed since the run before."""
+    the clone as a whole, ``changes`` say what changed since the run before;
+    ``is_first`` tells that there was none."""
 
     clone: Path
     survey: Survey
@@ -42,6 +43,7 @@ class Outcome(Struct):
     processes: dict[tuple[str, str], ProcessKept] = field(default_factory=dict)
     remarks: list[str] = field(default_factory=list)
     changes: list[str] = field(default_factory=list)
+    is_first: bool = False
 
 
 class RunRecord(Struct, frozen=True):

@@ -10,7 +10,7 @@ from msgspec.structs import replace
 
 from plainfall.errors import PlainfallError, ValueNeeded
 from plainfall.evidence import Evidence
-from plainfall.kept_records import SkippedStages
+from plainfall.kept_records import LastRun, SkippedStages
 from plainfall.onboarding.part.byproducts import PACKAGES, ByProducts
 from plainfall.onboarding.part.events import Event, Listener, RunFinished, RunStarted, StepFinished
 from plainfall.onboarding.part.steps import Stage, State, Step, StepResult
@@ -65,6 +65,7 @@ def onboard(
         outcome.seconds = time.perf_counter() - begin
         return outcome
     with plan.state.locked():
+        outcome.is_first = plan.state.kept("", LastRun) is None
         note_inventory(plan.state)
         outcome.remarks += bring_settings_back(plan.state)
         if wishes.skip:

@@ -117,7 +117,7 @@ def _as_it_is(plan: _Plan, edits: Edits | None) -> StepResult:
     names = list(plan.before.names)
     return StepResult(
         State.KEPT,
-        f"{_packages(len(names))}, as {plan.listed.path} lists them",
+        f"{_packages(len(names))}, as {plan.listed.path} lists {'it' if len(names) == 1 else 'them'}",
         "list and environment are unchanged",
         (plan.listed.evidence,),
         tuple(edits.finish() if edits is not None and edits.own else ()),

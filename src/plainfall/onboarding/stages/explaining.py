@@ -169,6 +169,11 @@ def _where(work: Work, module: str) -> _About:
         if other is not None and any(_plain(name) in names for name in other.names):
             name = part.key or "the part at the top"
             return _About(f"{name} lists it ({other.path}), this part does not")
+    addition = work.installing.package_for(work.tree, work.part, module)
+    if addition is not None and not addition.is_well_known:
+        extra = work.installing.extra_with(work.tree, work.part, addition)
+        which = f"the extra {extra}" if extra else "another list"
+        return _About(f"{which} lists {addition.text} ({addition.evidence}), and it was not installed")
     return _About("no list of this clone has it")
 
 
