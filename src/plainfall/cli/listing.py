@@ -7,7 +7,7 @@ from pathlib import Path
 
 from plainfall.cli.console import Console
 from plainfall.onboarding.records.register import Register, Registered
-from plainfall.onboarding.services.private_servers import SERVICE_ROW, services_everywhere
+from plainfall.onboarding.services.service_records import SERVICE_ROW, services_everywhere
 from plainfall.onboarding.stages.second_processes import processes_everywhere
 
 __all__ = ["list_servers"]

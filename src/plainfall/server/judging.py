@@ -40,6 +40,9 @@ _LISTING = regex(
 )
 
 
+_LOGIN = regex(r"/(log-?in|sign-?in|users/sign_in)\b", re.IGNORECASE)
+
+
 def judge(answer: Answer, page: Page | None, assets: Sequence[Asset]) -> str:
     """What is wrong with a page's answer, in words; empty if nothing is."""
     if answer.status in (301, 302, 303, 307, 308) and answer.redirects:
@@ -62,8 +65,10 @@ def judge(answer: Answer, page: Page | None, assets: Sequence[Asset]) -> str:
 
 def _is_login(answer: Answer, page: Page | None) -> bool:
     """Whether a page that refuses shows where one signs in: some answer so, and not with a redirection."""
-    forms = page.forms if page is not None else ()
-    return answer.status in (401, 403) and any(form.passwords == 1 for form in forms)
+    if page is None or answer.status not in (401, 403):
+        return False
+    led_there = bool(answer.redirects) and _LOGIN.search(urlsplit(answer.url).path) is not None
+    return led_there or any(form.passwords == 1 for form in page.forms)
 
 
 def fault_of(answer: Answer, page: Page | None, assets: Sequence[Asset]) -> str:

@@ -16,7 +16,7 @@ from plainfall.formats.values import is_secret
 from plainfall.kept_records import SettingsWritten
 from plainfall.onboarding.records.state import CloneState
 from plainfall.onboarding.services.needs_of_parts import ServiceNeeds
-from plainfall.onboarding.services.private_servers import own_password, port_of
+from plainfall.onboarding.services.service_records import own_password, port_of
 from plainfall.services.database_files import find_database_files
 from plainfall.services.definitions import find_definitions
 from plainfall.services.needs import ServiceNeed

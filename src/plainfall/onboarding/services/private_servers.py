@@ -1,11 +1,10 @@
-"""A clone's private servers (databases, caches): what is recorded of them, their ports, their start and end."""
+"""A clone's private servers (databases, caches): their start and end."""
 
 from __future__ import annotations
 
-import hashlib
 import os
 import re
-from collections.abc import Callable, Iterable, Sequence
+from collections.abc import Callable, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -14,11 +13,10 @@ from msgspec.structs import replace
 
 from plainfall.diagnosis.system_packages import install_words
 from plainfall.errors import ServiceFailed
-from plainfall.evidence import Evidence
 from plainfall.kept_records import ProcessKept, ServiceKept
 from plainfall.onboarding.records.state import FOLDER, CloneState
 from plainfall.server.ports import holder_of, is_free, is_this_users
-from plainfall.server.process import Running, belonging, marked, new_mark
+from plainfall.server.process import Running, marked, new_mark
 from plainfall.services.needs import ServiceNeed
 from plainfall.services.shape import kind_named
 from plainfall.surroundings import Surroundings
@@ -27,23 +25,16 @@ from plainfall.writing import digest_of
 if TYPE_CHECKING:  # most runs start no server
     from plainfall.services.engine import Program
 
-__all__ = [
-    "SERVICE_ROW",
-    "Brought",
-    "bring_up",
-    "end_service",
-    "foreseen_service",
-    "mail_folders",
-    "own_password",
-    "port_of",
-    "place_of",
-    "running_services",
-    "services_everywhere",
-]
+from plainfall.onboarding.services.service_records import (
+    accounts_digest,
+    name_for,
+    other_clone,
+    row_of,
+    runs_now,
+    used_name,
+)
 
-SERVICE_ROW = "/service "  # what names of rows begin with
-_TRIES = 100
-_FIRST_OF_USERS = 1024  # the ports below are the system's
+__all__ = ["Brought", "bring_up", "end_service", "foreseen_service", "place_of"]
 
 
 class Brought(Struct, frozen=True):
@@ -58,76 +49,6 @@ class Brought(Struct, frozen=True):
     port: int = 0
     identity: str = ""
     name: str = ""
-
-
-def port_of(state: CloneState, need: ServiceNeed, taken: Iterable[int], *, note: bool = True) -> int:
-    """The port on which a need is to be met: the one that the clone names, if this clone's own server has it, it is
-    free, or a server that lets us in has it without anybody's data; else another one that is free, noted as given
-    unless ``note`` is off."""
-    from plainfall.services.engine import engine_of
-
-    engine = engine_of(need.kind)
-    if engine is None or need.own:
-        return need.port
-    known = _known(state, need)
-    if known is not None and _runs(known):
-        return known.port
-    # A port of the system is not for a server of ours, even where this user could take it.
-    wanted = need.port if need.port >= _FIRST_OF_USERS else kind_named(need.kind).port
-    if is_free(wanted) and wanted not in taken:
-        return wanted
-    if not _other_clone(state, need.port) and _may_use(state, need):
-        return need.port
-    return state.register.port_for(state.clone, _row_of(need.kind, need.port), wanted, [*taken], note=note)
-
-
-def own_password(state: CloneState, need: ServiceNeed) -> str:
-    """The password of the clone's account at a server of ours where its settings leave that open, so that no other
-    user of the machine comes in: the same at each run of this folder. "" where the server is somebody else's,
-    or of a kind without accounts."""
-    from plainfall.services.engine import engine_of
-
-    engine = engine_of(need.kind)
-    if engine is None or not engine.keeps_rows or need.own:
-        return ""
-    known = _known(state, need)
-    if not (known is not None and _runs(known)) and not is_free(need.port) and _may_use(state, need):
-        return ""
-    status = os.stat(state.clone)
-    return state.seal.mark("service password", need.kind, str(state.clone), str(status.st_ino))
-
-
-def _row_of(kind: str, port: int) -> str:
-    """The name of a private server's row in the register: no part has one like it."""
-    return f"{SERVICE_ROW}{kind} {port}"
-
-
-def _other_clone(state: CloneState, port: int) -> str:
-    """The clone whose private server has a port, "" if none has, or this one."""
-    for row in state.register.every():
-        if (
-            row.part.startswith(SERVICE_ROW)
-            and row.port == port
-            and row.clone != str(state.clone)
-            and row.pids
-        ):
-            return row.clone
-    return ""
-
-
-def _may_use(state: CloneState, need: ServiceNeed) -> bool:
-    """Whether a server that is there already may be used for a clone that only names it in a template."""
-    from plainfall.services.engine import engine_of
-
-    engine = engine_of(need.kind)
-    if engine is None or not is_this_users(need.port):
-        return False
-    used = state.services.get(_used_name(need), ServiceKept())
-    answers = [engine.reach("127.0.0.1", need.port, account).state for account in need.accounts]
-    return all(
-        one in ("empty", "no database") or (one == "filled" and used.accounts == _digest(need))
-        for one in answers
-    )
 
 
 def bring_up(
@@ -146,10 +67,10 @@ def bring_up(
         title = kind_named(need.kind).title
         text = f"{title} is not started by Plainfall: start one on port {need.port}, or name yours"
         return Brought(need, "lacking", text)
-    name, record = _name_for(state, need)
-    digest = _digest(need)
+    name, record = name_for(state, need)
+    digest = accounts_digest(need)
     there = record is not None and Path(record.data).is_dir()
-    if record is not None and there and _runs(record) and record.port == need.port:
+    if record is not None and there and runs_now(record) and record.port == need.port:
         title = f"{record.title} on port {need.port}"
         if record.accounts == digest:
             return Brought(need, "kept", title, (), need.port, _identity(need, record), name)
@@ -184,16 +105,16 @@ def foreseen_service(state: CloneState, need: ServiceNeed) -> Brought:
     engine = engine_of(need.kind)
     if engine is None:
         return Brought(need, "lacking", f"{kind_named(need.kind).title} is not started by Plainfall")
-    name, record = _name_for(state, need)
+    name, record = name_for(state, need)
     there = record is not None and Path(record.data).is_dir()
-    if record is not None and there and _runs(record) and record.port == need.port:
+    if record is not None and there and runs_now(record) and record.port == need.port:
         title, identity = f"{record.title} on port {need.port}", _identity(need, record)
-        if record.accounts == _digest(need):
+        if record.accounts == accounts_digest(need):
             return Brought(need, "kept", title, (), need.port, identity, name)
         return Brought(need, "done", f"{title}: let in who must come in", (), need.port, identity, name)
     if not is_free(need.port):
-        used = state.services.get(_used_name(need), ServiceKept())
-        known = used.accounts == _digest(need)
+        used = state.services.get(used_name(need), ServiceKept())
+        known = used.accounts == accounts_digest(need)
         text = f"use the {engine.title} that answers on port {need.port}"
         return Brought(
             need, "used" if known else "done", text, (), need.port, _identity(need, used) if used.kind else ""
@@ -241,11 +162,11 @@ def _started(
 
     def keep(running: Running) -> None:
         state.keep_service(name, replace(row, running=running.kept()))
-        state.register.note_started(state.clone, _row_of(need.kind, need.port), running.kept(), title)
+        state.register.note_started(state.clone, row_of(need.kind, need.port), running.kept(), title)
 
     output = state.open_log("", f"service-{name}")
     running, made = launch(engine, program, place, need.port, need.accounts, log, output, mark, keep)
-    row = replace(row, running=running.kept(), accounts=_digest(need))
+    row = replace(row, running=running.kept(), accounts=accounts_digest(need))
     state.keep_service(name, row)
     from plainfall.processes import release
 
@@ -275,7 +196,7 @@ def _foreign(state: CloneState, need: ServiceNeed) -> Brought:
 
     engine = engine_of(need.kind)
     assert engine is not None
-    used, digest = state.services.get(_used_name(need), ServiceKept()), _digest(need)
+    used, digest = state.services.get(used_name(need), ServiceKept()), accounts_digest(need)
     made = []
     if not need.own and not is_this_users(need.port):
         raise ServiceFailed(
@@ -308,66 +229,13 @@ def _foreign(state: CloneState, need: ServiceNeed) -> Brought:
             engine.make_database("127.0.0.1", need.port, account)
             made.append(f"database {account.database}")
     row = ServiceKept(kind=need.kind, port=need.port, accounts=digest, used=True)
-    state.keep_service(_used_name(need), row)
+    state.keep_service(used_name(need), row)
     text = f"{engine.title} that answers on port {need.port}" + (f": {', '.join(made)}" if made else "")
-    other = _other_clone(state, need.port)
+    other = other_clone(state, need.port)
     remarks = (
         (f"it is the private one of {other}, and ends with that: the sources name its port",) if other else ()
     )
     return Brought(need, "done" if made else "used", text, remarks, need.port, _identity(need, row))
-
-
-def _used_name(need: ServiceNeed) -> str:
-    return f"used {need.kind} {need.port}"
-
-
-def _digest(need: ServiceNeed) -> str:
-    return digest_of(
-        *(
-            (one.user, hashlib.sha256(one.password.encode()).hexdigest(), one.database)
-            for one in need.accounts
-        )
-    )
-
-
-def _known(state: CloneState, need: ServiceNeed) -> ServiceKept | None:
-    rows = [row for row in state.services.values() if row.kind == need.kind and not row.used]
-    return next((row for row in rows if row.port == need.port), rows[0] if len(rows) == 1 else None)
-
-
-def _name_for(state: CloneState, need: ServiceNeed) -> tuple[str, ServiceKept | None]:
-    """The name of the server that meets a need, and its record: the one on this port; else one of the kind that
-    does not run; else a new name."""
-    rows = {name: row for name, row in state.services.items() if row.kind == need.kind and not row.used}
-    rows = {name: row for name, row in rows.items() if _is_its(state, row)}
-    for name, row in rows.items():
-        if row.port == need.port:
-            return name, row
-    for name, row in rows.items():
-        if not _runs(row):
-            return name, row
-    for number in range(1, _TRIES):
-        name = need.kind if number == 1 else f"{need.kind}-{number}"
-        if name not in rows and not os.path.lexists(state.folder / "services" / name / "data"):
-            return name, None
-    raise ServiceFailed(
-        f"there are {_TRIES} data folders of {need.kind} in this clone",
-        place=Evidence(str(state.folder / "services")),
-        remedy="Take those away that nobody needs.",
-    )
-
-
-def _is_its(state: CloneState, row: ServiceKept) -> bool:
-    """Whether the data folder is the one that was made for this clone: the same place, and the same folder. One
-    whose making was cut off has no identity yet, and no data."""
-    data = Path(row.data)
-    try:
-        status = os.lstat(data)
-    except OSError:
-        return True
-    return row.identity == (status.st_dev, status.st_ino) or (
-        row.identity is None and not any(data.iterdir())
-    )
 
 
 def place_of(
@@ -401,32 +269,6 @@ def place_of(
     return Place(data, sockets, owner, variables)
 
 
-def _runs(record: ServiceKept) -> bool:
-    return bool(record.running.pid) and bool(belonging(Running.of_record(record.running)))
-
-
-def mail_folders(state: CloneState) -> list[Path]:
-    """Where the clone's mail stand-ins keep what they got."""
-    return [Path(row.data) for row in state.services.values() if row.kind == "mail" and row.data]
-
-
-def running_services(state: CloneState) -> dict[str, ServiceKept]:
-    """The records of the private servers that run now, by name."""
-    return {name: row for name, row in state.services.items() if _runs(row)}
-
-
-def services_everywhere(clones: Iterable[str], user_state: Path) -> list[tuple[str, str, ServiceKept]]:
-    """Clone, name and record of each private server that runs now, of these clones."""
-    results = []
-    for clone in sorted(set(clones)):
-        if Path(clone).is_dir():
-            results += [
-                (clone, name, row)
-                for name, row in running_services(CloneState(Path(clone), user_state)).items()
-            ]
-    return results
-
-
 def end_service(state: CloneState, name: str) -> list[int]:
     """Ends a private server well; its data and its record stay. Returns the ids of its processes. Raises
     ServerFailed if one stays."""
@@ -444,5 +286,5 @@ def end_service(state: CloneState, name: str) -> list[int]:
     ended = end(engine, running)
     drop_socket_folder(record.sockets)
     state.keep_service(name, replace(record, running=ProcessKept(log=running.log, port=running.port)))
-    state.register.note_stopped(state.clone, _row_of(engine.kind, record.port))
+    state.register.note_stopped(state.clone, row_of(engine.kind, record.port))
     return ended

@@ -151,17 +151,20 @@ def run_command(
         release(process.pid)
     work.state.keep_command(mark, None)
     if left is None:
-        raise StepServes(
-            f"`{command}` is no step: it listens on a port, and serves",
-            remedy="Start it as the server, if it is the one: plainfall serve --command "
-            f"{shlex.quote(command)}",
-            place=evidence,
-            lines=lines_that_matter("".join(pieces)),
-            log=str(log),
-        )
+        raise _serves(command, evidence, "".join(pieces), str(log))
     if status != 0:
         raise _failure(work, command, evidence, "".join(pieces), status, str(log))
     return left
+
+
+def _serves(command: str, evidence: Evidence, output: str, log: str) -> StepServes:
+    return StepServes(
+        f"`{command}` is no step: it listens on a port, and serves",
+        remedy=f"Start it as the server, if it is the one: plainfall serve --command {shlex.quote(command)}",
+        place=evidence,
+        lines=lines_that_matter(output),
+        log=log,
+    )
 
 
 def _failure(

@@ -20,7 +20,7 @@ from plainfall.onboarding.records.made_here import GO, PUT_BACK, STAY, Thing, pr
 from plainfall.onboarding.records.restoring import KEPT_SETTINGS, SETTINGS, put_back
 from plainfall.onboarding.records.state import FOLDER, CloneState
 from plainfall.onboarding.run.clone_root import CloneFolder
-from plainfall.onboarding.services.private_servers import running_services
+from plainfall.onboarding.services.service_records import running_services
 from plainfall.onboarding.uses.serve.servers import Stopped, stop_servers
 from plainfall.repository import include_again
 from plainfall.server.process import Running, belonging

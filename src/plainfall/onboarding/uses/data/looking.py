@@ -24,7 +24,7 @@ from plainfall.kept_records import DatabaseCounts
 from plainfall.onboarding.part.settling import Settling
 from plainfall.onboarding.records.state import CloneState
 from plainfall.onboarding.run.clone_root import CloneFolder, survey_of
-from plainfall.onboarding.services.private_servers import mail_folders
+from plainfall.onboarding.services.service_records import mail_folders
 from plainfall.settings.setting import Setting
 from plainfall.surroundings import Surroundings
 

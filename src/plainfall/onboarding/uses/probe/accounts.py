@@ -10,7 +10,7 @@ from collections.abc import Mapping, Sequence
 from plainfall.clone.frameworks import ADMIN_ADDRESS
 from plainfall.data.letters import letters_in
 from plainfall.onboarding.records.state import CloneState
-from plainfall.onboarding.services.private_servers import mail_folders
+from plainfall.onboarding.services.service_records import mail_folders
 from plainfall.server.confirming import confirm, confirming_link
 from plainfall.server.setting_up import Installed, fill_installer
 from plainfall.server.signing import Account, SignedIn, register, sign_in

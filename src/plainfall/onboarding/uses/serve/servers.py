@@ -13,7 +13,8 @@ from plainfall.onboarding.part.byproducts import note_span
 from plainfall.onboarding.records.register import Register
 from plainfall.onboarding.records.state import CloneState
 from plainfall.onboarding.run.clone_root import CloneFolder
-from plainfall.onboarding.services.private_servers import SERVICE_ROW, end_service, running_services
+from plainfall.onboarding.services.private_servers import end_service
+from plainfall.onboarding.services.service_records import SERVICE_ROW, running_services
 from plainfall.onboarding.stages.commands import end_leftovers
 from plainfall.onboarding.stages.second_processes import end_second_process
 from plainfall.server.ports import is_free
