@@ -1,4 +1,5 @@
-"""Whatever a clone, an archive or a registry holds, reading it ends soon and in bounded memory, and says which file."""
+"""Whatever a clone, an archive or a registry holds, reading it ends soon and in bounded memory, and says which
+file."""
 
 from __future__ import annotations
 
@@ -331,3 +332,14 @@ def test_a_page_that_loads_without_end_is_looked_at_in_part() -> None:
         probe = probe_page("http://localhost/", visitor=visitor)  # type: ignore[arg-type]
     assert visitor.asked <= 1_100
     assert any("things that the page loads" in one for one in probe.notes)
+
+
+def test_a_step_that_never_ends_its_line_is_read_in_pieces(machine: Machine) -> None:
+    """Sixty megabytes without a line end were put together again with each piece."""
+    seed = "import os\nfor _ in range(960):\n    os.write(1, b'x' * 65536)\n"
+    readme = "# Rain\n\n## Set-up\n\n    python seed.py\n    python app.py\n"
+    clone = machine.clone({"requirements.txt": "", "README.md": readme, "seed.py": seed, "app.py": ""})
+    begin = time.monotonic()
+    run = machine.run("onboard", clone, "--until", "seeds", "--json", timeout=60)
+    assert run.document["outcome"] == "done", run.document["failure"]
+    assert time.monotonic() - begin < 30

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import time
 from collections.abc import Mapping, Sequence
+from pathlib import Path
 from types import SimpleNamespace
 
 import pytest
@@ -16,16 +17,19 @@ from test_resolving import solve
 from plainfall.ecosystems.php.manifests import Locked
 from plainfall.ecosystems.php.resolving import Machine as Php
 from plainfall.ecosystems.php.resolving import resolve as resolve_php
+from plainfall.ecosystems.python.metadata import MetadataSource
 from plainfall.ecosystems.python.offered_versions import OfferedVersions
 from plainfall.ecosystems.python.simple import IndexFile
+from plainfall.ecosystems.python.wheel_names import wheel_parts
 from plainfall.ecosystems.ruby.index import Offer
 from plainfall.ecosystems.ruby.resolving import Asked
 from plainfall.ecosystems.ruby.resolving import Machine as Ruby
 from plainfall.ecosystems.ruby.resolving import resolve as resolve_ruby
 from plainfall.ecosystems.ruby.versions import System
-from plainfall.errors import DependencyProblem
+from plainfall.errors import DependencyProblem, RegistryProblem
 from plainfall.evidence import Evidence
 from plainfall.packages import search_limit
+from plainfall.packages.cache import PackageCache
 
 GAUGES, SITES = 9, 8
 Universe = dict[str, dict[str, dict[str, str]]]
@@ -144,3 +148,24 @@ def test_versions_are_admitted_as_the_library_admits_them(
     usable = [version for version in versions if exact or str(version) not in withdrawn]
     expected = sorted(whole.filter(usable, prereleases=True if prereleases else None), reverse=True)
     assert OfferedVersions(files).admitted(specifiers, prereleases=prereleases) == expected
+
+
+@pytest.mark.hostile
+def test_a_name_that_stands_for_thousands_of_tags_is_none() -> None:
+    """A page of ten thousand of them was four hundred million tags."""
+    many = ".".join("abcdefghijklmnopqrstuvwxyz0123456789")
+    start = time.thread_time()
+    assert all(wheel_parts(f"rain-{n}-{many}-{many}-{many}.whl") is None for n in range(1000))
+    assert time.thread_time() - start < 1
+    wide = "rain-1.0-cp310.cp311-abi3.none-manylinux_2_17_x86_64.manylinux2014_x86_64.linux_x86_64.whl"
+    assert len(wheel_parts(wide)[3]) == 12  # type: ignore[index]
+
+
+@pytest.mark.hostile
+def test_what_an_archive_says_of_itself_has_an_end(tmp_path: Path) -> None:
+    wishes = "".join(f"Requires-Dist: kit{n}\n" for n in range(100_000))
+    text = f"Metadata-Version: 2.1\nName: rain\nVersion: 1\n{wishes}"
+    cache = PackageCache(tmp_path)
+    source = MetadataSource(None, cache, lambda file: text, ())  # type: ignore[arg-type]
+    with pytest.raises(RegistryProblem, match=r"rain-1\.tar\.gz says of itself is [\d,]+ characters"):
+        source.of(IndexFile("rain-1.tar.gz", "https://registry.example/rain-1.tar.gz"))

@@ -24,6 +24,10 @@ from plainfall.packages.client import RegistryClient
 __all__ = ["Metadata", "MetadataSource", "parse_metadata"]
 
 _LARGEST = 8 * 1024**2  # bytes of a METADATA that are read
+# Characters before the description: a thousand requirements are a tenth of it.
+_LARGEST_HEAD = 1024**2
+# Characters of a requirement, and of such a head, that are kept in memory.
+_SHORT, _REMEMBERED = 300, 64 * 1024
 _TAIL = 48 * 1024  # bytes; the central directory of most wheels, and often the METADATA too, lie within
 
 
@@ -56,7 +60,8 @@ def parse_metadata(text: str) -> Metadata:
             continue
         if name == "requires-dist":
             try:
-                requires.append(_requirement(value.strip()))
+                wish = value.strip()
+                requires.append(_requirement(wish) if len(wish) <= _SHORT else Requirement(wish))
             except InvalidRequirement:
                 continue
         elif name == "metadata-version":
@@ -90,11 +95,21 @@ class MetadataSource:
     def of(self, file: IndexFile) -> Metadata:
         """The metadata of an archive, read once. Raises RegistryProblem, ArchiveRefused, or what a build raises."""
         asked = file.url, file.hashes.get("sha256", "")
-        if asked not in self._read:
-            self._read[asked] = self._of(file)
-        return self._read[asked]
+        known = self._read.get(asked)
+        if known is None:
+            text = self._text_of(file)
+            end = text.find("\n\n")
+            size = end if end >= 0 else len(text)
+            if size > _LARGEST_HEAD:
+                raise RegistryProblem(
+                    f"what {file.filename} says of itself is {size:,} characters long, before its description"
+                )
+            known = parse_metadata(text)
+            if size <= _REMEMBERED:
+                self._read[asked] = known
+        return known
 
-    def _of(self, file: IndexFile) -> Metadata:
+    def _text_of(self, file: IndexFile) -> str:
         digest = file.hashes.get("sha256")
         # What is said at an address counts for those who ask that very address.
         built = () if file.filename.endswith(".whl") else self._built_with
@@ -104,7 +119,7 @@ class MetadataSource:
             text = self._text(file)
             if digest:
                 self._cache.remember(key, text)
-        return parse_metadata(text)
+        return text
 
     def _text(self, file: IndexFile) -> str:
         wheel = file.filename.endswith(".whl")

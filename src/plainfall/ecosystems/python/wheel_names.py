@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 import re
 from collections.abc import Sequence
 from functools import lru_cache
@@ -11,6 +12,8 @@ from packaging.utils import BuildTag, InvalidWheelFilename, parse_wheel_filename
 from packaging.version import InvalidVersion
 
 __all__ = ["WheelParts", "has_wheel", "wheel_parts"]
+
+_MOST_TAGS = 200  # the widest real ones have sixteen
 
 WheelParts = tuple[str, str, BuildTag, frozenset[Tag]]
 
@@ -25,6 +28,9 @@ def wheel_parts(filename: str) -> WheelParts | None:
     if not filename.endswith(".whl") or filename.count("-") < 4:
         return None
     what, interpreter, abi, platform = filename[: -len(".whl")].rsplit("-", 3)
+    # A name stands for each pair of its pieces: 240 letters could stand for forty thousand.
+    if math.prod(1 + piece.count(".") for piece in (interpreter, abi, platform)) > _MOST_TAGS:
+        return None
     read, tags = _project_version_build(what), _tags(f"{interpreter}-{abi}-{platform}")
     return None if read is None or tags is None else (*read, tags)
 

@@ -11,6 +11,7 @@ import shutil
 import signal
 import subprocess
 import time
+from collections import deque
 from collections.abc import Iterator
 from pathlib import Path
 
@@ -29,6 +30,7 @@ from plainfall.server.process import MARK, Running, adopt_orphans, marked, orpha
 __all__ = ["ENTERS", "USAGE", "StepServes", "check_command", "end_leftovers", "may_be_empty", "run_command"]
 
 ENTERS = b"\n" * 40  # the input of a program whose questions all may be left empty
+_MOST_LINES, _LONGEST_LINE = 20_000, 64 * 1024  # of a command's output that are looked at; bytes
 _SERVES = 10.0  # seconds for which a command listens and says nothing, when it is no step but a server
 _LINGER = 1.0  # seconds that the output of a command may stay open after its end
 # What a program says that wants to be told what to do.
@@ -125,7 +127,7 @@ def run_command(
         stdout=subprocess.PIPE,
         stderr=subprocess.STDOUT,
     )
-    pieces = []
+    pieces: deque[str] = deque(maxlen=_MOST_LINES)  # the log has all
     try:
         if process.stdin is not None:
             with contextlib.suppress(BrokenPipeError), process.stdin:  # one that has ended takes none
@@ -202,6 +204,9 @@ def _lines(process: subprocess.Popen[bytes], mark: str, group: str) -> Iterator[
             heard, listens = time.monotonic(), False
             *lines, unfinished = (unfinished + piece).split(b"\n")
             yield from (line + b"\n" for line in lines)
+            if len(unfinished) > _LONGEST_LINE:  # one that never ends a line is not kept waiting for that
+                yield unfinished
+                unfinished = b""
         elif not ended and time.monotonic() - heard > (_SERVES if listens else _SERVES / 2):
             if not listening_ports(marked(mark, group)):
                 heard = time.monotonic()
