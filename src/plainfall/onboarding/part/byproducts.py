@@ -125,14 +125,14 @@ def close_span(state: CloneState, seen: Sequence[str] | None = None, claimed: It
     began, stood = record.open
     now = time.time_ns() if seen is not None else _last_note(state)
     seen = walk(state.clone).files if seen is None else seen
-    paths, named = dict(record.paths), list(record.named)
+    paths, named, made = dict(record.paths), list(record.named), state.made
     for path in Inventory.of(state).since():
         ignored = not any(one == path or (path.endswith("/") and one.startswith(path)) for one in seen)
         if path not in stood and (ignored or path in claimed or is_database(state.clone / path)):
             paths.setdefault(path, now)
         elif path not in stood:
             named.append(path)
-        if path.endswith("/") and state.made.get(path.rstrip("/"), MadeKept()).kind != PACKAGES:
+        if path.endswith("/") and made.get(path.rstrip("/"), MadeKept()).kind != PACKAGES:
             for file in databases_below(state.clone / path):  # those that come later are not a run's
                 paths.setdefault(os.path.relpath(file, state.clone), now)
     spans = (*record.spans, (began, now))[-_SPANS:]
