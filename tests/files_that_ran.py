@@ -20,6 +20,9 @@ NEED_ALL_THE_WAY = {
     "test_php_package_sources": "PHP",
     "test_setting_up": "PHP",
     "test_server_guard": "PostgreSQL or MariaDB",
+    "test_history": "git",
+    "test_debugging": "the debuggers of Python, Node and Ruby",
+    "test_ruby_packages": "Ruby",
 }
 
 
