@@ -8,6 +8,7 @@ checked is what is used. Everything that Plainfall writes in a clone goes throug
 from __future__ import annotations
 
 import errno
+import contextlib
 import json
 import os
 import secrets
@@ -111,7 +112,9 @@ class Confined:
                     os.fchmod(file.fileno(), mode)
                 os.replace(partial, name, src_dir_fd=folder, dst_dir_fd=folder)
             except BaseException:
-                os.unlink(partial, dir_fd=folder)
+                # An interrupt may come just after the move: an error of this would take its place.
+                with contextlib.suppress(FileNotFoundError):
+                    os.unlink(partial, dir_fd=folder)
                 raise
 
     def write_json(self, path: Path | str, value: object, *, mode: int = 0o644) -> None:
