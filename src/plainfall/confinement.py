@@ -7,8 +7,8 @@ checked is what is used. Everything that Plainfall writes in a clone goes throug
 
 from __future__ import annotations
 
-import errno
 import contextlib
+import errno
 import json
 import os
 import secrets
