@@ -20,8 +20,10 @@ from conftest import PYTHON_LINE, SERVER, Machine, alive, eventually, listeners,
 from node_clones import lock, package_json
 from test_hostile_state import commit, status
 
+from plainfall.confinement import Confined
 from plainfall.standins.node_registry import node_archive
 from plainfall.standins.registry import Archive
+from plainfall.writing import write_replacing
 
 pytestmark = pytest.mark.hostile
 SITE = f".venv/lib/python{PYTHON_LINE}/site-packages"
@@ -274,6 +276,26 @@ def test_an_edit_in_the_only_clone_stays(machine: Machine, offer: Callable[..., 
     third = machine.clone({"requirements.txt": (one / "requirements.txt").read_text(), "app.py": ""}, "third")
     assert machine.run("onboard", third, "--until", "dependencies").status == 0
     assert "looking" not in (third / SITE / "gaugekit/__init__.py").read_text()
+
+
+@pytest.mark.parametrize(
+    "write",
+    [write_replacing, lambda path, text: Confined(path.parent).write(path.name, text)],
+    ids=["plain", "confined"],
+)
+def test_an_interrupt_just_after_a_files_move_stays_an_interrupt(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch, write: Callable[[Path, str], None]
+) -> None:
+    move = os.replace
+
+    def interrupted(*places: Any, **folders: Any) -> None:
+        move(*places, **folders)
+        raise KeyboardInterrupt
+
+    monkeypatch.setattr(os, "replace", interrupted)
+    with pytest.raises(KeyboardInterrupt):
+        write(tmp_path / "readings.json", "12 mm")
+    assert [path.read_text() for path in tmp_path.iterdir()] == ["12 mm"]
 
 
 def test_an_interpreter_that_was_interrupted_is_asked_again(machine: Machine) -> None:
