@@ -19,7 +19,7 @@ import tempfile
 import time
 from pathlib import Path
 
-from plainfall.ecosystems.php.classmap import scan
+from plainfall.ecosystems.php.install.classmap import scan
 from plainfall.workers import end_workers, worker_pool
 
 __all__ = ["main"]

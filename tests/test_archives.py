@@ -15,7 +15,7 @@ from conftest import package
 from hypothesis import given
 from hypothesis import strategies as st
 
-from plainfall.ecosystems.python.wheel import describe_wheel
+from plainfall.ecosystems.python.install.wheel import describe_wheel
 from plainfall.errors import ArchiveRefused, DiskFull, disk_full_explained
 from plainfall.packages.cache import CachedTree, PackageCache, make_tree, unpack_into_cache
 from plainfall.packages.cache_key import CacheKey
@@ -187,7 +187,7 @@ def test_a_tree_that_many_processes_make_at_once_never_goes_away(tmp_path: Path)
     archive.write_bytes(kit.content)
     program = (
         "import os, sys\nfrom pathlib import Path\n"
-        "from plainfall.ecosystems.python.wheel import describe_wheel\n"
+        "from plainfall.ecosystems.python.install.wheel import describe_wheel\n"
         "from plainfall.packages.cache import unpack_into_cache\n"
         "cache, archive, digest, mine = Path(sys.argv[1]), Path(sys.argv[2]), sys.argv[3], sys.argv[4]\n"
         "for number in range(40):\n"

@@ -10,8 +10,8 @@ import pytest
 from conftest import Machine, package, resealed
 
 from plainfall.clone.walk import walk
-from plainfall.ecosystems.python.asks import python_asks
-from plainfall.ecosystems.python.wheel_names import has_wheel
+from plainfall.ecosystems.python.install.wheel_names import has_wheel
+from plainfall.ecosystems.python.runtime.asks import python_asks
 from plainfall.standins.registry import Archive, Registry
 
 PLACES = {
@@ -96,7 +96,7 @@ def test_wheels_for_a_version_by_their_tags() -> None:
 
 def fake(machine: Machine, version: str, **more: object) -> None:
     """An interpreter that answers as that version; only the choice looks at it."""
-    from plainfall.ecosystems.python.interpreters import ask_python
+    from plainfall.ecosystems.python.runtime.interpreters import ask_python
 
     place = machine.home / f".rain/versions/{version}/bin"
     place.mkdir(parents=True)

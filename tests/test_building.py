@@ -16,8 +16,8 @@ from msgspec.structs import replace
 
 from plainfall.diagnosis.reading import diagnose
 from plainfall.diagnosis.system_packages import install_words, package_manager
-from plainfall.ecosystems.python.finding import _project, version_of
-from plainfall.ecosystems.python.simple import IndexFile
+from plainfall.ecosystems.python.resolve.finding import _project, version_of
+from plainfall.ecosystems.python.resolve.simple import IndexFile
 from plainfall.errors import ArchiveRefused
 from plainfall.packages.source_archives import unpack_source
 from plainfall.standins.registry import Archive, Registry

@@ -11,9 +11,9 @@ import pytest
 from conftest import PYTHON_LINE, Machine
 
 from plainfall.confinement import Confined
-from plainfall.ecosystems.python.environment import make_environment, standing
-from plainfall.ecosystems.python.interpreters import interpreter_at
-from plainfall.ecosystems.python.tags import supported_tags
+from plainfall.ecosystems.python.runtime.environment import make_environment, standing
+from plainfall.ecosystems.python.runtime.interpreters import interpreter_at
+from plainfall.ecosystems.python.runtime.tags import supported_tags
 from plainfall.errors import EnvironmentProblem
 from plainfall.sealing import Seal
 

@@ -11,7 +11,7 @@ import pytest
 from conftest import Machine, package
 
 from plainfall.clone.walk import walk
-from plainfall.ecosystems.python.environment_names import environment_folders
+from plainfall.ecosystems.python.runtime.environment_names import environment_folders
 
 APP = {"app.py": "", "requirements.txt": "gaugekit\n"}
 

@@ -16,11 +16,11 @@ from msgspec.structs import replace
 from test_building import tree
 
 from plainfall.clone.walk import walk
-from plainfall.ecosystems.python.additions import named_elsewhere
-from plainfall.ecosystems.python.applications import applications
-from plainfall.ecosystems.python.bundled import bundled_client
+from plainfall.ecosystems.python.clients.bundled import bundled_client
 from plainfall.ecosystems.python.frameworks.django import recognise as recognise_django
-from plainfall.ecosystems.python.imports import answers, imported_modules
+from plainfall.ecosystems.python.recognise.additions import named_elsewhere
+from plainfall.ecosystems.python.recognise.applications import applications
+from plainfall.ecosystems.python.recognise.imports import answers, imported_modules
 from plainfall.onboarding.run.clone_root import CloneFolder, clone_of
 from plainfall.repository import last_commit_time, repository_of
 from plainfall.standins.registry import Archive, Registry

@@ -21,7 +21,7 @@ import ruby_clones
 from conftest import Machine, package
 from rogue import rogue
 
-from plainfall.ecosystems.python.wheel import describe_wheel
+from plainfall.ecosystems.python.install.wheel import describe_wheel
 from plainfall.errors import DependencyProblem, PathRefused, PlainfallError
 from plainfall.evidence import Evidence
 from plainfall.ownership import claim

@@ -19,7 +19,7 @@ from hostile import Outside, outside
 from node_clones import lock, package_json
 from test_building import source_package
 
-from plainfall.ecosystems.python.wheel import describe_wheel
+from plainfall.ecosystems.python.install.wheel import describe_wheel
 from plainfall.errors import ArchiveRefused
 from plainfall.packages.unpacking import unpack_zip
 from plainfall.standins.building import Built

@@ -16,7 +16,7 @@ from forked import memory_of_last_run
 from hostile import Outside, outside
 from rogue import rogue
 
-from plainfall.ecosystems.python.wheel import describe_wheel
+from plainfall.ecosystems.python.install.wheel import describe_wheel
 from plainfall.errors import ArchiveRefused
 from plainfall.packages.cache import unpack_into_cache
 from plainfall.packages.source_archives import unpack_source

@@ -17,7 +17,7 @@ from hostile import Outside, gzip_bomb, outside
 from node_clones import lock, package_json
 from rogue import rogue
 
-from plainfall.ecosystems.python.simple import parse_page
+from plainfall.ecosystems.python.resolve.simple import parse_page
 from plainfall.errors import ArchiveRefused, RegistryProblem
 from plainfall.packages.answers import Limits
 from plainfall.packages.cache import PackageCache
@@ -416,9 +416,9 @@ def test_on_a_terminal_the_person_is_asked_once(
 def test_a_list_trusts_no_host(machine: Machine) -> None:
     import sys
 
-    from plainfall.ecosystems.python.configuration import read_sources
-    from plainfall.ecosystems.python.interpreters import interpreter_at
-    from plainfall.ecosystems.python.requirements import parse_requirements
+    from plainfall.ecosystems.python.clients.configuration import read_sources
+    from plainfall.ecosystems.python.lists.requirements import parse_requirements
+    from plainfall.ecosystems.python.runtime.interpreters import interpreter_at
     from plainfall.surroundings import Surroundings
 
     listed = parse_requirements("--trusted-host registry.example\n--index-url https://registry.example/\n")

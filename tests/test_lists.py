@@ -13,9 +13,9 @@ from packaging.markers import default_environment
 from plainfall.clone.walk import walk
 from plainfall.ecosystems.python.lists.discover import find_lists, read_list, stale_remarks
 from plainfall.ecosystems.python.lists.graphs import spelled_out
+from plainfall.ecosystems.python.lists.pins import Listed, Target
 from plainfall.ecosystems.python.lists.pylock import write_pylock
-from plainfall.ecosystems.python.pins import Listed, Target
-from plainfall.ecosystems.python.simple import IndexFile
+from plainfall.ecosystems.python.resolve.simple import IndexFile
 from plainfall.errors import BadInput
 from plainfall.standins.registry import Archive, Registry
 

@@ -22,22 +22,22 @@ from hypothesis import strategies as st
 from plainfall.clone.parts import DependencyFile
 from plainfall.clone.walk import Tree
 from plainfall.ecosystems import installing_of, languages
-from plainfall.ecosystems.node.asks import manifest
-from plainfall.ecosystems.node.lists import disagreements, read_lock
-from plainfall.ecosystems.php.autoload import Laid, read_autoload
-from plainfall.ecosystems.php.installed import records
-from plainfall.ecosystems.php.loader import loader_files
-from plainfall.ecosystems.php.manifests import fingerprint, mismatches
-from plainfall.ecosystems.php.manifests import manifest as php_manifest
-from plainfall.ecosystems.php.manifests import read_lock as read_php_lock
-from plainfall.ecosystems.php.places import bin_folder, place_of, vendor_folder
-from plainfall.ecosystems.php.store import Store
+from plainfall.ecosystems.node.lists.discover import disagreements, read_lock
+from plainfall.ecosystems.node.runtime.asks import manifest
+from plainfall.ecosystems.php.install.autoload import Laid, read_autoload
+from plainfall.ecosystems.php.install.installed import records
+from plainfall.ecosystems.php.install.loader import loader_files
+from plainfall.ecosystems.php.install.places import bin_folder, place_of, vendor_folder
+from plainfall.ecosystems.php.install.store import Store
+from plainfall.ecosystems.php.lists.manifests import fingerprint, mismatches
+from plainfall.ecosystems.php.lists.manifests import manifest as php_manifest
+from plainfall.ecosystems.php.lists.manifests import read_lock as read_php_lock
 from plainfall.ecosystems.python.lists.discover import read_list, stale_remarks
-from plainfall.ecosystems.python.pins import Target
-from plainfall.ecosystems.ruby.gemfile import manifest_of as ruby_manifest
-from plainfall.ecosystems.ruby.laying import place_of as ruby_place
-from plainfall.ecosystems.ruby.locks import read_lock as read_ruby_lock
-from plainfall.ecosystems.ruby.resolving import lock_text
+from plainfall.ecosystems.python.lists.pins import Target
+from plainfall.ecosystems.ruby.install.laying import place_of as ruby_place
+from plainfall.ecosystems.ruby.lists.gemfile import manifest_of as ruby_manifest
+from plainfall.ecosystems.ruby.lists.locks import read_lock as read_ruby_lock
+from plainfall.ecosystems.ruby.resolve.resolving import lock_text
 from plainfall.errors import PlainfallError
 from plainfall.onboarding.part.settling import Settling
 from plainfall.onboarding.records.state import CloneState

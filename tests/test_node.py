@@ -16,12 +16,12 @@ from msgspec.structs import replace
 from node_clones import SERVER, lock, package_json
 
 from plainfall.clone.walk import walk
-from plainfall.ecosystems.node import configuration
-from plainfall.ecosystems.node.asks import node_asks
-from plainfall.ecosystems.node.configuration import read_registries
-from plainfall.ecosystems.node.fetched import package_name
-from plainfall.ecosystems.node.interpreters import GRAMMAR
-from plainfall.ecosystems.node.packages import registries_of
+from plainfall.ecosystems.node.clients import configuration
+from plainfall.ecosystems.node.clients.configuration import read_registries
+from plainfall.ecosystems.node.install.packages import registries_of
+from plainfall.ecosystems.node.runtime.asks import node_asks
+from plainfall.ecosystems.node.runtime.fetched import package_name
+from plainfall.ecosystems.node.runtime.interpreters import GRAMMAR
 from plainfall.errors import BadInput, RegistryProblem
 from plainfall.runtimes.asks import VersionAsk
 from plainfall.runtimes.choice import choose

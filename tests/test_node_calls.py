@@ -9,7 +9,7 @@ from pathlib import Path
 
 import pytest
 
-from plainfall.ecosystems.node.calls import read_call
+from plainfall.ecosystems.node.clients.calls import read_call
 
 # What each form says: kind, script or command, its words; packages that are chosen (None: no fan-out).
 FORMS = {
@@ -91,7 +91,7 @@ def said(folder: Path, line: str, inner: str = "") -> tuple[list[str], int, str]
     names = folder / "names"
     names.mkdir(exist_ok=True)
     for name in ("npm", "npx", "pnpm", "yarn"):
-        text = f'#!/bin/sh\nexec {sys.executable} -m plainfall.ecosystems.node.runner {name} "$@"\n'
+        text = f'#!/bin/sh\nexec {sys.executable} -m plainfall.ecosystems.node.clients.runner {name} "$@"\n'
         (names / name).write_text(text)
         (names / name).chmod(0o755)
     variables = {"PATH": f"{names}:/usr/bin:/bin", "SAID": str(file), "PYTHONPATH": ":".join(sys.path)}

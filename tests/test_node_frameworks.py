@@ -10,7 +10,7 @@ import pytest
 from conftest import Machine
 
 from plainfall.clone.parts import PartFound
-from plainfall.ecosystems.node.servers import fans_out
+from plainfall.ecosystems.node.recognise.servers import fans_out
 from plainfall.survey.look import look
 
 

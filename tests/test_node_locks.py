@@ -13,9 +13,9 @@ from conftest import Machine
 from hypothesis import given
 from hypothesis import strategies as st
 
-from plainfall.ecosystems.node.graph import GraphPackage, hoisted
-from plainfall.ecosystems.node.locks.pnpm import read_pnpm_lock
-from plainfall.ecosystems.node.locks.yarn import read_yarn_lock
+from plainfall.ecosystems.node.lists.locks.pnpm import read_pnpm_lock
+from plainfall.ecosystems.node.lists.locks.yarn import read_yarn_lock
+from plainfall.ecosystems.node.resolve.graph import GraphPackage, hoisted
 from plainfall.errors import BadInput
 from plainfall.standins.node_registry import node_archive
 

@@ -13,8 +13,8 @@ from hypothesis import given
 from hypothesis import strategies as st
 from node_clones import SERVER, lock, package_json
 
-from plainfall.ecosystems.node.locks.package import Package
-from plainfall.ecosystems.node.peers import unmet, with_peers
+from plainfall.ecosystems.node.lists.locks.package import Package
+from plainfall.ecosystems.node.resolve.peers import unmet, with_peers
 from plainfall.standins.node_registry import node_archive
 
 

@@ -15,11 +15,11 @@ from conftest import Machine
 from test_node_sources import git
 
 from plainfall.clone.walk import walk
-from plainfall.ecosystems.node.direct import is_direct
-from plainfall.ecosystems.node.locks.yarn import _patched
-from plainfall.ecosystems.node.repositories import pack, plain_files
-from plainfall.ecosystems.node.servers import own_files, servers_below
-from plainfall.ecosystems.node.workspaces import linked_folders, needed_first, owner_of, workspaces
+from plainfall.ecosystems.node.install.repositories import pack, plain_files
+from plainfall.ecosystems.node.lists.locks.yarn import _patched
+from plainfall.ecosystems.node.recognise.servers import own_files, servers_below
+from plainfall.ecosystems.node.recognise.workspaces import linked_folders, needed_first, owner_of, workspaces
+from plainfall.ecosystems.node.resolve.direct import is_direct
 from plainfall.errors import BadInput, DependencyProblem
 from plainfall.packages.checkouts import apply_patch, check_out, references_of
 from plainfall.server.endpoints import ask_endpoints

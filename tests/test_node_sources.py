@@ -12,7 +12,7 @@ import pytest
 from conftest import Machine
 from node_clones import lock, package_json
 
-from plainfall.ecosystems.node.repositories import repository_source
+from plainfall.ecosystems.node.install.repositories import repository_source
 from plainfall.standins.node_registry import node_archive
 
 SHA = "0123456789abcdef0123456789abcdef01234567"

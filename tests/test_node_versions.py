@@ -12,7 +12,7 @@ from typing import Any
 import pytest
 from conftest import Machine
 
-from plainfall.ecosystems.node.versions import admits, is_range, order, parse_version
+from plainfall.ecosystems.node.resolve.versions import admits, is_range, order, parse_version
 
 _NUMBERS = ("0", "0", "1", "1", "2", "3", "10")
 _PRE = ("", "", "", "-alpha", "-alpha.1", "-beta.2", "-0", "-rc.1.x")

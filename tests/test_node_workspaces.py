@@ -10,7 +10,7 @@ import pytest
 from conftest import SERVER as PYTHON_SERVER
 from conftest import Machine
 
-from plainfall.ecosystems.node.overrides import Overrides
+from plainfall.ecosystems.node.resolve.overrides import Overrides
 from plainfall.standins.node_registry import node_archive
 from plainfall.survey.look import look
 

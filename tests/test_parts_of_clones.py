@@ -10,9 +10,9 @@ from conftest import SERVER, Machine
 
 from plainfall.clone.walk import walk
 from plainfall.diagnosis.reading import lines_that_matter
-from plainfall.ecosystems.python.asks import python_with
 from plainfall.ecosystems.python.frameworks.django import recognise as recognise_django
-from plainfall.ecosystems.python.interpreters import python_interpreters
+from plainfall.ecosystems.python.runtime.asks import python_with
+from plainfall.ecosystems.python.runtime.interpreters import python_interpreters
 from plainfall.runtimes.interpreters import Interpreter
 from plainfall.surroundings import Surroundings
 from plainfall.survey.look import look

@@ -14,13 +14,13 @@ from conftest import Machine
 from php_clones import clone_files
 
 from plainfall.clone.walk import walk
-from plainfall.ecosystems.php.asks import php_asks
-from plainfall.ecosystems.php.autoload import Laid, in_order
-from plainfall.ecosystems.php.classmap import classes_in
-from plainfall.ecosystems.php.manifests import fingerprint, mismatches, read_lock
-from plainfall.ecosystems.php.places import place_of, vendor_folder
-from plainfall.ecosystems.php.platform import extension_needs, system_package
-from plainfall.ecosystems.php.versions import admits, compare, constraint, normalized, stability
+from plainfall.ecosystems.php.install.autoload import Laid, in_order
+from plainfall.ecosystems.php.install.classmap import classes_in
+from plainfall.ecosystems.php.install.places import place_of, vendor_folder
+from plainfall.ecosystems.php.lists.manifests import fingerprint, mismatches, read_lock
+from plainfall.ecosystems.php.resolve.versions import admits, compare, constraint, normalized, stability
+from plainfall.ecosystems.php.runtime.asks import php_asks
+from plainfall.ecosystems.php.runtime.platform import extension_needs, system_package
 from plainfall.errors import BadInput
 from plainfall.standins.php_registry import php_archive, serving_php
 

@@ -11,10 +11,10 @@ from typing import Any
 import pytest
 from conftest import Machine, Run
 
-from plainfall.ecosystems.php.manifests import read_lock
-from plainfall.ecosystems.php.registry import Offers, Repository, repositories_of
-from plainfall.ecosystems.php.resolving import Machine as Php
-from plainfall.ecosystems.php.resolving import lock_text, resolve
+from plainfall.ecosystems.php.lists.manifests import read_lock
+from plainfall.ecosystems.php.resolve.registry import Offers, Repository, repositories_of
+from plainfall.ecosystems.php.resolve.resolving import Machine as Php
+from plainfall.ecosystems.php.resolve.resolving import lock_text, resolve
 from plainfall.errors import DependencyProblem, HashMismatch
 from plainfall.packages.client import Connection
 from plainfall.standins.php_registry import PhpArchive, php_archive, serving_php

@@ -16,10 +16,10 @@ from urllib.parse import urlsplit
 import pytest
 from conftest import Machine, locked, package
 
-from plainfall.ecosystems.python.configuration import read_sources
-from plainfall.ecosystems.python.interpreters import interpreter_at
-from plainfall.ecosystems.python.requirements import IndexOptions
-from plainfall.ecosystems.python.simple import parse_page
+from plainfall.ecosystems.python.clients.configuration import read_sources
+from plainfall.ecosystems.python.lists.requirements import IndexOptions
+from plainfall.ecosystems.python.resolve.simple import parse_page
+from plainfall.ecosystems.python.runtime.interpreters import interpreter_at
 from plainfall.errors import RegistryProblem
 from plainfall.packages.client import without_credentials
 from plainfall.standins.registry import Archive, Faults, Registry

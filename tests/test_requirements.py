@@ -8,7 +8,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from plainfall.ecosystems.python.requirements import parse_requirements, read_requirements
+from plainfall.ecosystems.python.lists.requirements import parse_requirements, read_requirements
 from plainfall.errors import BadInput
 
 SHA = "a" * 64

@@ -15,13 +15,13 @@ from hypothesis import strategies as st
 from packaging.requirements import Requirement
 from packaging.version import Version
 
-from plainfall.ecosystems.python.finding import Finder
-from plainfall.ecosystems.python.interpreters import interpreter_at
 from plainfall.ecosystems.python.lists.manifests import requirement_at
-from plainfall.ecosystems.python.metadata import Metadata
-from plainfall.ecosystems.python.pins import Target
-from plainfall.ecosystems.python.resolving import Direct, resolve
-from plainfall.ecosystems.python.simple import IndexFile
+from plainfall.ecosystems.python.lists.pins import Target
+from plainfall.ecosystems.python.resolve.finding import Finder
+from plainfall.ecosystems.python.resolve.metadata import Metadata
+from plainfall.ecosystems.python.resolve.resolving import Direct, resolve
+from plainfall.ecosystems.python.resolve.simple import IndexFile
+from plainfall.ecosystems.python.runtime.interpreters import interpreter_at
 from plainfall.errors import DependencyProblem
 from plainfall.evidence import Evidence
 from plainfall.standins.registry import Archive, Faults, Registry

@@ -13,15 +13,15 @@ from conftest import Machine
 
 from plainfall.clone.commands import Command
 from plainfall.clone.walk import walk
-from plainfall.ecosystems.ruby.asks import ruby_asks
-from plainfall.ecosystems.ruby.first_accounts import seeded_account
-from plainfall.ecosystems.ruby.gemfile import applies, manifest_of
 from plainfall.ecosystems.ruby.language import LANGUAGE
-from plainfall.ecosystems.ruby.locks import read_lock
-from plainfall.ecosystems.ruby.metadata import gemspec_text, read_metadata, ruby_text
-from plainfall.ecosystems.ruby.sources import read_ruby
-from plainfall.ecosystems.ruby.tasks import listed_commands, task_names
-from plainfall.ecosystems.ruby.versions import requirement, system, takes_system, version
+from plainfall.ecosystems.ruby.lists.gemfile import applies, manifest_of
+from plainfall.ecosystems.ruby.lists.locks import read_lock
+from plainfall.ecosystems.ruby.recognise.first_accounts import seeded_account
+from plainfall.ecosystems.ruby.recognise.tasks import listed_commands, task_names
+from plainfall.ecosystems.ruby.resolve.metadata import gemspec_text, read_metadata, ruby_text
+from plainfall.ecosystems.ruby.resolve.versions import requirement, system, takes_system, version
+from plainfall.ecosystems.ruby.runtime.asks import ruby_asks
+from plainfall.ecosystems.ruby.sources.reader import read_ruby
 from plainfall.errors import ArchiveRefused, BadInput
 from plainfall.evidence import Evidence
 from plainfall.sources.files import read_source

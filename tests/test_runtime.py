@@ -9,7 +9,7 @@ from pathlib import Path
 import pytest
 from conftest import PYTHON_LINE, Machine
 
-from plainfall.ecosystems.python.interpreters import GRAMMAR, ask_python, unfit
+from plainfall.ecosystems.python.runtime.interpreters import GRAMMAR, ask_python, unfit
 from plainfall.errors import NoFittingRuntime
 from plainfall.evidence import Evidence
 from plainfall.runtimes.asks import Strength, VersionAsk

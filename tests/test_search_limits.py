@@ -14,18 +14,18 @@ from packaging.specifiers import SpecifierSet
 from packaging.version import Version
 from test_resolving import solve
 
-from plainfall.ecosystems.php.manifests import Locked
-from plainfall.ecosystems.php.resolving import Machine as Php
-from plainfall.ecosystems.php.resolving import resolve as resolve_php
-from plainfall.ecosystems.python.metadata import MetadataSource
-from plainfall.ecosystems.python.offered_versions import OfferedVersions
-from plainfall.ecosystems.python.simple import IndexFile
-from plainfall.ecosystems.python.wheel_names import wheel_parts
-from plainfall.ecosystems.ruby.index import Offer
-from plainfall.ecosystems.ruby.resolving import Asked
-from plainfall.ecosystems.ruby.resolving import Machine as Ruby
-from plainfall.ecosystems.ruby.resolving import resolve as resolve_ruby
-from plainfall.ecosystems.ruby.versions import System
+from plainfall.ecosystems.php.lists.manifests import Locked
+from plainfall.ecosystems.php.resolve.resolving import Machine as Php
+from plainfall.ecosystems.php.resolve.resolving import resolve as resolve_php
+from plainfall.ecosystems.python.install.wheel_names import wheel_parts
+from plainfall.ecosystems.python.resolve.metadata import MetadataSource
+from plainfall.ecosystems.python.resolve.offered_versions import OfferedVersions
+from plainfall.ecosystems.python.resolve.simple import IndexFile
+from plainfall.ecosystems.ruby.resolve.index import Offer
+from plainfall.ecosystems.ruby.resolve.resolving import Asked
+from plainfall.ecosystems.ruby.resolve.resolving import Machine as Ruby
+from plainfall.ecosystems.ruby.resolve.resolving import resolve as resolve_ruby
+from plainfall.ecosystems.ruby.resolve.versions import System
 from plainfall.errors import DependencyProblem, RegistryProblem
 from plainfall.evidence import Evidence
 from plainfall.packages import search_limit

@@ -12,7 +12,7 @@ from test_building import source_package, tree
 from test_examples import SERVER, Offer, committed
 
 from plainfall.clone.walk import walk
-from plainfall.ecosystems.python.additions import well_known
+from plainfall.ecosystems.python.recognise.additions import well_known
 from plainfall.standins.registry import Archive
 
 
@@ -280,7 +280,7 @@ def test_a_word_that_a_program_does_not_know_is_no_project_of_the_readers() -> N
 
 
 def test_a_folder_whose_name_is_no_packages_is_not_put_into_a_command(tmp_path: Path) -> None:
-    from plainfall.ecosystems.python.survey import python_commands
+    from plainfall.ecosystems.python.recognise.survey import python_commands
 
     for name in ("demo", "demo; touch taken"):
         (tmp_path / name).mkdir()

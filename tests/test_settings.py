@@ -11,7 +11,7 @@ from conftest import Machine
 from hypothesis import given
 from hypothesis import strategies as st
 
-from plainfall.ecosystems.python.drivers import missing_driver
+from plainfall.ecosystems.python.recognise.drivers import missing_driver
 from plainfall.errors import BadInput
 from plainfall.formats.dotenv import parse_dotenv, quoted
 from plainfall.formats.template_names import target_of

@@ -15,7 +15,7 @@ from plainfall.clone.commands import without_placeholders
 from plainfall.clone.readme import read_steps, stage_of
 from plainfall.clone.walk import walk
 from plainfall.ecosystems import vocabulary
-from plainfall.ecosystems.python.console_scripts import plugin_commands
+from plainfall.ecosystems.python.recognise.console_scripts import plugin_commands
 from plainfall.errors import BadInput
 from plainfall.survey.look import look
 

@@ -25,10 +25,10 @@ from plainfall.clone.readme import read_steps
 from plainfall.clone.vocabulary import Vocabulary
 from plainfall.clone.walk import walk
 from plainfall.diagnosis.reading import diagnose
-from plainfall.ecosystems.python.asks import python_with
+from plainfall.ecosystems.python.install.wheel import ENVIRONMENT_PROGRAMS
 from plainfall.ecosystems.python.lists.discover import read_list
-from plainfall.ecosystems.python.pins import Target
-from plainfall.ecosystems.python.wheel import ENVIRONMENT_PROGRAMS
+from plainfall.ecosystems.python.lists.pins import Target
+from plainfall.ecosystems.python.runtime.asks import python_with
 from plainfall.evidence import Evidence
 from plainfall.kept_records import ServerCopies
 from plainfall.onboarding.services.guard import ServerGuard

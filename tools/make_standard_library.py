@@ -1,9 +1,11 @@
-"""Makes ``ecosystems/python/standard_library.toml``: which release lines of Python have which modules and names.
+"""Makes ``standard_library.toml``: which release lines of Python have which modules and names.
 
 Each interpreter that is named is asked what its standard library holds (nothing of site-packages is looked at).
 Written are only modules and names that some of them have and others have not::
 
-    python tools/make_standard_library.py PYTHON PYTHON … > src/plainfall/ecosystems/python/standard_library.toml
+    python tools/make_standard_library.py PYTHON PYTHON … > FILE
+
+FILE is the one in ``src/plainfall/ecosystems/python/runtime``.
 """
 
 from __future__ import annotations

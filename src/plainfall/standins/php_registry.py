@@ -100,7 +100,7 @@ def php_lock(
     document: Mapping[str, Any], archives: Sequence[PhpArchive], registry: str, *, checksum: bool = True
 ) -> str:
     """A composer.lock for a manifest, of these packages; those that only development asks for are listed so."""
-    from plainfall.ecosystems.php.manifests import fingerprint
+    from plainfall.ecosystems.php.lists.manifests import fingerprint
 
     dev = {name for name in document.get("require-dev", {}) if name not in document.get("require", {})}
     ordered = sorted(archives, key=lambda one: one.name)

@@ -21,11 +21,11 @@ from plainfall.cli.console import Console
 from plainfall.cli.ending import taking_time
 from plainfall.cli.view import RunView
 from plainfall.diagnosis.system_packages import install_words
-from plainfall.ecosystems.node.interpreters import node_interpreters
-from plainfall.ecosystems.php.interpreters import extensions_of, php_interpreters
-from plainfall.ecosystems.php.platform import system_package
-from plainfall.ecosystems.ruby.interpreters import library_of, ruby_interpreters
-from plainfall.ecosystems.ruby.versions import version
+from plainfall.ecosystems.node.runtime.interpreters import node_interpreters
+from plainfall.ecosystems.php.runtime.interpreters import extensions_of, php_interpreters
+from plainfall.ecosystems.php.runtime.platform import system_package
+from plainfall.ecosystems.ruby.resolve.versions import version
+from plainfall.ecosystems.ruby.runtime.interpreters import library_of, ruby_interpreters
 from plainfall.errors import UsageProblem
 from plainfall.onboarding.records.outcome import outcome_document
 from plainfall.onboarding.run.clone_root import CloneFolder

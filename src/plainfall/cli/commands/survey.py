@@ -77,7 +77,7 @@ def run(options: argparse.Namespace, console: Console) -> int:
 
 def _learn(where: str, surroundings: Surroundings, console: Console) -> int:
     """Stores the release lines of an index (a file or an address) and prints those that are known now."""
-    from plainfall.ecosystems.node.lines import learn_lines
+    from plainfall.ecosystems.node.runtime.lines import learn_lines
 
     if where.startswith(("http://", "https://")):
         from plainfall.packages.client import Connection, RegistryClient

@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-from plainfall.ecosystems.node.by_hand import node_by_hand
-from plainfall.ecosystems.node.checks import WORDS, node_checks
-from plainfall.ecosystems.node.environments import NodeEnvironment
-from plainfall.ecosystems.node.installing import NodeInstalling
-from plainfall.ecosystems.node.interpreters import GRAMMAR
-from plainfall.ecosystems.node.recognising import NodeRecognising
+from plainfall.ecosystems.node.clients.by_hand import node_by_hand
+from plainfall.ecosystems.node.install.installing import NodeInstalling
+from plainfall.ecosystems.node.recognise.checks import WORDS, node_checks
+from plainfall.ecosystems.node.recognise.recognising import NodeRecognising
+from plainfall.ecosystems.node.runtime.environments import NodeEnvironment
+from plainfall.ecosystems.node.runtime.interpreters import GRAMMAR
 from plainfall.ecosystems.shape import Language
 from plainfall.sources.files import SourceReader
 

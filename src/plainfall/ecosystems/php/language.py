@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-from plainfall.ecosystems.php.by_hand import php_by_hand
-from plainfall.ecosystems.php.checks import WORDS, php_checks
-from plainfall.ecosystems.php.environments import PhpEnvironment
-from plainfall.ecosystems.php.installing import PhpInstalling
-from plainfall.ecosystems.php.interpreters import GRAMMAR
-from plainfall.ecosystems.php.recognising import PhpRecognising
+from plainfall.ecosystems.php.clients.by_hand import php_by_hand
+from plainfall.ecosystems.php.install.installing import PhpInstalling
+from plainfall.ecosystems.php.recognise.checks import WORDS, php_checks
+from plainfall.ecosystems.php.recognise.recognising import PhpRecognising
+from plainfall.ecosystems.php.runtime.environments import PhpEnvironment
+from plainfall.ecosystems.php.runtime.interpreters import GRAMMAR
 from plainfall.ecosystems.shape import Language
 from plainfall.sources.files import SourceReader
 
@@ -18,7 +18,7 @@ LANGUAGE = Language(
     title="PHP",
     readers=(
         SourceReader(
-            "plainfall.ecosystems.php.sources:read_php",
+            "plainfall.ecosystems.php.sources.reader:read_php",
             (".php",),
             tuple(
                 "getenv .env env( define( parse_ini_file file_get_contents _ENV _SERVER Dotenv config.php "
@@ -26,7 +26,10 @@ LANGUAGE = Language(
             ),
         ),
         SourceReader(
-            "plainfall.ecosystems.php.embedded:read_percent", (".yml", ".yaml"), ("env(",), configuration=True
+            "plainfall.ecosystems.php.sources.embedded:read_percent",
+            (".yml", ".yaml"),
+            ("env(",),
+            configuration=True,
         ),
     ),
     programs=("php", "composer"),

@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-from plainfall.ecosystems.python.applications import MAINS
-from plainfall.ecosystems.python.by_hand import python_by_hand
-from plainfall.ecosystems.python.checks import WORDS, python_checks
-from plainfall.ecosystems.python.environments import PythonEnvironment
-from plainfall.ecosystems.python.installing import PythonInstalling
-from plainfall.ecosystems.python.interpreters import GRAMMAR
-from plainfall.ecosystems.python.recognising import PythonRecognising
+from plainfall.ecosystems.python.clients.by_hand import python_by_hand
+from plainfall.ecosystems.python.install.installing import PythonInstalling
+from plainfall.ecosystems.python.recognise.applications import MAINS
+from plainfall.ecosystems.python.recognise.checks import WORDS, python_checks
+from plainfall.ecosystems.python.recognise.recognising import PythonRecognising
+from plainfall.ecosystems.python.runtime.environments import PythonEnvironment
+from plainfall.ecosystems.python.runtime.interpreters import GRAMMAR
 from plainfall.ecosystems.shape import Language
 from plainfall.sources.files import SourceReader
 

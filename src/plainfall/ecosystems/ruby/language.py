@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-from plainfall.ecosystems.ruby.by_hand import ruby_by_hand
-from plainfall.ecosystems.ruby.checks import WORDS, ruby_checks
-from plainfall.ecosystems.ruby.environments import RubyEnvironment
-from plainfall.ecosystems.ruby.installing import RubyInstalling
-from plainfall.ecosystems.ruby.interpreters import GRAMMAR
-from plainfall.ecosystems.ruby.recognising import RubyRecognising
-from plainfall.ecosystems.ruby.tasks import listed_commands, task_names
+from plainfall.ecosystems.ruby.clients.by_hand import ruby_by_hand
+from plainfall.ecosystems.ruby.install.installing import RubyInstalling
+from plainfall.ecosystems.ruby.recognise.checks import WORDS, ruby_checks
+from plainfall.ecosystems.ruby.recognise.recognising import RubyRecognising
+from plainfall.ecosystems.ruby.recognise.tasks import listed_commands, task_names
+from plainfall.ecosystems.ruby.runtime.environments import RubyEnvironment
+from plainfall.ecosystems.ruby.runtime.interpreters import GRAMMAR
 from plainfall.ecosystems.shape import Language, TaskList
 from plainfall.sources.files import SourceReader
 
@@ -19,12 +19,12 @@ LANGUAGE = Language(
     title="Ruby",
     readers=(
         SourceReader(
-            "plainfall.ecosystems.ruby.sources:read_ruby",
+            "plainfall.ecosystems.ruby.sources.reader:read_ruby",
             (".rb", ".ru", ".rake"),
             tuple("ENV[ ENV. ENV& .env Dotenv YAML yaml JSON.parse .json' .json\"".split()),
         ),
         SourceReader(
-            "plainfall.ecosystems.ruby.embedded:read_embedded",
+            "plainfall.ecosystems.ruby.sources.embedded:read_embedded",
             (".yml", ".yaml", ".erb", ".yml.example", ".yml.sample", ".yml.dist", ".yml.template"),
             ("ENV[", "ENV.", "ENV&", "adapter:"),
             configuration=True,

@@ -50,10 +50,10 @@ def fetched_program(
 
 
 def _postgres(major: str, surroundings: Surroundings, progress: Progress) -> Program | None:
-    from plainfall.ecosystems.node.configuration import Registries, read_registries
-    from plainfall.ecosystems.node.interpreters import node_interpreters
-    from plainfall.ecosystems.node.locks.package import Package
-    from plainfall.ecosystems.node.store import Store
+    from plainfall.ecosystems.node.clients.configuration import Registries, read_registries
+    from plainfall.ecosystems.node.install.store import Store
+    from plainfall.ecosystems.node.lists.locks.package import Package
+    from plainfall.ecosystems.node.runtime.interpreters import node_interpreters
 
     system = {"Linux": "linux", "Darwin": "darwin"}.get(platform.system())
     processor = _PROCESSORS.get(platform.machine().lower())
@@ -104,7 +104,7 @@ def _release(version: str) -> str:
 
 def _offered(name: str, major: str, registries: Any, surroundings: Surroundings) -> dict[str, str] | None:
     """The newest version of the line that is asked for, else of the newest, with its hash."""
-    from plainfall.ecosystems.node.documents import plain_manifest, versions_of
+    from plainfall.ecosystems.node.lists.documents import plain_manifest, versions_of
     from plainfall.packages.client import RegistryClient
 
     client = RegistryClient(registries.connection, surroundings.variables)
@@ -124,10 +124,10 @@ def _offered(name: str, major: str, registries: Any, surroundings: Surroundings)
 
 
 def _redis(surroundings: Surroundings, progress: Progress) -> Program | None:
-    from plainfall.ecosystems.python.configuration import read_sources
-    from plainfall.ecosystems.python.interpreters import python_interpreters
-    from plainfall.ecosystems.python.requirements import IndexOptions
-    from plainfall.ecosystems.python.supply import Supply
+    from plainfall.ecosystems.python.clients.configuration import read_sources
+    from plainfall.ecosystems.python.install.supply import Supply
+    from plainfall.ecosystems.python.lists.requirements import IndexOptions
+    from plainfall.ecosystems.python.runtime.interpreters import python_interpreters
 
     problem: PlainfallError | None = None
     for one in python_interpreters(surroundings):

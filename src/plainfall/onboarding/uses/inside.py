@@ -11,7 +11,7 @@ from plainfall.clone.parts import PartFound, Survey
 from plainfall.clone.walk import Tree
 from plainfall.data.sqlite import database_of_settings
 from plainfall.ecosystems import environment_of
-from plainfall.ecosystems.python.bundled import bundled_client
+from plainfall.ecosystems.python.clients.bundled import bundled_client
 from plainfall.errors import EnvironmentProblem, PlainfallError
 from plainfall.kept_records import RuntimeTaken
 from plainfall.onboarding.part.chosen_commands import part_named

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from plainfall.clone.frameworks import FrameworkFound
 from plainfall.clone.walk import Tree
-from plainfall.ecosystems.node.dev_servers import DevServer, dev_server
+from plainfall.ecosystems.node.recognise.dev_servers import DevServer, dev_server
 
 __all__ = ["recognise"]
 

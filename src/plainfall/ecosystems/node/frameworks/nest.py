@@ -9,8 +9,8 @@ from msgspec.structs import replace
 
 from plainfall.clone.frameworks import FrameworkFound, Traits
 from plainfall.clone.walk import Tree
-from plainfall.ecosystems.node.dev_servers import DevServer, dev_server
-from plainfall.ecosystems.node.servers import own_files
+from plainfall.ecosystems.node.recognise.dev_servers import DevServer, dev_server
+from plainfall.ecosystems.node.recognise.servers import own_files
 from plainfall.errors import BadInput
 from plainfall.patterns import regex
 

@@ -8,8 +8,8 @@ from collections.abc import Iterator
 from plainfall.clone.commands import Command
 from plainfall.clone.frameworks import RANK, FrameworkFound, Traits
 from plainfall.clone.walk import Tree
-from plainfall.ecosystems.node.dev_servers import listed_at
-from plainfall.ecosystems.node.servers import SERVERS, fans_out, own_files, scripts_of
+from plainfall.ecosystems.node.recognise.dev_servers import listed_at
+from plainfall.ecosystems.node.recognise.servers import SERVERS, fans_out, own_files, scripts_of
 from plainfall.errors import BadInput
 from plainfall.evidence import Evidence
 from plainfall.patterns import regex

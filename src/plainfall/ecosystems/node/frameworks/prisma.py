@@ -7,9 +7,9 @@ import re
 from plainfall.clone.commands import Command
 from plainfall.clone.frameworks import RANK, FrameworkFound, MigratesFrom
 from plainfall.clone.walk import Tree
-from plainfall.ecosystems.node.asks import manifest
-from plainfall.ecosystems.node.dev_servers import file_of
-from plainfall.ecosystems.node.servers import own_files
+from plainfall.ecosystems.node.recognise.dev_servers import file_of
+from plainfall.ecosystems.node.recognise.servers import own_files
+from plainfall.ecosystems.node.runtime.asks import manifest
 from plainfall.evidence import Evidence
 from plainfall.patterns import regex
 

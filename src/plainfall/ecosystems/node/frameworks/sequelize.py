@@ -7,7 +7,7 @@ import re
 from plainfall.clone.commands import Command
 from plainfall.clone.frameworks import RANK, FrameworkFound, MigratesFrom
 from plainfall.clone.walk import Tree
-from plainfall.ecosystems.node.servers import own_files
+from plainfall.ecosystems.node.recognise.servers import own_files
 from plainfall.evidence import Evidence
 from plainfall.patterns import regex
 

@@ -6,7 +6,7 @@ from collections.abc import Callable
 
 from plainfall.clone.frameworks import FrameworkFound, Traits
 from plainfall.clone.walk import Tree
-from plainfall.ecosystems.node.dev_servers import DevServer, dev_server
+from plainfall.ecosystems.node.recognise.dev_servers import DevServer, dev_server
 from plainfall.patterns import regex
 from plainfall.server.reload_channel import Channel
 

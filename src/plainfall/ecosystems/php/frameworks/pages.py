@@ -5,7 +5,7 @@ from __future__ import annotations
 from plainfall.clone.commands import Command
 from plainfall.clone.frameworks import FrameworkFound
 from plainfall.clone.walk import Tree
-from plainfall.ecosystems.php.documents import front_file, router_command
+from plainfall.ecosystems.php.recognise.documents import front_file, router_command
 from plainfall.evidence import Evidence
 
 __all__ = ["recognise"]

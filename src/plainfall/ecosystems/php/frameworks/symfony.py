@@ -17,7 +17,7 @@ from plainfall.clone.frameworks import (
 )
 from plainfall.clone.second_processes import SecondProcess
 from plainfall.clone.walk import Tree
-from plainfall.ecosystems.php.documents import front_file, router_command
+from plainfall.ecosystems.php.recognise.documents import front_file, router_command
 from plainfall.evidence import Evidence
 from plainfall.patterns import regex
 

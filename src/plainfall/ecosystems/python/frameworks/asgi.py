@@ -5,7 +5,7 @@ from __future__ import annotations
 from plainfall.clone.commands import Command
 from plainfall.clone.frameworks import RANK, FrameworkFound, Traits
 from plainfall.clone.walk import Tree
-from plainfall.ecosystems.python.applications import applications, other_applications, routes
+from plainfall.ecosystems.python.recognise.applications import applications, other_applications, routes
 
 __all__ = ["TRAITS", "recognise"]
 

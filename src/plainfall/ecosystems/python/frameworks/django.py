@@ -17,7 +17,7 @@ from plainfall.clone.frameworks import (
     Traits,
 )
 from plainfall.clone.walk import Tree, is_side
-from plainfall.ecosystems.python.applications import sources
+from plainfall.ecosystems.python.recognise.applications import sources
 from plainfall.evidence import Evidence
 from plainfall.failure_kinds import FailureKind
 from plainfall.patterns import regex

@@ -10,7 +10,7 @@ from msgspec.structs import replace
 from plainfall.clone.commands import Command
 from plainfall.clone.frameworks import RANK, FrameworkFound, MigratesFrom, Traits
 from plainfall.clone.walk import Tree
-from plainfall.ecosystems.python.applications import (
+from plainfall.ecosystems.python.recognise.applications import (
     Application,
     applications,
     other_applications,

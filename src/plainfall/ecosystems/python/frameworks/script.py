@@ -9,7 +9,7 @@ from msgspec.structs import replace
 from plainfall.clone.commands import Command
 from plainfall.clone.frameworks import FrameworkFound
 from plainfall.clone.walk import Tree
-from plainfall.ecosystems.python.applications import MAIN_GUARD
+from plainfall.ecosystems.python.recognise.applications import MAIN_GUARD
 from plainfall.errors import BadInput
 from plainfall.evidence import Evidence
 from plainfall.patterns import regex

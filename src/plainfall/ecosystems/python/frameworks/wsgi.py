@@ -7,7 +7,7 @@ import re
 from plainfall.clone.commands import Command
 from plainfall.clone.frameworks import RANK, FrameworkFound
 from plainfall.clone.walk import Tree
-from plainfall.ecosystems.python.applications import sources
+from plainfall.ecosystems.python.recognise.applications import sources
 from plainfall.evidence import Evidence
 from plainfall.patterns import regex
 

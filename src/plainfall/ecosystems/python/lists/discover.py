@@ -10,10 +10,10 @@ from msgspec import Struct
 from msgspec.structs import replace
 
 from plainfall.clone.walk import Tree
+from plainfall.ecosystems.python.lists.pins import Listed, Pin, Reference, Target
+from plainfall.ecosystems.python.lists.reference_lines import reference_of
+from plainfall.ecosystems.python.lists.requirements import RequirementLine, read_requirements
 from plainfall.ecosystems.python.lists.toml import load_table, load_toml
-from plainfall.ecosystems.python.pins import Listed, Pin, Reference, Target
-from plainfall.ecosystems.python.reference_lines import reference_of
-from plainfall.ecosystems.python.requirements import RequirementLine, read_requirements
 from plainfall.errors import BadInput
 from plainfall.patterns import regex
 from plainfall.reading import of_its_form

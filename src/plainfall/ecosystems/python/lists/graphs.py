@@ -11,9 +11,9 @@ from packaging.markers import InvalidMarker, Marker
 from packaging.utils import canonicalize_name
 
 from plainfall.clone.walk import Tree
+from plainfall.ecosystems.python.lists.pins import Listed, Pin, Reference, Target
 from plainfall.ecosystems.python.lists.toml import check_format, load_toml, table_lines
-from plainfall.ecosystems.python.pins import Listed, Pin, Reference, Target
-from plainfall.ecosystems.python.simple import IndexFile, listed_file
+from plainfall.ecosystems.python.resolve.simple import IndexFile, listed_file
 from plainfall.errors import BadInput
 from plainfall.evidence import Evidence
 from plainfall.patterns import regex

@@ -11,9 +11,9 @@ from typing import Any
 from packaging.requirements import InvalidRequirement, Requirement
 
 from plainfall.clone.walk import Tree, is_side
+from plainfall.ecosystems.python.lists.pins import Listed, Target
+from plainfall.ecosystems.python.lists.requirements import RequirementLine
 from plainfall.ecosystems.python.lists.toml import load_toml
-from plainfall.ecosystems.python.pins import Listed, Target
-from plainfall.ecosystems.python.requirements import RequirementLine
 from plainfall.errors import BadInput
 from plainfall.evidence import Evidence
 from plainfall.reading import yaml_value

@@ -19,9 +19,9 @@ from packaging.utils import parse_sdist_filename
 from packaging.version import Version
 
 from plainfall.clone.walk import Tree
+from plainfall.ecosystems.python.lists.pins import Listed, Pin, Reference, Target
 from plainfall.ecosystems.python.lists.toml import load_toml, table_lines
-from plainfall.ecosystems.python.pins import Listed, Pin, Reference, Target
-from plainfall.ecosystems.python.simple import IndexFile, listed_file
+from plainfall.ecosystems.python.resolve.simple import IndexFile, listed_file
 from plainfall.errors import BadInput
 from plainfall.evidence import Evidence
 

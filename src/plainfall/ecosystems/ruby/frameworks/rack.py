@@ -6,7 +6,7 @@ from plainfall.clone.commands import Command
 from plainfall.clone.frameworks import FrameworkFound
 from plainfall.clone.walk import Tree
 from plainfall.ecosystems.ask_files import within
-from plainfall.ecosystems.ruby.recognising import RubyRecognising
+from plainfall.ecosystems.ruby.recognise.recognising import RubyRecognising
 from plainfall.evidence import Evidence
 
 __all__ = ["recognise"]

@@ -9,8 +9,8 @@ from plainfall.clone.frameworks import RANK, Form, FrameworkFound, SecretForm, T
 from plainfall.clone.second_processes import SecondProcess
 from plainfall.clone.walk import Tree
 from plainfall.ecosystems.ask_files import within
-from plainfall.ecosystems.ruby.first_accounts import administrator, seeded_account
-from plainfall.ecosystems.ruby.gemfile import manifest_of
+from plainfall.ecosystems.ruby.lists.gemfile import manifest_of
+from plainfall.ecosystems.ruby.recognise.first_accounts import administrator, seeded_account
 from plainfall.errors import BadInput
 from plainfall.evidence import Evidence
 from plainfall.patterns import regex

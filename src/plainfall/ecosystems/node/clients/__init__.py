@@ -1,0 +1,1 @@
+"""Node: the package clients: their configuration, and their names in scripts."""

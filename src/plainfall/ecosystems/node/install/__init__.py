@@ -1,0 +1,1 @@
+"""Node: from versions to packages in their places."""

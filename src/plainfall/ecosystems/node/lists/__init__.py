@@ -1,0 +1,1 @@
+"""Node: dependency lists and locks, read."""

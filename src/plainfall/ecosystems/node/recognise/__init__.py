@@ -1,0 +1,1 @@
+"""Node: what is found in a clone."""

@@ -1,0 +1,1 @@
+"""Node: from what is asked for to versions."""

@@ -1,0 +1,1 @@
+"""Node: versions that are asked for, interpreters, environments."""

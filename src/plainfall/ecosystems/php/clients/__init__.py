@@ -1,0 +1,1 @@
+"""PHP: the package clients: their configuration, and their names in scripts."""

@@ -1,0 +1,1 @@
+"""PHP: from versions to packages in their places."""

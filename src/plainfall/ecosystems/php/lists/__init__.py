@@ -1,0 +1,1 @@
+"""PHP: dependency lists and locks, read."""

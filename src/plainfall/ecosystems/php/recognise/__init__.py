@@ -1,0 +1,1 @@
+"""PHP: what is found in a clone."""

@@ -1,0 +1,1 @@
+"""PHP: from what is asked for to versions."""

@@ -1,0 +1,1 @@
+"""PHP: versions that are asked for, interpreters, environments."""

@@ -1,0 +1,1 @@
+"""PHP: what source files say."""

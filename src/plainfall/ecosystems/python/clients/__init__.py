@@ -1,0 +1,1 @@
+"""Python: the package clients: their configuration, and their names in scripts."""

@@ -1,0 +1,1 @@
+"""Python: from versions to packages in their places."""

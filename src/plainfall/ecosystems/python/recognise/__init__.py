@@ -1,0 +1,1 @@
+"""Python: what is found in a clone."""

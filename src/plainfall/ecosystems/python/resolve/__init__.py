@@ -1,0 +1,1 @@
+"""Python: from what is asked for to versions."""

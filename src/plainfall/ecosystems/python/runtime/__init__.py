@@ -1,0 +1,1 @@
+"""Python: versions that are asked for, interpreters, environments."""

@@ -1,0 +1,1 @@
+"""Ruby: the package clients: their configuration, and their names in scripts."""

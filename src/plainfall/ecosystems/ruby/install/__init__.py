@@ -1,0 +1,1 @@
+"""Ruby: from versions to packages in their places."""

@@ -1,0 +1,1 @@
+"""Ruby: dependency lists and locks, read."""

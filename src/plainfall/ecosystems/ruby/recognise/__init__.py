@@ -1,0 +1,1 @@
+"""Ruby: what is found in a clone."""

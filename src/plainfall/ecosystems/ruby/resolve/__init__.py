@@ -1,0 +1,1 @@
+"""Ruby: from what is asked for to versions."""

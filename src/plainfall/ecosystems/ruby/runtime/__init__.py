@@ -1,0 +1,1 @@
+"""Ruby: versions that are asked for, interpreters, environments."""

@@ -1,0 +1,1 @@
+"""Ruby: what source files say."""
