@@ -159,3 +159,23 @@ def test_no_function_of_a_run_is_longer_than_a_page() -> None:
         if isinstance(node, ast.FunctionDef) and (node.end_lineno or 0) - node.lineno >= 60
     ]
     assert found == []
+
+
+ROOMS = {"recognise", "runtime", "lists", "resolve", "install", "clients", "sources", "frameworks"}
+
+
+def test_a_languages_folder_has_the_same_rooms_in_all_languages() -> None:
+    """No module lies beside the rooms but the language's own data, and no language knows another one."""
+    folders = [path.parent for path in (SOURCE / "ecosystems").glob("*/language.py")]
+    assert len(folders) > 3
+    for folder in folders:
+        rooms = {path.parent.name for path in folder.glob("*/__init__.py")}
+        assert rooms - {"remedies"} == ROOMS, folder.name
+        assert {path.name for path in folder.glob("*.py")} == {"__init__.py", "language.py"}
+    names = {folder.name for folder in folders}
+    for module, others in imports(modules()).items():
+        room, _, inner = module.partition(".")
+        own = inner.partition(".")[0]
+        if room == "ecosystems" and own in {*names, "shared", "shape"}:
+            known = {one.split(".")[1] for one in others if one.startswith("ecosystems.")} & names
+            assert known <= {own} & names, module

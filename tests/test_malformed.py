@@ -284,7 +284,7 @@ def read_php(clone: Path, tree: Tree, folder: str, listed: DependencyFile) -> No
     autoload = read_autoload(root, laid, lambda package, inner: [])
     assert loader_files(autoload, root, packages, vendor) and records(document, packages, places, vendor)
     for one in packages:
-        Store(clone, Connection(), {}, listed.path).key(one)
+        Store(clone, {}, Connection(), listed.path).key(one)
     if lock is not None:
         mismatches(document, lock)
         fingerprint(document)

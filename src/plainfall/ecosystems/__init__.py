@@ -21,11 +21,15 @@ __all__ = [
     "vocabulary",
 ]
 
+_NO_LANGUAGES = ("shape", "shared")
+
 
 @cache
 def languages() -> tuple[Language, ...]:
     """All of them, in the order in which they go before each other in one folder."""
-    names = [one.name for one in pkgutil.iter_modules(__path__) if one.ispkg and one.name != "shape"]
+    names = [
+        one.name for one in pkgutil.iter_modules(__path__) if one.ispkg and one.name not in _NO_LANGUAGES
+    ]
     results = [importlib.import_module(f"{__name__}.{name}.language").LANGUAGE for name in names]
     return tuple(sorted(results, key=lambda one: (one.precedence, one.name)))
 

@@ -79,8 +79,8 @@ def _postgres(major: str, surroundings: Surroundings, progress: Progress) -> Pro
     folder = surroundings.folder
     store = Store(
         surroundings.cache,
-        registries or Registries("http://registry.example/"),
         dict(surroundings.variables),
+        registries or Registries("http://registry.example/"),
         folder,
         folder,
     )

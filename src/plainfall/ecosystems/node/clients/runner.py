@@ -16,7 +16,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from plainfall.confinement import Confined
-from plainfall.ecosystems.own_files import write_program
+from plainfall.ecosystems.shared.programs import write_client_names, write_program
 from plainfall.errors import BadInput
 from plainfall.plain_files import plain_text
 
@@ -37,10 +37,7 @@ def write_names(confined: Confined, folder: Path, builder: list[str]) -> None:
     that compiles native add-ons (empty: there is none), to be found as ``node-gyp``."""
     if builder:
         write_program(confined, folder / "node-gyp", f'#!/bin/sh\nexec {shlex.join(builder)} "$@"\n')
-    source = shlex.quote(str(Path(__file__).parents[4]))
-    for name in _NAMES:
-        words = shlex.join([sys.executable, "-m", "plainfall.ecosystems.node.clients.runner", name])
-        write_program(confined, folder / name, f'#!/bin/sh\nPYTHONPATH={source} exec {words} "$@"\n')
+    write_client_names(confined, folder, "plainfall.ecosystems.node.clients.runner", _NAMES)
 
 
 def main(words: Sequence[str]) -> int:

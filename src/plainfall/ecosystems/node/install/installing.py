@@ -3,22 +3,21 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Collection, Mapping, Sequence
+from collections.abc import Sequence
 from typing import Any
 
-from plainfall.clone.parts import Addition, PartFound
 from plainfall.clone.walk import Tree
 from plainfall.ecosystems.node.lists.discover import folders_to
 from plainfall.ecosystems.node.runtime.asks import manifest
 from plainfall.ecosystems.node.runtime.environments import NodeEnvironment
 from plainfall.ecosystems.shape import Foreseen, Installation, InstallJob
-from plainfall.evidence import Evidence
+from plainfall.ecosystems.shared.plain_language import PlainInstalling
 from plainfall.packages.consent import Withheld
 
 __all__ = ["NodeInstalling"]
 
 
-class NodeInstalling:
+class NodeInstalling(PlainInstalling):
     """Locks of the package clients, manifests without one, browser components."""
 
     def withheld(self, job: InstallJob) -> Sequence[Withheld]:
@@ -26,27 +25,8 @@ class NodeInstalling:
 
         return project_withholds(job.surroundings, folders_to(job.clone, job.folder), job.wishes.hosts)
 
-    def missing_driver(self, settings: Mapping[str, str], names: Collection[str]) -> tuple[str, str] | None:
-        return None
-
-    def package_for(self, tree: Tree, part: PartFound, module: str) -> Addition | None:
-        return None
-
-    def extra_with(self, tree: Tree, part: PartFound, addition: Addition) -> str:
-        return ""
-
-    def says_to_work_with(self, tree: Tree, part: PartFound) -> Mapping[str, Evidence]:
-        return {}
-
-    def may_resolve(self, part: PartFound) -> bool:
-        """Not yet: what a manifest is resolved to is not taken as of a day."""
-        return False
-
     def package_names(self, module: str) -> frozenset[str]:
         return frozenset({"/".join(module.split("/")[: 2 if module.startswith("@") else 1]).lower()})
-
-    def runs_own_code(self, job: InstallJob) -> Sequence[Evidence]:
-        return ()
 
     def foreseen(self, job: InstallJob) -> Foreseen | None:
         from plainfall.ecosystems.node.install.packages import foreseen

@@ -250,7 +250,7 @@ def _lay_chunk(
 ) -> tuple[list[tuple[Package, _Facts]], int, int]:
     """Lays some packages in a worker process: what the cache has is linked at once; the rest is downloaded in
     threads, then unpacked and linked one after the other."""
-    mine = Store(store.cache, store.registries, store.variables, store.part, store.clone)
+    mine = store.another()
     folders = Folders(root)
     rows: list[tuple[Package, _Facts]] = []
     lacking = []

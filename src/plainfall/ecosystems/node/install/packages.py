@@ -81,7 +81,7 @@ def foreseen(job: InstallJob, document: Mapping[str, Any]) -> Foreseen | None:
     registries, _ = registries_of(job, document)
     roots = [document, *workspaces(job.folder, document).values()]
     asked = {name for one in roots for table in TABLES for name in one.get(table) or {}}
-    store = Store(job.surroundings.cache, registries, dict(job.surroundings.variables), job.folder, job.clone)
+    store = Store(job.surroundings.cache, dict(job.surroundings.variables), registries, job.folder, job.clone)
     try:
         read = read_lock(job.clone, job.listed.path, document)
         wanted = _by_manifests(read, asked, store, job.choice.taken.facts)
@@ -98,13 +98,13 @@ def install(job: InstallJob, document: Mapping[str, Any], variables: Mapping[str
     surroundings, access = job.surroundings, job.access
     registries, taken_from = registries_of(job, document)
     if listed.kind == "components":
-        store = Store(surroundings.cache, registries, dict(surroundings.variables), folder, clone)
+        store = Store(surroundings.cache, dict(surroundings.variables), registries, folder, clone)
         return _with_components(Installation(), store, job)
     resolved = listed.kind == "unlocked"
     members = workspaces(folder, document)
     roots = [document, *members.values()]
     asked = {name for one in roots for table in TABLES for name in one.get(table) or {}}
-    store = Store(surroundings.cache, registries, dict(surroundings.variables), folder, clone)
+    store = Store(surroundings.cache, dict(surroundings.variables), registries, folder, clone)
     allowed = wishes.allowed
     try:
         by_lock = not resolved

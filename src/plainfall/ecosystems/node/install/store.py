@@ -11,7 +11,6 @@ from pathlib import Path
 from typing import Any
 from urllib.parse import quote, unquote, urlsplit
 
-from msgspec import Struct
 from msgspec.structs import replace
 
 from plainfall.confinement import folder_below
@@ -20,13 +19,13 @@ from plainfall.ecosystems.node.install.bins import bins_of, bundled_bins
 from plainfall.ecosystems.node.install.repositories import RepositorySource, pack, repository_source
 from plainfall.ecosystems.node.lists.documents import plain_manifest
 from plainfall.ecosystems.node.lists.locks.package import Package
-from plainfall.errors import ArchiveRefused, BadInput, DependencyProblem, HashMismatch, RegistryProblem
+from plainfall.ecosystems.shared.tree_store import TreeStore
+from plainfall.errors import ArchiveRefused, BadInput, DependencyProblem, HashMismatch
 from plainfall.evidence import Evidence
-from plainfall.packages.answers import LIMITS
-from plainfall.packages.cache import CachedTree, PackageCache, make_tree
+from plainfall.packages.cache import CachedTree, make_tree
 from plainfall.packages.cache_key import CacheKey
 from plainfall.packages.checkouts import apply_patch, check_out
-from plainfall.packages.client import RegistryClient, without_credentials
+from plainfall.packages.client import Connection, without_credentials
 from plainfall.packages.digests import Digest
 from plainfall.packages.local import archive_of_clone
 from plainfall.packages.tarballs import unpack_tarball
@@ -67,34 +66,28 @@ def registry_address(registry: str, name: str, version: str) -> str:
     return f"{registry}{quote(name, safe='@/')}/-/{quote(base)}-{quote(version, safe='.-')}.tgz"
 
 
-class Store(Struct, dict=True):
+class Store(TreeStore):
     """Looks packages up and gets what is missing. ``part`` is where ``file:`` addresses and patches count
     from, ``clone`` what patches must be in."""
 
-    cache: Path
     registries: Registries
-    variables: Mapping[str, str]
     part: Path
     clone: Path
-    fetched: int = 0
-    fetched_bytes: int = 0
 
-    def __post_init__(self) -> None:
-        self._cache = PackageCache(self.cache)
-        self._client: RegistryClient | None = None
+    def connection_to_use(self) -> Connection:
+        """That of the person's configuration."""
+        return self.registries.connection
 
-    def close(self) -> None:
-        """Closes the connections."""
-        if self._client is not None:
-            self._client.close()
+    def another(self) -> Store:
+        """One for a worker process."""
+        return replace(self)
 
     def tree(self, package: Package) -> CachedTree:
         """The unpacked package. Raises HashMismatch, ArchiveRefused, RegistryProblem or DependencyProblem."""
         key = self.key(package)
-        if key is not None:
-            value = self._cache.tree(key)
-            if value is not None and not value.damaged():
-                return value
+        value = self.whole_tree(key)
+        if value is not None:
+            return value
         if package.patches:
             return self._patched(package)
         repository = repository_source(package.address)
@@ -105,13 +98,13 @@ class Store(Struct, dict=True):
         name = f"{package.name}-{package.version}.tgz"
         tree = make_tree(self.cache, checked, name, lambda folder: unpack_tarball(data, folder, name), _facts)
         if key is None:
-            self._cache.remember(CacheKey.of_statement("node-sources", [source]), checked.name)
+            self.trees.remember(CacheKey.of_statement("node-sources", [source]), checked.name)
         return tree
 
     def manifest(self, package: Package) -> Mapping[str, Any]:
         """The manifest of a package in the cache; empty for one that is not there."""
         key = self.key(package)
-        tree = self._cache.tree(key) if key is not None else None
+        tree = self.trees.tree(key) if key is not None else None
         file = tree.folder / "package.json" if tree is not None else None
         if file is None or not file.is_file():
             return {}
@@ -122,9 +115,7 @@ class Store(Struct, dict=True):
 
     def is_here(self, package: Package) -> bool:
         """Whether a package is in the cache, whole and undamaged."""
-        key = self.key(package)
-        tree = self._cache.tree(key) if key is not None else None
-        return tree is not None and not tree.damaged()
+        return self.whole_tree(self.key(package)) is not None
 
     def key(self, package: Package) -> CacheKey | None:
         """The cache's key of a package, if it is known before anything is fetched."""
@@ -140,7 +131,7 @@ class Store(Struct, dict=True):
         source = self._sources(package)[0]
         if source.startswith("file:"):
             return None
-        remembered = self._cache.recall(CacheKey.of_statement("node-sources", [source]))
+        remembered = self.trees.recall(CacheKey.of_statement("node-sources", [source]))
         return CacheKey.recorded("node", remembered) if isinstance(remembered, str) else None
 
     def _content_key(self, package: Package, digest: Digest) -> CacheKey:
@@ -158,7 +149,7 @@ class Store(Struct, dict=True):
 
     def _from_repository(self, package: Package, repository: RepositorySource) -> CachedTree:
         """The files of a revision, as its own manifest chooses them; its preparing scripts are not run."""
-        with self._cache.workshop() as name:
+        with self.trees.workshop() as name:
             checkout = Path(name, "checkout")
             commit = check_out(repository.addresses, repository.revision, checkout, self.variables)
             self.fetched += 1
@@ -237,23 +228,13 @@ class Store(Struct, dict=True):
             return archive_of_clone(
                 self.part, self.clone, unquote(sources[0].removeprefix("file:"))
             ), sources[0]
-        if self._client is None:
-            self._client = RegistryClient(self.registries.connection, self.variables)
-        problem: RegistryProblem | None = None
-        for source in sources:
-            try:
-                page = self._client.page(source, largest=LIMITS.in_memory)
-            except RegistryProblem as error:
-                problem = problem or error
-                continue
-            if page is not None:
-                self.fetched += 1
-                self.fetched_bytes += len(page.body)
-                return page.body, source
-        raise problem or DependencyProblem(
-            f"{package.label} is not at {without_credentials(sources[0])}",
-            remedy="Ask whether the version was withdrawn, or whether another registry has it (.npmrc).",
-        )
+        answer = self.first_answer(sources)
+        if answer is None:
+            raise DependencyProblem(
+                f"{package.label} is not at {without_credentials(sources[0])}",
+                remedy="Ask whether the version was withdrawn, or whether another registry has it (.npmrc).",
+            )
+        return answer
 
 
 def _facts(folder: Path, files: list[Unpacked], *, prepared: bool = True) -> dict[str, Any]:

@@ -7,9 +7,9 @@ from collections.abc import Iterator
 
 from plainfall.clone.checks import CheckFound, CheckTool, CheckWords, kind_of_line
 from plainfall.clone.walk import Tree
-from plainfall.ecosystems.ask_files import within
 from plainfall.ecosystems.node.recognise.servers import scripts_of
-from plainfall.evidence import Evidence
+from plainfall.ecosystems.shared.configured_checks import ConfiguredTool, configured_checks
+from plainfall.ecosystems.shared.version_files import within
 from plainfall.patterns import regex
 
 __all__ = ["WORDS", "node_checks"]
@@ -23,16 +23,16 @@ _NAMES = (
     ("types", re.compile(r"(type-?check|check-types|types|tsc|check:types?|types:check|typings)|test:types")),
 )
 _PLACEHOLDER = re.compile(r"no test specified|^\s*(exit 1|true|:)\s*$")
-_CONFIGURATIONS = (
-    ("tests", "vitest", r"vitest\.(config|workspace)\.\w+", "vitest run"),
-    ("tests", "jest", r"jest\.config\.\w+", "jest"),
-    ("tests", "mocha", r"\.mocharc\.\w+", "mocha"),
-    ("end-to-end", "@playwright/test", r"playwright\.config\.\w+", "playwright test"),
-    ("end-to-end", "cypress", r"cypress\.(config\.\w+|json)", "cypress run"),
-    ("lint", "eslint", r"(\.eslintrc(\.\w+)?|eslint\.config\.\w+)", "eslint ."),
-    ("lint", "@biomejs/biome", r"biome\.jsonc?", "biome check"),
-    ("types", "typescript", r"tsconfig\.json", "tsc --noEmit"),
-    ("build", "vite", r"vite\.config\.\w+", "vite build"),
+_CONFIGURED_TOOLS = (
+    ConfiguredTool("tests", "vitest", r"vitest\.(config|workspace)\.\w+", "vitest run"),
+    ConfiguredTool("tests", "jest", r"jest\.config\.\w+", "jest"),
+    ConfiguredTool("tests", "mocha", r"\.mocharc\.\w+", "mocha"),
+    ConfiguredTool("end-to-end", "@playwright/test", r"playwright\.config\.\w+", "playwright test"),
+    ConfiguredTool("end-to-end", "cypress", r"cypress\.(config\.\w+|json)", "cypress run"),
+    ConfiguredTool("lint", "eslint", r"(\.eslintrc(\.\w+)?|eslint\.config\.\w+)", "eslint ."),
+    ConfiguredTool("lint", "@biomejs/biome", r"biome\.jsonc?", "biome check"),
+    ConfiguredTool("types", "typescript", r"tsconfig\.json", "tsc --noEmit"),
+    ConfiguredTool("build", "vite", r"vite\.config\.\w+", "vite build"),
 )
 
 
@@ -89,11 +89,11 @@ def node_checks(tree: Tree, folder: str, names: frozenset[str]) -> Iterator[Chec
         reason = f"the manifest's script {name!r}, which runs {text[:60]}"
         place = tree.line_of(path, f'"{name}"')
         yield CheckFound(kind, f"npm run {name}", reason, int(rank * 10), place, folder, tool, text)
-    for kind, package, pattern, line in _CONFIGURATIONS:
-        file = next((one for one in tree.folders.get(folder, ()) if re.fullmatch(pattern, one)), "")
-        if file and package in names:
-            tool = kind_of_line(line, WORDS)[1] or package
-            place = Evidence(within(folder, file), 1)
-            yield CheckFound(
-                kind, line, f"{file}, and {package} in its list", _CONFIGURED * 10, place, folder, tool
-            )
+    yield from configured_checks(
+        tree,
+        folder,
+        names,
+        _CONFIGURED_TOOLS,
+        _CONFIGURED * 10,
+        lambda one: kind_of_line(one.line, WORDS)[1] or one.package,
+    )

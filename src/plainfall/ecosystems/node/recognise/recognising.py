@@ -30,6 +30,7 @@ from plainfall.ecosystems.node.recognise.servers import (
 from plainfall.ecosystems.node.recognise.workspaces import owner_of
 from plainfall.ecosystems.node.runtime.asks import manifest, node_asks
 from plainfall.ecosystems.node.runtime.builtins import needed_modules
+from plainfall.ecosystems.shared.plain_language import PlainRecognising
 from plainfall.errors import BadInput
 from plainfall.evidence import Evidence
 from plainfall.runtimes.asks import VersionAsk
@@ -39,7 +40,7 @@ __all__ = ["NodeRecognising"]
 _DEVELOPMENT_SCRIPTS = ("dev", "start:dev", "start", "serve")
 
 
-class NodeRecognising:
+class NodeRecognising(PlainRecognising):
     """Parts with a ``package.json``, or with a list of browser components."""
 
     def recognise(self, tree: Tree, folder: str) -> list[Evidence]:

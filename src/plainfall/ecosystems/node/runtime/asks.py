@@ -8,10 +8,10 @@ from pathlib import Path
 from typing import Any
 
 from plainfall.clone.walk import Tree
-from plainfall.ecosystems.ask_files import numbered_lines, upwards, within
 from plainfall.ecosystems.node.lists.documents import plain_manifest
 from plainfall.ecosystems.node.resolve.versions import is_range
 from plainfall.ecosystems.node.runtime.lines import Lines, known_lines
+from plainfall.ecosystems.shared.version_files import numbered_lines, tool_versions, upwards, within
 from plainfall.errors import BadInput
 from plainfall.evidence import Evidence
 from plainfall.patterns import regex
@@ -93,15 +93,11 @@ def _pin_files(tree: Tree, folder: str, known: Lines) -> Iterator[VersionAsk]:
 
 
 def _tool_versions(tree: Tree, folder: str, known: Lines) -> Iterator[VersionAsk]:
-    for path in upwards(folder, ".tool-versions"):
-        for number, line in numbered_lines(tree, path):
-            match = re.match(r"^node(?:js)?\s+(\S+)", line)
-            specifier = _specifier(known, match.group(1)) if match else None
-            if match and specifier:
-                yield VersionAsk(
-                    match.group(1), specifier, Strength.PIN, "pin file", Evidence(path, number, line)
-                )
-                return
+    for text, place in tool_versions(tree, folder, "node(?:js)?"):
+        specifier = _specifier(known, text)
+        if specifier:
+            yield VersionAsk(text, specifier, Strength.PIN, "pin file", place)
+            return
 
 
 def _engines(tree: Tree, folder: str, known: Lines) -> Iterator[VersionAsk]:

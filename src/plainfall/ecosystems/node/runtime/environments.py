@@ -11,8 +11,9 @@ from plainfall.ecosystems.node.clients import runner
 from plainfall.ecosystems.node.lists.discover import folders_to
 from plainfall.ecosystems.node.runtime.interpreters import GRAMMAR, interpreter_at, node_interpreters
 from plainfall.ecosystems.node.runtime.lines import known_lines
-from plainfall.ecosystems.own_files import names_folder
 from plainfall.ecosystems.shape import CloneAccess, Debugging, DebugWish, EnvironmentStanding, Progress
+from plainfall.ecosystems.shared.linked_runtime import link_runtime
+from plainfall.ecosystems.shared.programs import names_folder
 from plainfall.errors import NoFittingRuntime
 from plainfall.runtimes.choice import Choice, choose, named_choice
 from plainfall.runtimes.interpreters import Interpreter
@@ -76,10 +77,7 @@ class NodeEnvironment:
         interpreter = choice.taken
         names = names_folder(folder, access)
         runner.write_names(access.confined, names, _builder(interpreter))
-        node = names / "node"
-        if not node.is_symlink() or os.readlink(node) != str(interpreter.file):
-            access.confined.remove(node)
-            access.confined.link(node, str(interpreter.file))
+        link_runtime(access, folder, "node", choice)
 
     def variables(self, folder: Path, choice: Choice, access: CloneAccess) -> dict[str, str]:
         root = access.confined.root

@@ -74,8 +74,8 @@ def fetched_runtime(
     package = Package("", name, version, integrity=str(remembered["integrity"]))
     store = Store(
         surroundings.cache,
-        registries or Registries("http://registry.example/"),
         dict(surroundings.variables),
+        registries or Registries("http://registry.example/"),
         surroundings.folder,
         surroundings.folder,
     )

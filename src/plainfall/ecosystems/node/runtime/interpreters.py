@@ -10,8 +10,8 @@ from typing import Any
 
 from plainfall.ecosystems.node.resolve.versions import admits, parse_version
 from plainfall.ecosystems.node.runtime.builtins import OPTIONAL
+from plainfall.ecosystems.shared.interpreters import asked_for_facts, named_interpreter
 from plainfall.patterns import regex
-from plainfall.processes import run
 from plainfall.runtimes.choice import Grammar
 from plainfall.runtimes.interpreters import BrokenInterpreter, Interpreter, find_interpreters
 from plainfall.surroundings import Surroundings
@@ -36,14 +36,7 @@ console.log(JSON.stringify({
 def ask_node(file: Path) -> Mapping[str, Any]:
     """Runs one interpreter and returns its facts. Raises ValueError with the reason if it does not work,
     or subprocess.TimeoutExpired after 10 seconds."""
-    done = run([str(file), "-e", _QUESTIONS], {"PATH": "/usr/bin:/bin"}, seconds=10)
-    if done.status != 0:
-        lines = done.errors.strip().splitlines()
-        raise ValueError(lines[-1] if lines else f"it ends with status {done.status}")
-    facts = json.loads(done.output)
-    if not isinstance(facts, dict) or "version" not in facts:
-        raise ValueError("it does not answer like a Node interpreter")
-    return facts
+    return asked_for_facts([str(file), "-e", _QUESTIONS], seconds=10)
 
 
 def node_interpreters(surroundings: Surroundings) -> list[Interpreter | BrokenInterpreter]:
@@ -53,8 +46,7 @@ def node_interpreters(surroundings: Surroundings) -> list[Interpreter | BrokenIn
 
 def interpreter_at(path: Path) -> Interpreter:
     """The interpreter that a person named. Raises what ``ask_node`` raises."""
-    facts = ask_node(path)
-    return Interpreter(path, Path(facts["executable"]), str(facts["version"]), facts)
+    return named_interpreter(path, ask_node)
 
 
 def _relaxed(specifier: str) -> str | None:

@@ -1,7 +1,7 @@
 """Runs scripts of a manifest under the name by which projects call the PHP package client.
 
 Run as a program by a small file of that name, which stands first on the path of a part's commands:
-``python -m plainfall.ecosystems.php.clients.runner VENDOR WORD…``. Only what runs code of the project is answered;
+``python -m plainfall.ecosystems.php.clients.runner NAME WORD…``. Only what runs code of the project is answered;
 dependencies are Plainfall's own business.
 """
 
@@ -17,7 +17,7 @@ from pathlib import Path
 from typing import Any
 
 from plainfall.confinement import Confined
-from plainfall.ecosystems.own_files import write_program
+from plainfall.ecosystems.shared.programs import write_client_names
 from plainfall.plain_files import plain_text
 
 __all__ = ["main", "write_names"]
@@ -33,9 +33,7 @@ _DEEPEST = 20
 
 def write_names(confined: Confined, folder: Path) -> None:
     """Writes the small file into a folder of the clone (made if it does not exist)."""
-    source = shlex.quote(str(Path(__file__).parents[4]))
-    words = shlex.join([sys.executable, "-m", "plainfall.ecosystems.php.clients.runner"])
-    write_program(confined, folder / "composer", f'#!/bin/sh\nPYTHONPATH={source} exec {words} "$@"\n')
+    write_client_names(confined, folder, "plainfall.ecosystems.php.clients.runner", ("composer",))
 
 
 def main(words: Sequence[str]) -> int:
@@ -145,4 +143,4 @@ def _run(line: str) -> int:
 
 
 if __name__ == "__main__":
-    sys.exit(main(sys.argv[1:]))
+    sys.exit(main(sys.argv[2:]))

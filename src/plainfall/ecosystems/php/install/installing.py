@@ -3,48 +3,20 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Collection, Mapping, Sequence
 from pathlib import Path
 from typing import Any
 
-from plainfall.clone.parts import Addition, PartFound
-from plainfall.clone.walk import Tree
-from plainfall.ecosystems.own_files import names_folder
 from plainfall.ecosystems.shape import Foreseen, Installation, InstallJob
-from plainfall.evidence import Evidence
-from plainfall.packages.consent import Withheld
+from plainfall.ecosystems.shared.plain_language import PlainInstalling
+from plainfall.ecosystems.shared.programs import names_folder
 
 __all__ = ["PhpInstalling"]
 
 _LARGEST = 1 << 22  # bytes of a manifest
 
 
-class PhpInstalling:
+class PhpInstalling(PlainInstalling):
     """Locks, and packages that a repository holds itself."""
-
-    def withheld(self, job: InstallJob) -> Sequence[Withheld]:
-        return ()  # of a clone's own configuration no login is taken at all
-
-    def missing_driver(self, settings: Mapping[str, str], names: Collection[str]) -> tuple[str, str] | None:
-        return None  # drivers are extensions of the runtime
-
-    def package_for(self, tree: Tree, part: PartFound, module: str) -> Addition | None:
-        return None
-
-    def extra_with(self, tree: Tree, part: PartFound, addition: Addition) -> str:
-        return ""
-
-    def says_to_work_with(self, tree: Tree, part: PartFound) -> Mapping[str, Evidence]:
-        return {}
-
-    def may_resolve(self, part: PartFound) -> bool:
-        return False
-
-    def package_names(self, module: str) -> frozenset[str]:
-        return frozenset({module.lower()})
-
-    def runs_own_code(self, job: InstallJob) -> Sequence[Evidence]:
-        return ()
 
     def foreseen(self, job: InstallJob) -> Foreseen | None:
         from plainfall.ecosystems.php.install.packages import foreseen

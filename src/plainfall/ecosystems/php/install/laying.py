@@ -7,38 +7,19 @@ import tempfile
 from collections.abc import Iterator, Mapping, Sequence
 from pathlib import Path
 
-from msgspec import Struct, field
-
 from plainfall.confinement import Confined
 from plainfall.ecosystems.php.install.store import Store
 from plainfall.ecosystems.php.lists.manifests import Locked, mapping
 from plainfall.ecosystems.shape import CloneAccess, Progress
+from plainfall.ecosystems.shared.tree_laying import Laying, is_complete, lay_trees
 from plainfall.errors import BadInput, DependencyProblem, EnvironmentProblem
 from plainfall.evidence import Evidence
-from plainfall.packages.cache import PackageCache
 from plainfall.packages.cache_key import CacheKey
-from plainfall.packages.placing import Folders, Placement, place_files
 from plainfall.plain_files import plain_bytes
 from plainfall.reading import foreign_json
 from plainfall.repository import Repository, repository_of
-from plainfall.workers import cancelled_on_error, worker_pool
 
 __all__ = ["Laying", "lay"]
-
-_AT_ONCE = 6  # packages of one task for a worker
-_FEW = 4  # packages that are laid without workers
-
-
-class Laying(Struct):
-    """What was done, by labels; ``keys`` tell what lies where, ``names`` the entries of each folder."""
-
-    laid: list[str] = field(default_factory=list)
-    kept: list[str] = field(default_factory=list)
-    taken_out: list[str] = field(default_factory=list)
-    keys: dict[str, str] = field(default_factory=dict)
-    names: dict[str, list[str]] = field(default_factory=dict)
-    fetched: int = 0
-    fetched_bytes: int = 0
 
 
 def lay(
@@ -76,7 +57,7 @@ def lay(
     if archives:
         confined.remove(making)  # what a run before was stopped at
         root = Path(tempfile.mkdtemp(prefix="php-", dir=confined.make_folder(making)))
-        _settle(root, archives, store, done, progress)
+        lay_trees(root, archives, store, done, progress)
     for place in sorted(gone, key=len, reverse=True):
         if confined.remove(part / place):
             done.taken_out.append(place.removeprefix(f"{vendor}/"))
@@ -128,13 +109,7 @@ def _is_complete(part: Path, place: str, key: str, store: Store, edited: frozens
     """Whether a package that was laid before is there with every file, none of them edited through a link."""
     if key.startswith("link:"):
         return (part / place).is_symlink()
-    tree = PackageCache(store.cache).tree(CacheKey.recorded("php", key))
-    if tree is None or (part / place).is_symlink():
-        return False
-    root = f"{part / place}/"
-    if edited and any(root + file.path in edited for file in tree.files):
-        return False
-    return all(os.path.lexists(root + file.path) for file in tree.files)
+    return is_complete(part / place, CacheKey.recorded("php", key), store.cache, edited)
 
 
 def _of_another_client(part: Path, vendor: str) -> dict[str, str]:
@@ -186,52 +161,3 @@ def _tracked_below(repository: Repository, folder: str) -> Iterator[str]:
 def _looks_installed(folder: Path) -> bool:
     """Whether a folder holds a package with its manifest."""
     return (folder / "composer.json").is_file()
-
-
-def _settle(
-    root: Path, archives: Mapping[str, Locked], store: Store, done: Laying, progress: Progress
-) -> None:
-    """Lays the packages below ``root``, in worker processes where there are many."""
-    rows = list(archives.items())
-    workers = worker_pool() if len(rows) >= _FEW else None
-    if workers is None:
-        done.fetched, done.fetched_bytes = _lay_chunk(root, rows, store)
-        progress(len(rows), len(rows), "packages laid")
-        return
-    chunks = [rows[start : start + _AT_ONCE] for start in range(0, len(rows), _AT_ONCE)]
-    tasks = [workers.submit(_lay_chunk, root, chunk, store) for chunk in chunks]
-    with cancelled_on_error(tasks):
-        for number, task in enumerate(
-            tasks, 1
-        ):  # in the lock's order: of several failures the first is named
-            fetched, size = task.result()
-            done.fetched += fetched
-            done.fetched_bytes += size
-            progress(min(number * _AT_ONCE, len(rows)), len(rows), "packages laid")
-
-
-def _lay_chunk(root: Path, rows: Sequence[tuple[str, Locked]], store: Store) -> tuple[int, int]:
-    """Lays some packages: what the cache has is linked at once; the rest is fetched in threads, then linked.
-    Returns how many were fetched, and their bytes."""
-    mine = Store(store.cache, store.connection, store.variables, store.lock, store.part, store.clone)
-    cache, folders = PackageCache(mine.cache), Folders(root)
-    lacking = []
-    try:
-        for place, one in rows:
-            if cache.link_tree(mine.key(one), f"{root}/{place}/", folders) is None:
-                lacking.append((place, one))
-        if lacking:
-            from concurrent.futures import ThreadPoolExecutor
-
-            with ThreadPoolExecutor(4) as pool:
-                trees = list(pool.map(mine.tree, [one for _, one in lacking]))
-            for (place, _), tree in zip(lacking, trees, strict=True):
-                source, target = f"{tree.folder}/", f"{root}/{place}/"
-                place_files(
-                    (Placement(source + file.path, target + file.path) for file in tree.files), folders
-                )
-                tree.note_links()
-                folders.make(target.rstrip("/"))
-        return mine.fetched, mine.fetched_bytes
-    finally:
-        mine.close()

@@ -32,6 +32,7 @@ from plainfall.ecosystems.php.lists.manifests import (
 from plainfall.ecosystems.php.runtime.interpreters import extensions_of
 from plainfall.ecosystems.php.runtime.platform import unfit
 from plainfall.ecosystems.shape import Foreseen, Installation, InstallJob
+from plainfall.ecosystems.shared.lock_fit import refuse_unfit_lock
 from plainfall.errors import DependencyProblem, EnvironmentProblem
 from plainfall.evidence import Evidence
 from plainfall.packages.cache import PackageCache
@@ -69,7 +70,7 @@ def install(job: InstallJob, document: Mapping[str, Any], environment: str) -> I
     wanted = {place_of(one, document, names, inner): one for one in lock.packages if not one.is_meta}
     places = {one.name: place for place, one in wanted.items()}
     connection, variables = user_connection(job.surroundings), job.surroundings.variables
-    store = Store(job.surroundings.cache, connection, variables, lock.path, part, job.clone)
+    store = Store(job.surroundings.cache, variables, connection, lock.path, part, job.clone)
     before = {str(key): str(one) for key, one in job.memory.get("laid", {}).items()}
     making = job.clone / ".plainfall" / "laying" / digest_of(str(part))[:12]
     for place in dict.fromkeys(
@@ -193,16 +194,7 @@ def _write(inside: Any, file: Path, text: str) -> None:
 
 
 def _check_fits(document: Mapping[str, Any], lock: Lock) -> None:
-    wrong = mismatches(document, lock)
-    if wrong:
-        more = f" (and {len(wrong) - 6} more)" if len(wrong) > 6 else ""
-        raise DependencyProblem(
-            f"the lock does not fit the manifest{more}",
-            place=Evidence(lock.path),
-            lines=tuple(wrong[:6]),
-            remedy="Nothing was installed. Somebody changed the manifest and did not write the lock again, or a "
-            "merge took one of them: take both from the same commit, or write the lock again with its tool.",
-        )
+    refuse_unfit_lock(mismatches(document, lock), lock.path)
 
 
 def _without_what_does_not_fit(

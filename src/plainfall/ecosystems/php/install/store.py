@@ -8,53 +8,44 @@ from __future__ import annotations
 
 import hashlib
 import os
-import shutil
 import tempfile
-from collections.abc import Mapping
 from pathlib import Path
 from typing import Any
 
-from msgspec import Struct
 from msgspec.structs import replace
 
 from plainfall.ecosystems.php.lists.manifests import Locked, strings
+from plainfall.ecosystems.shared.tree_store import TreeStore
 from plainfall.errors import DependencyProblem, HashMismatch, PlainfallError, RegistryProblem
 from plainfall.evidence import Evidence
-from plainfall.packages.answers import LIMITS
-from plainfall.packages.cache import CachedTree, PackageCache, make_tree
+from plainfall.packages.cache import CachedTree, make_tree
 from plainfall.packages.cache_key import CacheKey
-from plainfall.packages.checkouts import check_out
-from plainfall.packages.client import Connection, RegistryClient, without_credentials
+from plainfall.packages.client import Connection, without_credentials
 from plainfall.packages.digests import Digest
 from plainfall.packages.local import archive_of_clone
 from plainfall.packages.tarballs import unpack_tarball
-from plainfall.packages.unpacking import Unpacked, moved_into, unpack_zip
+from plainfall.packages.unpacking import Unpacked, unpack_zip
 from plainfall.plain_files import plain_digest
 
 __all__ = ["Store"]
 
 
-class Store(Struct, dict=True):
+class Store(TreeStore):
     """Looks packages up and gets what is missing; ``lock`` is the path of the lock, for messages. ``part`` is where
     archives of the clone count from, ``clone`` what they must be in."""
 
-    cache: Path
     connection: Connection
-    variables: Mapping[str, str]
     lock: str
     part: Path = Path("/nonexistent")
     clone: Path = Path("/nonexistent")
-    fetched: int = 0
-    fetched_bytes: int = 0
 
-    def __post_init__(self) -> None:
-        self._cache = PackageCache(self.cache)
-        self._client: RegistryClient | None = None
+    def connection_to_use(self) -> Connection:
+        """That of the person's own logins."""
+        return self.connection
 
-    def close(self) -> None:
-        """Closes the connections."""
-        if self._client is not None:
-            self._client.close()
+    def another(self) -> Store:
+        """One for a worker process."""
+        return replace(self)
 
     def key(self, package: Locked) -> CacheKey:
         """The cache's key of a package: the addresses that may give it, and all that the lock says of its
@@ -92,8 +83,8 @@ class Store(Struct, dict=True):
     def tree(self, package: Locked) -> CachedTree:
         """The unpacked package. Raises HashMismatch, ArchiveRefused, RegistryProblem or DependencyProblem."""
         key = self.key(package)
-        value = self._cache.tree(key)
-        if value is not None and not value.damaged():
+        value = self.whole_tree(key)
+        if value is not None:
             return value
         if package.dist.get("url"):
             try:
@@ -157,19 +148,14 @@ class Store(Struct, dict=True):
                 place=Evidence(self.lock),
                 remedy="Ask whoever publishes it for an archive.",
             )
-        with self._cache.workshop() as name:
-            checkout = Path(name, "checkout")
-            reference = str(source.get("reference") or "")
-            check_out(self._repositories(package), reference, checkout, self.variables, Evidence(self.lock))
-            shutil.rmtree(checkout / ".git")
-            self.fetched += 1
-            return make_tree(
-                self.cache,
-                key,
-                package.label,
-                lambda folder: moved_into(checkout, folder),
-                lambda folder, files: self._seen(package, folder, files),
-            )
+        return self.tree_of_commit(
+            self._repositories(package),
+            str(source.get("reference") or ""),
+            key,
+            package.label,
+            Evidence(self.lock),
+            lambda folder, files: self._seen(package, folder, files),
+        )
 
     def _check(self, package: Locked, data: bytes, shasum: str, address: str) -> None:
         try:
@@ -201,46 +187,37 @@ class Store(Struct, dict=True):
             whole.update(plain_digest(folder / one.path))
         addresses = [*self._archives(package), *self._repositories(package)]
         key = CacheKey.of_statement("php-references", addresses, package.name.lower(), reference)
-        got, known = whole.hexdigest(), self._cache.recall(key)
+        got, known = whole.hexdigest(), self.trees.recall(key)
         if isinstance(known, str) and known != got:
             raise HashMismatch(
                 f"{package.label}: other files come under the reference {reference[:12]} than when it was first "
                 "seen on this machine",
                 place=Evidence(self.lock),
                 remedy="Nothing of it was used. A commit never changes: ask who publishes it, and compare with a "
-                f"teammate's. If you trust the new one, take away {self._cache.conclusion(key)}.",
+                f"teammate's. If you trust the new one, take away {self.trees.conclusion(key)}.",
             )
-        self._cache.remember(key, got)
+        self.trees.remember(key, got)
         return {}
 
     def _fetch(self, package: Locked) -> tuple[bytes, str]:
         """The archive, from its address or a mirror. Raises RegistryProblem, DependencyProblem."""
         addresses = self._archives(package)
-        problem: RegistryProblem | None = None
+        if addresses and "://" not in addresses[0]:
+            return archive_of_clone(self.part, self.clone, addresses[0], Evidence(self.lock)), addresses[0]
         for address in addresses:
-            if "://" not in address:
-                return archive_of_clone(self.part, self.clone, address, Evidence(self.lock)), address
             if not address.startswith(("https://", "http://")):
                 raise DependencyProblem(
                     f"{package.label} comes from {without_credentials(address)[:200]}, which is no web address",
                     place=Evidence(self.lock),
                     remedy="Archives at an address, folders of the clone and git repositories are supported.",
                 )
-            if self._client is None:
-                self._client = RegistryClient(self.connection, self.variables)
-            try:
-                page = self._client.page(address, largest=LIMITS.in_memory)
-            except RegistryProblem as error:
-                problem = problem or error
-                continue
-            if page is not None:
-                self.fetched += 1
-                self.fetched_bytes += len(page.body)
-                return page.body, address
-        raise problem or RegistryProblem(
-            f"nothing is at {without_credentials(addresses[0])}",
-            remedy="Ask whether the version was withdrawn.",
-        )
+        answer = self.first_answer(addresses)
+        if answer is None:
+            raise RegistryProblem(
+                f"nothing is at {without_credentials(addresses[0])}",
+                remedy="Ask whether the version was withdrawn.",
+            )
+        return answer
 
 
 def _without_wrapping(inner: Path, folder: Path, files: list[Unpacked]) -> list[Unpacked]:

@@ -7,10 +7,10 @@ from collections.abc import Iterator
 
 from plainfall.clone.checks import CheckFound, CheckTool, CheckWords, kind_of_line
 from plainfall.clone.walk import Tree
-from plainfall.ecosystems.ask_files import within
 from plainfall.ecosystems.php.lists.manifests import MANIFEST, manifest, mapping
 from plainfall.ecosystems.php.recognise.scripts import entries_of
-from plainfall.evidence import Evidence
+from plainfall.ecosystems.shared.configured_checks import ConfiguredTool, configured_checks
+from plainfall.ecosystems.shared.version_files import within
 from plainfall.patterns import regex
 
 __all__ = ["WORDS", "php_checks"]
@@ -22,26 +22,31 @@ _NAMES = (
     ("types", re.compile(r"phpstan|stan|analy[sz]e|psalm|static-analysis|test:types")),
     ("end-to-end", re.compile(r"behat|dusk|e2e|test:e2e")),
 )
-_CONFIGURATIONS = (
-    ("tests", "pestphp/pest", r"(tests/Pest\.php)", "pest"),
-    ("tests", "phpunit/phpunit", r"(phpunit\.(xml|dist\.xml|xml\.dist))", "phpunit"),
-    ("end-to-end", "behat/behat", r"(behat\.(yml|yaml|dist\.yml|yml\.dist))", "behat"),
-    ("lint", "squizlabs/php_codesniffer", r"(\.?phpcs\.(xml|dist\.xml|xml\.dist))", "phpcs"),
-    (
+_CONFIGURED_TOOLS = (
+    ConfiguredTool("tests", "pestphp/pest", r"(tests/Pest\.php)", "pest"),
+    ConfiguredTool("tests", "phpunit/phpunit", r"(phpunit\.(xml|dist\.xml|xml\.dist))", "phpunit"),
+    ConfiguredTool("end-to-end", "behat/behat", r"(behat\.(yml|yaml|dist\.yml|yml\.dist))", "behat"),
+    ConfiguredTool("lint", "squizlabs/php_codesniffer", r"(\.?phpcs\.(xml|dist\.xml|xml\.dist))", "phpcs"),
+    ConfiguredTool(
         "lint",
         "friendsofphp/php-cs-fixer",
         r"(\.php-cs-fixer(\.dist)?\.php)",
         "php-cs-fixer fix --dry-run --diff",
     ),
-    ("lint", "laravel/pint", r"(pint\.json)", "pint --test"),
-    ("types", "phpstan/phpstan", r"(phpstan\.(neon|dist\.neon|neon\.dist))", "phpstan analyse --no-progress"),
-    (
+    ConfiguredTool("lint", "laravel/pint", r"(pint\.json)", "pint --test"),
+    ConfiguredTool(
+        "types",
+        "phpstan/phpstan",
+        r"(phpstan\.(neon|dist\.neon|neon\.dist))",
+        "phpstan analyse --no-progress",
+    ),
+    ConfiguredTool(
         "types",
         "larastan/larastan",
         r"(phpstan\.(neon|dist\.neon|neon\.dist))",
         "phpstan analyse --no-progress",
     ),
-    ("types", "vimeo/psalm", r"(psalm\.(xml|dist\.xml|xml\.dist))", "psalm --no-progress"),
+    ConfiguredTool("types", "vimeo/psalm", r"(psalm\.(xml|dist\.xml|xml\.dist))", "psalm --no-progress"),
 )
 
 
@@ -75,11 +80,11 @@ def php_checks(tree: Tree, folder: str, names: frozenset[str]) -> Iterator[Check
         reason = f"the manifest's script {name!r}, which runs {text[:60]}"
         tool = "" if len(lines) > 1 else tool
         yield CheckFound(kind, f"composer run-script {name}", reason, _SCRIPT, place, folder, tool, text)
-    for kind, package, pattern, line in _CONFIGURATIONS:
-        file = next((one for one in tree.below(folder) if re.fullmatch(pattern, one)), "")
-        if file and package in names:
-            tool = kind_of_line(line, WORDS)[1] or line.partition(" ")[0]
-            place = Evidence(within(folder, file), 1)
-            yield CheckFound(
-                kind, line, f"{file}, and {package} in its list", _CONFIGURED, place, folder, tool
-            )
+    yield from configured_checks(
+        tree,
+        folder,
+        names,
+        _CONFIGURED_TOOLS,
+        _CONFIGURED,
+        lambda one: kind_of_line(one.line, WORDS)[1] or one.line.partition(" ")[0],
+    )

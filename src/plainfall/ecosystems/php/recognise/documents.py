@@ -5,7 +5,7 @@ from __future__ import annotations
 import shlex
 
 from plainfall.clone.walk import Tree
-from plainfall.ecosystems.own_files import names_place
+from plainfall.ecosystems.shared.programs import names_place
 from plainfall.errors import BadInput
 
 __all__ = ["ROOTS", "front_file", "router_command"]

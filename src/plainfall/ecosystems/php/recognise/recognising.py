@@ -3,9 +3,8 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Collection, Iterable, Iterator, Mapping
+from collections.abc import Collection, Iterable, Iterator
 from pathlib import Path
-from typing import Any
 
 from plainfall.clone.commands import Command
 from plainfall.clone.parts import DependencyFile, Extension, PortWanted
@@ -16,6 +15,7 @@ from plainfall.ecosystems.php.recognise.documents import front_file
 from plainfall.ecosystems.php.recognise.scripts import entries_of, install_commands, script_commands
 from plainfall.ecosystems.php.runtime.asks import php_asks
 from plainfall.ecosystems.php.runtime.platform import extension_needs, system_package
+from plainfall.ecosystems.shared.plain_language import PlainRecognising
 from plainfall.errors import BadInput
 from plainfall.evidence import Evidence
 from plainfall.runtimes.asks import VersionAsk
@@ -23,7 +23,7 @@ from plainfall.runtimes.asks import VersionAsk
 __all__ = ["PhpRecognising"]
 
 
-class PhpRecognising:
+class PhpRecognising(PlainRecognising):
     """Parts with a ``composer.json`` of an application, or with pages at the top."""
 
     def recognise(self, tree: Tree, folder: str) -> list[Evidence]:
@@ -46,17 +46,8 @@ class PhpRecognising:
     def asks(self, tree: Tree, folder: str, cache: Path | None) -> list[VersionAsk]:
         return php_asks(tree, folder)
 
-    def asks_of_time(self, day: str) -> list[VersionAsk]:
-        return []
-
     def may_serve(self, tree: Tree, folder: str, names: Collection[str]) -> bool:
         return front_file(tree, folder) != ""
-
-    def environment_folders(self, tree: Tree, folder: str) -> list[str]:
-        return []
-
-    def asks_for_module(self, module: str) -> list[VersionAsk]:
-        return []
 
     def extensions(self, tree: Tree, folder: str) -> tuple[Extension, ...]:
         return tuple(
@@ -80,15 +71,6 @@ class PhpRecognising:
         """The manifest's scripts that an install runs."""
         return install_commands(tree, folder)
 
-    def build_command(self, tree: Tree, folder: str) -> Command | None:
-        return None
-
-    def secondary_commands(self, tree: Tree, folder: str, commands: list[Command]) -> list[Command]:
-        return commands
-
-    def starts_others(self, tree: Tree, folder: str, line: str) -> bool:
-        return False
-
     def script_texts(self, tree: Tree, folder: str) -> Iterable[str]:
         try:
             document = manifest(tree, folder)
@@ -106,9 +88,3 @@ class PhpRecognising:
                     int(match.group(1)), "a script of the manifest", tree.line_of(path, match.group(1))
                 )
                 return
-
-    def serves_client(self, tree: Tree, folder: str) -> bool:
-        return False
-
-    def editor_command(self, row: Mapping[str, Any], words: list[str], program: str) -> str:
-        return ""

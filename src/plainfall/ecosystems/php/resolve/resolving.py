@@ -12,8 +12,7 @@ from typing import Any
 
 from msgspec import Struct
 from msgspec.structs import replace
-from resolvelib import AbstractProvider, ResolutionImpossible
-from resolvelib.resolvers import RequirementInformation, Resolution, ResolutionTooDeep
+from resolvelib.resolvers import RequirementInformation
 
 from plainfall.ecosystems.php.lists.manifests import Locked, config_of, fingerprint, is_platform, mapping
 from plainfall.ecosystems.php.resolve.registry import Offers
@@ -26,9 +25,10 @@ from plainfall.ecosystems.php.resolve.versions import (
     stability,
     stability_flag,
 )
+from plainfall.ecosystems.shared.searching import NamedProvider, conflict, searched
 from plainfall.errors import DependencyProblem
 from plainfall.evidence import Evidence
-from plainfall.packages.search_limit import LIMIT_IN_WORDS, ROUNDS, SearchLimit
+from plainfall.packages.search_limit import SearchLimit
 
 __all__ = ["Machine", "lock_text", "resolve"]
 
@@ -71,17 +71,9 @@ def resolve(document: Mapping[str, Any], path: str, offers: Offers, machine: Mac
     offers.lists()
     roots = provider.roots()
     offers.prefetch([one.name for one in roots])
-    resolution: Resolution[_Wish, _Candidate, str] = Resolution(provider, limit)
-    try:
-        state = resolution.resolve(roots, max_rounds=ROUNDS)
-    except ResolutionImpossible as error:
-        raise provider.explained([*error.causes]) from error
-    except ResolutionTooDeep as error:
-        raise DependencyProblem(
-            f"no set of versions was found within what a search may take ({LIMIT_IN_WORDS})",
-            place=Evidence(path),
-            remedy="Narrow some of the constraints.",
-        ) from error
+    state = searched(
+        provider, provider.explained, roots, limit, Evidence(path), "Narrow some of the constraints."
+    )
     chosen = {name: one for name, one in state.mapping.items() if one.by == ("", "")}
     needed = _reached(state.mapping, [name.lower() for name in mapping(document.get("require"))])
     reached = _reached(state.mapping, [one.name for one in roots])
@@ -135,11 +127,11 @@ def _entry(package: Locked) -> dict[str, Any]:
     return {key: one for key, one in package.entry.items() if key != "version_normalized"}
 
 
-class _Provider(AbstractProvider[_Wish, _Candidate, str]):
+class _Provider(NamedProvider[_Wish, _Candidate]):
     def __init__(
         self, document: Mapping[str, Any], path: str, offers: Offers, machine: Machine, limit: SearchLimit
     ) -> None:
-        self._limit = limit
+        super().__init__(limit)
         self._satisfied: dict[tuple[str, str], bool] = {}
         self._document, self._path, self._offers = document, path, offers
         pretended = mapping(config_of(document, "platform", {}))
@@ -150,8 +142,6 @@ class _Provider(AbstractProvider[_Wish, _Candidate, str]):
         self._prefers_stable = bool(document.get("prefer-stable"))
         self._flags: dict[str, str] = {}
         self._stand_ins: dict[str, dict[tuple[str, str], _Candidate]] = {}
-        self._refused: dict[str, list[str]] = {}
-        self._fitting: dict[str, list[_Candidate]] = {}
 
     def roots(self) -> list[_Wish]:
         """The manifest's own requirements."""
@@ -175,10 +165,6 @@ class _Provider(AbstractProvider[_Wish, _Candidate, str]):
                 found.append(_Wish(name.lower(), rule, f"{self._path} ({table})"))
         return found
 
-    def identify(self, requirement_or_candidate: _Wish | _Candidate) -> str:
-        """Packages by name."""
-        return requirement_or_candidate.name
-
     def get_preference(
         self,
         identifier: str,
@@ -186,11 +172,11 @@ class _Provider(AbstractProvider[_Wish, _Candidate, str]):
         candidates: Mapping[str, Iterator[_Candidate]],
         information: Mapping[str, Iterator[RequirementInformation[_Wish, _Candidate]]],
         backtrack_causes: Sequence[RequirementInformation[_Wish, _Candidate]],
-    ) -> tuple[bool, bool, str]:
+    ) -> tuple[Any, ...]:
         """What stands for another, then what is in conflict, then by name."""
-        in_conflict = any(identifier == one.requirement.name for one in backtrack_causes)
         stands = any(one.requirement.by != ("", "") for one in information[identifier])
-        return not stands, not in_conflict, identifier
+        usual = super().get_preference(identifier, resolutions, candidates, information, backtrack_causes)
+        return (not stands, *usual)
 
     def find_matches(
         self,
@@ -202,10 +188,10 @@ class _Provider(AbstractProvider[_Wish, _Candidate, str]):
         wishes = list(requirements[identifier])
         refused = {(one.version, one.by) for one in incompatibilities[identifier]}
         stands = any(one.by != ("", "") for one in wishes)
-        own = [] if stands else self._own(identifier)
+        own = [] if stands else self.candidates_of(identifier)
         if not own and not stands:  # somebody may stand for it whom nobody has looked at yet
             for name in self._offers.asked():
-                self._own(name)
+                self.candidates_of(name)
         found = [*self._stand_ins.get(identifier, {}).values(), *own]
         return [
             one
@@ -253,14 +239,8 @@ class _Provider(AbstractProvider[_Wish, _Candidate, str]):
                 self._stand_ins.setdefault(name, {})[key] = candidate
         return key
 
-    def _own(self, name: str) -> list[_Candidate]:
+    def read_candidates(self, name: str) -> list[_Candidate]:
         """The versions of a package that this machine and the wished stability allow, the best first."""
-        if name not in self._fitting:
-            with self._limit.reading():
-                self._fitting[name] = self._read(name)
-        return self._fitting[name]
-
-    def _read(self, name: str) -> list[_Candidate]:
         lowest = STABILITIES.index(self._flags.get(name, self._minimum))
         fitting: list[Locked] = []
         refused: list[str] = []
@@ -271,7 +251,7 @@ class _Provider(AbstractProvider[_Wish, _Candidate, str]):
                 refused.append(f"{one.version} {reason}")
             else:
                 fitting.append(one)
-        self._refused[name] = refused
+        self.refused[name] = refused
         fitting.sort(key=lambda one: order(one.normal), reverse=True)  # type: ignore[arg-type, return-value]
         fitting.sort(key=lambda one: one.normal.startswith("dev-"))
         if self._prefers_stable:
@@ -300,24 +280,11 @@ class _Provider(AbstractProvider[_Wish, _Candidate, str]):
 
     def explained(self, causes: Sequence[RequirementInformation[_Wish, _Candidate]]) -> DependencyProblem:
         """The conflict, by who asks for what."""
-        lines = []
-        for one in causes:
-            wish = one.requirement
-            lines.append(f"{wish.parent} asks for {wish.name} {wish.rule.text}")
-        names = {one.requirement.name for one in causes}
-        for name in sorted(names):
-            offered = self._offers.of(name)
-            refused = self._refused.get(name, [])
-            if not offered:
-                lines.append(f"no repository has {name}")
-            elif refused:
-                lines.append(f"{name}: {'; '.join(refused[:4])}")
-        return DependencyProblem(
-            f"no set of versions satisfies what is asked of {', '.join(sorted(names))}",
-            place=Evidence(self._path),
-            lines=tuple(dict.fromkeys(lines)),
-            remedy="Change one of these constraints, or name the repository that has the package.",
-        )
+        wishes = [one.requirement for one in causes]
+        asked = [(one.name, f"{one.parent} asks for {one.name} {one.rule.text}") for one in wishes]
+        unknown = {name: f"no repository has {name}" for name, _ in asked if not self._offers.of(name)}
+        remedy = "Change one of these constraints, or name the repository that has the package."
+        return conflict(asked, self.refused, unknown, Evidence(self._path), remedy)
 
 
 def _plain(version: str) -> str:

@@ -7,9 +7,16 @@ from collections.abc import Callable, Iterator
 from functools import cache
 
 from plainfall.clone.walk import Tree
-from plainfall.ecosystems.ask_files import Written, asks_beside, numbered_lines, upwards, within
 from plainfall.ecosystems.php.lists.manifests import LOCK, MANIFEST, config_of, manifest, mapping, read_lock
 from plainfall.ecosystems.php.resolve.versions import admits, is_constraint
+from plainfall.ecosystems.shared.version_files import (
+    Written,
+    asks_beside,
+    numbered_lines,
+    tool_versions,
+    upwards,
+    within,
+)
 from plainfall.errors import BadInput
 from plainfall.evidence import Evidence
 from plainfall.patterns import regex
@@ -60,15 +67,11 @@ def _pin_files(tree: Tree, folder: str) -> Iterator[VersionAsk]:
 
 
 def _tool_versions(tree: Tree, folder: str) -> Iterator[VersionAsk]:
-    for path in upwards(folder, ".tool-versions"):
-        for number, line in numbered_lines(tree, path):
-            match = re.match(r"^php\s+(\S+)", line)
-            specifier = _specifier(match.group(1)) if match else None
-            if match and specifier:
-                yield VersionAsk(
-                    match.group(1), specifier, Strength.PIN, "pin file", Evidence(path, number, line)
-                )
-                return
+    for text, place in tool_versions(tree, folder, "php"):
+        specifier = _specifier(text)
+        if specifier:
+            yield VersionAsk(text, specifier, Strength.PIN, "pin file", place)
+            return
 
 
 def _manifest(tree: Tree, folder: str) -> Iterator[VersionAsk]:

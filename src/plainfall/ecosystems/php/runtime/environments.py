@@ -6,7 +6,6 @@ import os
 from pathlib import Path
 
 from plainfall.clone.parts import PartFound
-from plainfall.ecosystems.own_files import names_folder, write_program
 from plainfall.ecosystems.php.clients import runner
 from plainfall.ecosystems.php.install.places import bin_folder
 from plainfall.ecosystems.php.lists.manifests import MANIFEST
@@ -17,7 +16,9 @@ from plainfall.ecosystems.php.runtime.interpreters import (
     php_interpreters,
 )
 from plainfall.ecosystems.php.runtime.platform import ExtensionNeed, lacking_words, system_package
-from plainfall.ecosystems.shape import CloneAccess, Debugging, DebugWish, EnvironmentStanding, Progress
+from plainfall.ecosystems.shape import CloneAccess, Debugging, DebugWish, Progress
+from plainfall.ecosystems.shared.linked_runtime import LinkedRuntime
+from plainfall.ecosystems.shared.programs import names_folder, write_program
 from plainfall.errors import BadInput, EnvironmentProblem, NoFittingRuntime
 from plainfall.plain_files import plain_text
 from plainfall.reading import json_object
@@ -28,8 +29,11 @@ from plainfall.surroundings import Surroundings
 __all__ = ["PhpEnvironment"]
 
 
-class PhpEnvironment:
+class PhpEnvironment(LinkedRuntime):
     """Packages lie where the manifest says; the environment is a folder of ours with the runtime's name."""
+
+    NAME = "php"
+    write_client_names = staticmethod(runner.write_names)
 
     def choose_runtime(
         self,
@@ -69,36 +73,15 @@ class PhpEnvironment:
             )
         return choice
 
-    def standing(self, folder: Path, choice: Choice, access: CloneAccess) -> EnvironmentStanding:
-        names = names_folder(folder, access)
-        path = os.path.relpath(names, folder)
-        link = names / "php"
-        right = link.is_symlink() and os.readlink(link) == str(choice.taken.file)
-        return EnvironmentStanding("right" if right else "absent", path, ours=True)
-
-    def make(self, folder: Path, choice: Choice, prompt: str, making: Path, access: CloneAccess) -> None:
-        """The folder with the runtime's name."""
-        access.confined.make_folder(names_folder(folder, access))
-        self.prepare(folder, choice, access)
-
     def prepare(self, folder: Path, choice: Choice, access: CloneAccess) -> None:
-        """The names by which scripts call the runtime and its client."""
-        names = names_folder(folder, access)
-        runner.write_names(access.confined, names)
+        """The names by which scripts call the runtime and its client, and the router of its own server."""
         router = (Path(__file__).parents[1] / "library" / "router.php").read_text("utf-8")
-        write_program(access.confined, names / "router.php", router)
-        php = names / "php"
-        if not php.is_symlink() or os.readlink(php) != str(choice.taken.file):
-            access.confined.remove(php)
-            access.confined.link(php, str(choice.taken.file))
+        write_program(access.confined, names_folder(folder, access) / "router.php", router)
+        super().prepare(folder, choice, access)
 
     def variables(self, folder: Path, choice: Choice, access: CloneAccess) -> dict[str, str]:
         path = [str(names_folder(folder, access)), str(folder / programs_folder(folder))]
         return {"PATH": os.pathsep.join(path), "PHP_BINARY": str(choice.taken.file)}
-
-    def noting_databases(self, folder: Path, access: CloneAccess, mark: str) -> dict[str, str]:
-        """None: its drivers are part of the runtime."""
-        return {}
 
     def debugging(self, wish: DebugWish) -> Debugging:
         """The extension that speaks to an editor, where it is here; it calls the editor, which listens."""

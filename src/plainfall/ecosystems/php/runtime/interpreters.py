@@ -6,7 +6,6 @@ its ini files, too: they are asked for again when one of the folders that it rea
 
 from __future__ import annotations
 
-import json
 import os
 import re
 from collections.abc import Mapping
@@ -16,10 +15,10 @@ from typing import Any
 from msgspec.structs import replace
 
 from plainfall.ecosystems.php.resolve.versions import admits, is_constraint
+from plainfall.ecosystems.shared.interpreters import asked_for_facts, line_bounds, named_interpreter
 from plainfall.packages.cache_key import CacheKey
 from plainfall.packages.remembered import Remembered
 from plainfall.patterns import regex
-from plainfall.processes import run
 from plainfall.runtimes.choice import Grammar
 from plainfall.runtimes.interpreters import BrokenInterpreter, Interpreter, find_interpreters
 from plainfall.surroundings import Surroundings
@@ -46,15 +45,7 @@ echo json_encode([
 def ask_php(file: Path) -> Mapping[str, Any]:
     """Runs one interpreter and returns its facts. Raises ValueError with the reason if it does not work or serves
     no command line, or subprocess.TimeoutExpired after 10 seconds."""
-    done = run([str(file), "-r", _QUESTIONS], {"PATH": "/usr/bin:/bin"}, seconds=10)
-    lines = done.output.strip().splitlines()
-    try:
-        facts = json.loads(lines[-1]) if lines and done.status == 0 else None
-    except ValueError:
-        facts = None
-    if not isinstance(facts, dict) or "version" not in facts or not facts.get("executable"):
-        said = done.errors.strip().splitlines() or lines
-        raise ValueError(said[-1] if said else f"it ends with status {done.status}")
+    facts = asked_for_facts([str(file), "-r", _QUESTIONS], seconds=10)
     if facts["interface"] != "cli":
         raise ValueError(f"it serves {facts['interface']}, not a command line")
     return {**facts, "state": _state(facts)}
@@ -96,8 +87,7 @@ def _as_it_is(interpreter: Interpreter, memory: Remembered) -> Interpreter:
 
 def interpreter_at(path: Path) -> Interpreter:
     """The interpreter that a person named. Raises what ``ask_php`` raises."""
-    facts = ask_php(path)
-    return Interpreter(path, Path(facts["executable"]), str(facts["version"]), facts)
+    return named_interpreter(path, ask_php)
 
 
 def extensions_of(interpreter: Interpreter) -> Mapping[str, str]:
@@ -109,16 +99,6 @@ def extensions_of(interpreter: Interpreter) -> Mapping[str, str]:
 def _relaxed(specifier: str) -> str | None:
     exact = re.fullmatch(r"(\d+\.\d+)\.\d+", specifier)
     return f"{exact.group(1)}.*" if exact else None
-
-
-def _probes(specifier: str) -> list[str]:
-    """Versions of a pin's own line, to see whether another ask admits any of them."""
-    line = re.match(r"(\d+)(?:\.(\d+))?", specifier)
-    if not line:
-        return []
-    exact = [specifier] if re.fullmatch(r"\d+\.\d+\.\d+", specifier) else []
-    minor = line.group(2) or "0"
-    return [*exact, f"{line.group(1)}.{minor}.0", f"{line.group(1)}.{minor}.99"]
 
 
 def _numbers(version: str) -> tuple[int, ...]:
@@ -140,5 +120,5 @@ GRAMMAR = Grammar(
     relaxed=_relaxed,
     order=_numbers,
     is_final=lambda version: not re.search(r"alpha|beta|RC|dev", version),
-    probes=_probes,
+    probes=line_bounds,
 )

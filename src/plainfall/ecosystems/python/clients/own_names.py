@@ -15,7 +15,7 @@ from pathlib import Path
 from typing import Any
 
 from plainfall.confinement import Confined
-from plainfall.ecosystems.own_files import write_program
+from plainfall.ecosystems.shared.programs import write_client_names
 from plainfall.errors import BadInput
 from plainfall.plain_files import plain_text
 from plainfall.reading import toml_table
@@ -42,17 +42,12 @@ _WITH_WORD = frozenset(
 def write_names(confined: Confined, folder: Path, *, has_pip: bool) -> None:
     """Writes the small files into a folder of the clone (made if it does not exist); none for pip where the
     environment has its own."""
-    source = shlex.quote(str(Path(__file__).parents[4]))
-    for name in (*_NAMES, *_BY_PIP):
-        if name in _BY_PIP and has_pip:
-            confined.remove(folder / name)
-            continue
-        words = shlex.join([sys.executable, "-m", "plainfall.ecosystems.python.clients.own_names", name])
-        write_program(
-            confined,
-            folder / name,
-            f'#!/bin/sh\n{_KEPT}="${{PYTHONPATH-}}" PYTHONPATH={source} exec {words} "$@"\n',
-        )
+    for name in _BY_PIP if has_pip else ():
+        confined.remove(folder / name)
+    names = _NAMES if has_pip else (*_NAMES, *_BY_PIP)
+    write_client_names(
+        confined, folder, "plainfall.ecosystems.python.clients.own_names", names, keeping=_KEPT
+    )
 
 
 def main(words: Sequence[str]) -> int:

@@ -11,7 +11,7 @@ from msgspec.structs import replace
 
 from plainfall.clone.checks import CheckFound, CheckTool, CheckWords
 from plainfall.clone.walk import Tree
-from plainfall.ecosystems.ask_files import within
+from plainfall.ecosystems.shared.version_files import within
 from plainfall.errors import BadInput
 from plainfall.evidence import Evidence
 from plainfall.patterns import regex

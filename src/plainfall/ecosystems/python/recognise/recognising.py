@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 import shlex
-from collections.abc import Collection, Iterable, Iterator, Mapping
+from collections.abc import Collection, Mapping
 from pathlib import Path
 from typing import Any
 
 from plainfall.clone.commands import Command
-from plainfall.clone.parts import DependencyFile, Extension, PortWanted
+from plainfall.clone.parts import DependencyFile, Extension
 from plainfall.clone.walk import Tree
 from plainfall.ecosystems.python.frameworks.script import opens_port
 from plainfall.ecosystems.python.recognise import survey
@@ -20,13 +20,14 @@ from plainfall.ecosystems.python.recognise.console_scripts import (
 )
 from plainfall.ecosystems.python.runtime.asks import python_asks, python_of_time, python_with
 from plainfall.ecosystems.python.runtime.environment_names import environment_folders
+from plainfall.ecosystems.shared.plain_language import PlainRecognising
 from plainfall.evidence import Evidence
 from plainfall.runtimes.asks import VersionAsk
 
 __all__ = ["PythonRecognising"]
 
 
-class PythonRecognising:
+class PythonRecognising(PlainRecognising):
     """Parts with a manifest, a requirements file or a main file."""
 
     def recognise(self, tree: Tree, folder: str) -> list[Evidence]:
@@ -61,28 +62,6 @@ class PythonRecognising:
         return frozenset(one.name for one in console_scripts(tree, folder)) | (
             runnable_modules(tree, folder) | plugin_commands(tree, folder)
         )
-
-    def after_installing(self, tree: Tree, folder: str) -> list[Command]:
-        """None: what a Python project builds of its own, its installation builds."""
-        return []
-
-    def build_command(self, tree: Tree, folder: str) -> Command | None:
-        return None
-
-    def secondary_commands(self, tree: Tree, folder: str, commands: list[Command]) -> list[Command]:
-        return commands
-
-    def starts_others(self, tree: Tree, folder: str, line: str) -> bool:
-        return False
-
-    def script_texts(self, tree: Tree, folder: str) -> Iterable[str]:
-        return ()
-
-    def ports(self, tree: Tree, folder: str) -> Iterator[PortWanted]:
-        yield from ()
-
-    def serves_client(self, tree: Tree, folder: str) -> bool:
-        return False
 
     def editor_command(self, row: Mapping[str, Any], words: list[str], program: str) -> str:
         if row.get("type") not in ("python", "debugpy"):

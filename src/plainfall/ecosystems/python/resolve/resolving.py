@@ -14,8 +14,8 @@ from packaging.requirements import InvalidRequirement, Requirement
 from packaging.specifiers import InvalidSpecifier, SpecifierSet
 from packaging.utils import canonicalize_name
 from packaging.version import Version
-from resolvelib import AbstractProvider, ResolutionImpossible
-from resolvelib.resolvers import RequirementInformation, Resolution, ResolutionTooDeep
+from resolvelib import AbstractProvider
+from resolvelib.resolvers import RequirementInformation
 
 from plainfall.ecosystems.python.lists.pins import Target
 from plainfall.ecosystems.python.lists.requirements import RequirementLine
@@ -25,9 +25,10 @@ from plainfall.ecosystems.python.resolve.metadata import MetadataSource
 from plainfall.ecosystems.python.resolve.offered_versions import OfferedVersions
 from plainfall.ecosystems.python.resolve.simple import IndexFile
 from plainfall.ecosystems.python.resolve.wishes import PYTHON, Candidate, Direct, Wish
+from plainfall.ecosystems.shared.searching import searched
 from plainfall.errors import DependencyProblem
 from plainfall.evidence import Evidence
-from plainfall.packages.search_limit import LIMIT_IN_WORDS, ROUNDS, SearchLimit
+from plainfall.packages.search_limit import SearchLimit
 
 __all__ = ["Direct", "Resolved", "resolve"]
 
@@ -71,17 +72,14 @@ def resolve(
     for position, line in enumerate(wishes):
         roots += provider.roots(line, directs.get(position))
     finder.prefetch([wish.name for wish in roots])
-    resolution: Resolution[Wish, Candidate, tuple[str, str]] = Resolution(provider, limit)
-    try:
-        state = resolution.resolve(roots, max_rounds=ROUNDS)
-    except ResolutionImpossible as error:
-        raise conflict(error.causes, finder, provider.limits, target) from error
-    except ResolutionTooDeep as error:
-        raise DependencyProblem(
-            f"no set of versions was found within what a search may take ({LIMIT_IN_WORDS})",
-            place=next((wish.line.evidence for wish in roots if wish.line), None),
-            remedy="Pin some of the packages to narrow the search.",
-        ) from error
+    state = searched(
+        provider,
+        lambda causes: conflict(causes, finder, provider.limits, target),
+        roots,
+        limit,
+        next((wish.line.evidence for wish in roots if wish.line), None),
+        "Pin some of the packages to narrow the search.",
+    )
     places = {wish.name: wish.line.evidence for wish in reversed(roots) if wish.line}
     return [
         Resolved(result.name, str(result.version), result.files, places.get(result.name), result.direct)

@@ -10,6 +10,7 @@ import re
 from collections.abc import Callable, Iterator
 
 from plainfall.clone.walk import Tree
+from plainfall.ecosystems.shared.version_files import numbered_lines, tool_versions, within
 from plainfall.errors import BadInput
 from plainfall.evidence import Evidence
 from plainfall.patterns import regex
@@ -36,33 +37,19 @@ def _ask(text: str, strength: Strength, source: str, place: Evidence) -> Iterato
         yield VersionAsk(text, specifier, strength, source, place)
 
 
-def _within(folder: str, name: str) -> str:
-    return f"{folder}/{name}" if folder else name
-
-
-def _lines(tree: Tree, path: str) -> list[tuple[int, str]]:
-    if path not in tree:
-        return []
-    try:
-        return list(enumerate(tree.text(path).splitlines(), 1))
-    except BadInput:
-        return []  # not text: not written for us
-
-
 def _tool_versions(tree: Tree, folder: str) -> Iterator[VersionAsk]:
     """``.tool-versions``: ``python 3.12.4`` with fallbacks behind it; the first counts."""
-    for path in dict.fromkeys((_within(folder, ".tool-versions"), ".tool-versions")):
-        for number, line in _lines(tree, path):
-            match = re.match(r"^python\s+(\d+\.\d+(?:\.\d+)?)", line)
-            if match:
-                yield from _ask(match.group(1), Strength.PIN, "pin file", Evidence(path, number, line))
-                return
+    for text, place in tool_versions(tree, folder, "python"):
+        match = re.match(r"\d+\.\d+(?:\.\d+)?", text)
+        if match:
+            yield from _ask(match.group(), Strength.PIN, "pin file", place)
+            return
 
 
 def _runtime_txt(tree: Tree, folder: str) -> Iterator[VersionAsk]:
     """``runtime.txt`` of hosting platforms: ``python-3.12.4``."""
-    path = _within(folder, "runtime.txt")
-    for number, line in _lines(tree, path):
+    path = within(folder, "runtime.txt")
+    for number, line in numbered_lines(tree, path):
         match = re.match(r"^python-(\d+\.\d+(?:\.\d+)?)\s*$", line.strip())
         if match:
             yield from _ask(match.group(1), Strength.PIN, "platform file", Evidence(path, number, line))
@@ -82,9 +69,9 @@ def _lock(tree: Tree, folder: str) -> Iterator[VersionAsk]:
         "Pipfile.lock": r'^\s*"python_(?:full_)?version"\s*:\s*"([^"]+)"',
     }
     for name, pattern in patterns.items():
-        path = _within(folder, name)
+        path = within(folder, name)
         in_metadata = name != "poetry.lock"
-        for number, line in _lines(tree, path):
+        for number, line in numbered_lines(tree, path):
             in_metadata = in_metadata or line.strip() == "[metadata]"
             match = re.match(pattern, line) if in_metadata else None
             if not match:
@@ -113,8 +100,8 @@ def _older_manifests(tree: Tree, folder: str) -> Iterator[VersionAsk]:
         ("pyproject.toml", r"^python\s*=\s*['\"]([^'\"]+)['\"]"),
         ("Pipfile", r"^python_(?:full_)?version\s*=\s*['\"]([^'\"]+)['\"]"),
     ):
-        path = _within(folder, name)
-        for number, line in _lines(tree, path):
+        path = within(folder, name)
+        for number, line in numbered_lines(tree, path):
             match = re.search(pattern, line)
             if match:
                 text = match.group(1)
@@ -137,10 +124,10 @@ def _container(tree: Tree, folder: str) -> Iterator[VersionAsk]:
     for name in sorted(
         n for n in names if re.match(r"^(Dockerfile|Containerfile)([.-].+)?$|\.dockerfile$", n)
     ):
-        path = _within(folder, name)
+        path = within(folder, name)
         arguments: dict[str, str] = {}
         result: VersionAsk | None = None
-        for number, line in _lines(tree, path):
+        for number, line in numbered_lines(tree, path):
             given = re.match(r"^\s*ARG\s+(\w+)=['\"]?([^'\"\s]+)", line, re.IGNORECASE)
             if given:
                 arguments[given.group(1)] = given.group(2)
@@ -162,10 +149,10 @@ def _container(tree: Tree, folder: str) -> Iterator[VersionAsk]:
 
 def _dev_container(tree: Tree, folder: str) -> Iterator[VersionAsk]:
     """A dev-container file: the image's tag, or the version of its Python feature."""
-    for path in (_within(folder, ".devcontainer/devcontainer.json"), _within(folder, ".devcontainer.json")):
+    for path in (within(folder, ".devcontainer/devcontainer.json"), within(folder, ".devcontainer.json")):
         if path not in tree:
             continue
-        text = "\n".join(re.sub(r"^\s*//.*$", "", line) for _, line in _lines(tree, path))
+        text = "\n".join(re.sub(r"^\s*//.*$", "", line) for _, line in numbered_lines(tree, path))
         try:
             table = json_object(re.sub(r",(\s*[}\]])", r"\1", text), path)
         except BadInput:
@@ -187,7 +174,7 @@ def _workflows(tree: Tree, folder: str) -> Iterator[VersionAsk]:
     for path in tree.files:
         if not re.match(r"^\.(github|gitea|forgejo)/workflows/[^/]+\.ya?ml$|^\.gitlab-ci\.yml$", path):
             continue
-        for number, line in _lines(tree, path):
+        for number, line in numbered_lines(tree, path):
             match = _STATED.search(line)
             if match and "${{" not in line:
                 for text in re.findall(r"\b3\.\d+(?:\.\d+)?\b", match.group(1)):
@@ -199,14 +186,14 @@ def _workflows(tree: Tree, folder: str) -> Iterator[VersionAsk]:
 
 def _matrix(tree: Tree, folder: str) -> Iterator[VersionAsk]:
     """Test-matrix sections: ``envlist = py311,py312``, ``python=["3.11", "3.12"]``."""
-    path = _within(folder, "noxfile.py")
-    for number, line in _lines(tree, path):
+    path = within(folder, "noxfile.py")
+    for number, line in numbered_lines(tree, path):
         match = re.search(r"python\s*=\s*\[([^\]]+)\]", line)
         for text in re.findall(r"['\"](3\.\d+)['\"]", match.group(1)) if match else ():
             yield from _ask(text, Strength.HINT, "test matrix", Evidence(path, number, line.strip()))
     for name in ("tox.ini", "setup.cfg"):
-        path = _within(folder, name)
-        for number, line in _lines(tree, path):
+        path = within(folder, name)
+        for number, line in numbered_lines(tree, path):
             if re.match(r"^\s*env_?list\s*=", line) or re.match(r"^\s+py\{?3", line):
                 for minor in re.findall(r"py\{?3(\d+)|,3(\d+)", line):
                     text = f"3.{next(group for group in minor if group)}"
@@ -216,8 +203,8 @@ def _matrix(tree: Tree, folder: str) -> Iterator[VersionAsk]:
 def _environment_file(tree: Tree, folder: str) -> Iterator[VersionAsk]:
     """``environment.yml`` of scientific distributions: ``- python=3.11``."""
     for name in ("environment.yml", "environment.yaml"):
-        path = _within(folder, name)
-        for number, line in _lines(tree, path):
+        path = within(folder, name)
+        for number, line in numbered_lines(tree, path):
             match = re.match(r"^\s*-\s*python\s*(=|==|>=)\s*(\d+\.\d+(?:\.\d+)?)", line)
             if not match:
                 continue
@@ -232,8 +219,8 @@ def _environment_file(tree: Tree, folder: str) -> Iterator[VersionAsk]:
 def _classifiers(tree: Tree, folder: str) -> Iterator[VersionAsk]:
     """Trove classifiers: what the maintainers say it runs on."""
     for name in ("pyproject.toml", "setup.cfg", "setup.py"):
-        path = _within(folder, name)
-        for number, line in _lines(tree, path):
+        path = within(folder, name)
+        for number, line in numbered_lines(tree, path):
             match = re.search(r"Programming Language :: Python :: (3\.\d+)\b", line)
             if match:
                 yield from _ask(
@@ -246,8 +233,8 @@ def _readme(tree: Tree, folder: str) -> Iterator[VersionAsk]:
     for name in tree.folders.get(folder, ()):
         if not re.match(r"^readme(\.\w+)?$", name, re.IGNORECASE):
             continue
-        path = _within(folder, name)
-        for number, line in _lines(tree, path):
+        path = within(folder, name)
+        for number, line in numbered_lines(tree, path):
             match = _PROSE.search(line)
             if not match:
                 continue

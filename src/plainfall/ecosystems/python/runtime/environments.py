@@ -8,7 +8,6 @@ from pathlib import Path
 
 from plainfall.clone.extensions import without_words
 from plainfall.clone.parts import DependencyFile, PartFound
-from plainfall.ecosystems.own_files import names_folder
 from plainfall.ecosystems.python.install.wheel_names import has_wheel
 from plainfall.ecosystems.python.runtime.environment import VirtualEnvironment, make_environment, standing
 from plainfall.ecosystems.python.runtime.environment_names import USUAL
@@ -19,6 +18,7 @@ from plainfall.ecosystems.python.runtime.interpreters import (
     unfit,
 )
 from plainfall.ecosystems.shape import CloneAccess, Debugging, DebugWish, EnvironmentStanding, Progress
+from plainfall.ecosystems.shared.programs import names_folder
 from plainfall.errors import NoFittingRuntime
 from plainfall.runtimes.choice import Choice, choose, named_choice
 from plainfall.runtimes.interpreters import Interpreter

@@ -16,7 +16,7 @@ from collections.abc import Sequence
 from pathlib import Path
 
 from plainfall.confinement import Confined
-from plainfall.ecosystems.own_files import write_program
+from plainfall.ecosystems.shared.programs import write_client_names
 
 __all__ = ["main", "write_names"]
 
@@ -30,10 +30,7 @@ _NAMES = ("bundle", "bundler", "gem")
 
 def write_names(confined: Confined, folder: Path) -> None:
     """Writes the small files into a folder of the clone (made if it does not exist)."""
-    source = shlex.quote(str(Path(__file__).parents[4]))
-    for name in _NAMES:
-        words = shlex.join([sys.executable, "-m", "plainfall.ecosystems.ruby.clients.runner", name])
-        write_program(confined, folder / name, f'#!/bin/sh\nPYTHONPATH={source} exec {words} "$@"\n')
+    write_client_names(confined, folder, "plainfall.ecosystems.ruby.clients.runner", _NAMES)
 
 
 def main(words: Sequence[str]) -> int:

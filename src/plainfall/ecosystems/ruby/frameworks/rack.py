@@ -5,8 +5,8 @@ from __future__ import annotations
 from plainfall.clone.commands import Command
 from plainfall.clone.frameworks import FrameworkFound
 from plainfall.clone.walk import Tree
-from plainfall.ecosystems.ask_files import within
 from plainfall.ecosystems.ruby.recognise.recognising import RubyRecognising
+from plainfall.ecosystems.shared.version_files import within
 from plainfall.evidence import Evidence
 
 __all__ = ["recognise"]

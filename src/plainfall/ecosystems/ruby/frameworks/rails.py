@@ -8,9 +8,9 @@ from plainfall.clone.commands import Command
 from plainfall.clone.frameworks import RANK, Form, FrameworkFound, SecretForm, Traits, named_in_manifest
 from plainfall.clone.second_processes import SecondProcess
 from plainfall.clone.walk import Tree
-from plainfall.ecosystems.ask_files import within
 from plainfall.ecosystems.ruby.lists.gemfile import manifest_of
 from plainfall.ecosystems.ruby.recognise.first_accounts import administrator, seeded_account
+from plainfall.ecosystems.shared.version_files import within
 from plainfall.errors import BadInput
 from plainfall.evidence import Evidence
 from plainfall.patterns import regex

@@ -5,7 +5,7 @@ from __future__ import annotations
 from plainfall.clone.commands import Command
 from plainfall.clone.frameworks import RANK, FrameworkFound, Traits
 from plainfall.clone.walk import Tree
-from plainfall.ecosystems.ask_files import within
+from plainfall.ecosystems.shared.version_files import within
 from plainfall.evidence import Evidence
 
 __all__ = ["TRAITS", "recognise"]

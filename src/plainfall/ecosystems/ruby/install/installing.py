@@ -3,43 +3,20 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Collection, Mapping, Sequence
+from collections.abc import Sequence
 
-from plainfall.clone.parts import Addition, PartFound
-from plainfall.clone.walk import Tree
-from plainfall.ecosystems.own_files import names_folder
 from plainfall.ecosystems.ruby.lists.gemfile import MANIFESTS
 from plainfall.ecosystems.ruby.runtime.environments import RubyEnvironment
 from plainfall.ecosystems.shape import Foreseen, Installation, InstallJob
+from plainfall.ecosystems.shared.plain_language import PlainInstalling
+from plainfall.ecosystems.shared.programs import names_folder
 from plainfall.evidence import Evidence
-from plainfall.packages.consent import Withheld
 
 __all__ = ["RubyInstalling"]
 
 
-class RubyInstalling:
+class RubyInstalling(PlainInstalling):
     """Locks, and manifests without one."""
-
-    def withheld(self, job: InstallJob) -> Sequence[Withheld]:
-        return ()  # of a clone's own configuration no login is taken at all
-
-    def missing_driver(self, settings: Mapping[str, str], names: Collection[str]) -> tuple[str, str] | None:
-        return None  # a manifest without a driver fails with the framework's own words, which a rule knows
-
-    def package_for(self, tree: Tree, part: PartFound, module: str) -> Addition | None:
-        return None
-
-    def extra_with(self, tree: Tree, part: PartFound, addition: Addition) -> str:
-        return ""
-
-    def says_to_work_with(self, tree: Tree, part: PartFound) -> Mapping[str, Evidence]:
-        return {}
-
-    def may_resolve(self, part: PartFound) -> bool:
-        return False
-
-    def package_names(self, module: str) -> frozenset[str]:
-        return frozenset({module.lower()})
 
     def runs_own_code(self, job: InstallJob) -> Sequence[Evidence]:
         from plainfall.ecosystems.ruby.lists.gemfile import manifest_at

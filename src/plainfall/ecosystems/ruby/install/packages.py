@@ -10,7 +10,6 @@ from typing import Any
 
 from msgspec.structs import replace
 
-from plainfall.ecosystems.own_files import own_folder
 from plainfall.ecosystems.ruby.clients.configuration import mirrors_of, user_connection
 from plainfall.ecosystems.ruby.install.building import Builder, extension_folder
 from plainfall.ecosystems.ruby.install.laying import Laying, lay, place_of, write_descriptions
@@ -27,6 +26,8 @@ from plainfall.ecosystems.ruby.resolve.wishes import (
 )
 from plainfall.ecosystems.ruby.runtime.interpreters import default_packages, library_of
 from plainfall.ecosystems.shape import Foreseen, Installation, InstallJob
+from plainfall.ecosystems.shared.lock_fit import refuse_unfit_lock
+from plainfall.ecosystems.shared.programs import own_folder
 from plainfall.errors import DependencyProblem
 from plainfall.evidence import Evidence
 from plainfall.packages.placing import Folders, Placement, place_files
@@ -62,7 +63,7 @@ def install(
     home = home_of(job.folder, job.access)
     manifest = whole_manifest(job, manifest_path, variables)
     store = Store(
-        job.surroundings.cache, user_connection(job.surroundings), job.surroundings.variables,
+        job.surroundings.cache, job.surroundings.variables, user_connection(job.surroundings),
         mirrors_of(job.surroundings), job.listed.path,
         str(taken.file) if job.wishes.lets_run(manifest_path) else "",
     )  # fmt: skip
@@ -152,15 +153,7 @@ def _check_fits(manifest: Manifest, lock: Lock) -> None:
         found = lock.named(wish.name)
         if found and not any(rule.admits(version(one.version)) for one in found):
             wrong.append(f"{wish.name} is {found[0].version} in it, and {rule} is asked for ({wish.place})")
-    if wrong:
-        more = f" (and {len(wrong) - 6} more)" if len(wrong) > 6 else ""
-        raise DependencyProblem(
-            f"the lock does not fit the manifest{more}",
-            place=Evidence(lock.path),
-            lines=tuple(wrong[:6]),
-            remedy="Nothing was installed. Somebody changed the manifest and did not write the lock again, or a "
-            "merge took one of them: take both from the same commit, or write the lock again with its tool.",
-        )
+    refuse_unfit_lock(wrong, lock.path)
 
 
 def _for_this_system(

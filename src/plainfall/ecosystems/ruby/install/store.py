@@ -6,7 +6,6 @@ import gzip
 import hashlib
 import io
 import os
-import shutil
 import subprocess
 import tarfile
 import zlib
@@ -14,21 +13,20 @@ from collections.abc import Mapping
 from pathlib import Path
 from typing import Any
 
-from msgspec import Struct
+from msgspec.structs import replace
 
 from plainfall.confinement import folder_below
 from plainfall.ecosystems.ruby.lists.locks import Locked
 from plainfall.ecosystems.ruby.resolve.index import Offers
 from plainfall.ecosystems.ruby.resolve.metadata import read_metadata
+from plainfall.ecosystems.shared.tree_store import TreeStore
 from plainfall.errors import ArchiveRefused, DependencyProblem, HashMismatch, RegistryProblem
 from plainfall.packages.answers import LIMITS
-from plainfall.packages.cache import CachedTree, PackageCache, make_tree
+from plainfall.packages.cache import CachedTree, make_tree
 from plainfall.packages.cache_key import CacheKey
-from plainfall.packages.checkouts import check_out
 from plainfall.packages.client import Connection, without_credentials
 from plainfall.packages.digests import Digest
 from plainfall.packages.tarballs import unpack_tarball
-from plainfall.packages.unpacking import moved_into
 from plainfall.processes import run
 
 __all__ = ["Store", "open_archive"]
@@ -37,23 +35,23 @@ _METADATA = 8 << 20  # bytes that a description may unpack to
 _SERIALISE = Path(__file__).parents[1] / "library" / "plain_gemspec.rb"
 
 
-class Store(Struct, dict=True):
+class Store(TreeStore):
     """Looks packages up and gets what is missing; ``lock`` is the path of the lock, for messages, ``ruby`` the
     interpreter by which descriptions in repositories are evaluated ("": none, they stay the programs that they
     are)."""
 
-    cache: Path
     connection: Connection
-    variables: Mapping[str, str]
     mirrors: Mapping[str, str]
     lock: str
     ruby: str = ""
-    fetched: int = 0
-    fetched_bytes: int = 0
 
     def __post_init__(self) -> None:
-        self._cache = PackageCache(self.cache)
+        super().__post_init__()  # a struct is made anew when it gets a dict: super() alone finds none
         self._offers: Offers | None = None
+
+    def another(self) -> Store:
+        """One for a worker process."""
+        return replace(self)
 
     @property
     def offers(self) -> Offers:
@@ -75,7 +73,7 @@ class Store(Struct, dict=True):
             return CacheKey.of_statement("ruby", remotes, revision, self.ruby)
         if package.checksum:
             return self._content_key(package.checksum)
-        known = self._cache.recall(self._seen(package)) if package.source.remotes else None
+        known = self.trees.recall(self._seen(package)) if package.source.remotes else None
         return self._content_key(known) if isinstance(known, str) else None
 
     @staticmethod
@@ -95,8 +93,8 @@ class Store(Struct, dict=True):
     def tree(self, package: Locked) -> CachedTree:
         """The unpacked package. Raises HashMismatch, ArchiveRefused, RegistryProblem or DependencyProblem."""
         key = self.key(package)
-        value = self._cache.tree(key) if key is not None else None
-        if value is not None and not value.damaged():
+        value = self.whole_tree(key)
+        if value is not None:
             return value
         if package.source.kind == "git" and key is not None:
             return self._of_repository(package, key)
@@ -131,7 +129,7 @@ class Store(Struct, dict=True):
                 )
             tree = self._unpacked(package, data, got, checked=bool(stated))
             if not expected:
-                self._cache.remember(self._seen(package), got)
+                self.trees.remember(self._seen(package), got)
             return tree
         if problem is not None:
             raise RegistryProblem(
@@ -165,8 +163,7 @@ class Store(Struct, dict=True):
         page = self.offers.client.page(address, largest=LIMITS.in_memory)
         if page is None:
             return None
-        self.fetched += 1
-        self.fetched_bytes += len(page.body)
+        self.note_fetched(len(page.body))
         return page.body
 
     def _unpacked(self, package: Locked, data: bytes, key: str, *, checked: bool) -> CachedTree:
@@ -191,23 +188,22 @@ class Store(Struct, dict=True):
     def _of_repository(self, package: Locked, key: CacheKey) -> CachedTree:
         """A commit: its files, and the descriptions that lie in it as they are when evaluated there."""
         source = package.source
-        with self._cache.workshop() as name:
-            checkout = Path(name, "checkout")
-            check_out(list(source.remotes), source.revision, checkout, self.variables, package.place)
-            for folder in (checkout, *sorted(one.parent for one in checkout.glob("*/*.gemspec"))):
-                inside = folder_below(checkout, os.path.relpath(folder, checkout), package.place)
-                for spec in sorted(inside.glob("*.gemspec")):
-                    if not spec.is_symlink() and self.ruby:
-                        self._evaluated(spec, package)
-            shutil.rmtree(checkout / ".git")
-            self.fetched += 1
-            return make_tree(
-                self.cache,
-                key,
-                package.label,
-                lambda folder: moved_into(checkout, folder),
-                lambda folder, files: {},
-            )
+        return self.tree_of_commit(
+            source.remotes,
+            source.revision,
+            key,
+            package.label,
+            package.place,
+            lambda folder, files: {},
+            lambda checkout: self._describe(checkout, package),
+        )
+
+    def _describe(self, checkout: Path, package: Locked) -> None:
+        for folder in (checkout, *sorted(one.parent for one in checkout.glob("*/*.gemspec"))):
+            inside = folder_below(checkout, os.path.relpath(folder, checkout), package.place)
+            for spec in sorted(inside.glob("*.gemspec")):
+                if not spec.is_symlink() and self.ruby:
+                    self._evaluated(spec, package)
 
     def _evaluated(self, spec: Path, package: Locked) -> None:
         """Writes a gemspec anew as plain Ruby: the program in it asks git for its files, and there will be none."""

@@ -7,14 +7,24 @@ from collections.abc import Iterator
 
 from plainfall.clone.checks import CheckFound, CheckTool, CheckWords
 from plainfall.clone.walk import Tree
-from plainfall.ecosystems.ask_files import within
 from plainfall.ecosystems.ruby.recognise.tasks import has_task
+from plainfall.ecosystems.shared.configured_checks import ConfiguredTool, configured_checks
+from plainfall.ecosystems.shared.version_files import within
 from plainfall.evidence import Evidence
 from plainfall.patterns import regex
 
 __all__ = ["WORDS", "ruby_checks"]
 
 _RANK = 500
+_CONFIGURED_TOOLS = (
+    ConfiguredTool("lint", "rubocop", r"\.rubocop\.yml", "bundle exec rubocop"),
+    ConfiguredTool("lint", "standard", r"\.standard\.yml", "bundle exec standardrb"),
+    ConfiguredTool("types", "steep", r"Steepfile", "bundle exec steep check"),
+    ConfiguredTool("types", "sorbet", r"sorbet/config", "bundle exec srb tc"),
+    ConfiguredTool("build", "jekyll", r"_config\.yml", "bundle exec jekyll build"),
+    ConfiguredTool("build", "middleman", r"config\.rb", "bundle exec middleman build"),
+    ConfiguredTool("build", "nanoc", r"nanoc\.yaml", "bundle exec nanoc compile"),
+)
 
 
 WORDS = CheckWords(
@@ -57,18 +67,7 @@ def ruby_checks(tree: Tree, folder: str, names: frozenset[str]) -> Iterator[Chec
         yield CheckFound(
             "end-to-end", "bin/rails test:system", "Rails' system tests", _RANK, place, folder, "rails"
         )
-    for kind, package, file, line in (
-        ("lint", "rubocop", ".rubocop.yml", "bundle exec rubocop"),
-        ("lint", "standard", ".standard.yml", "bundle exec standardrb"),
-        ("types", "steep", "Steepfile", "bundle exec steep check"),
-        ("types", "sorbet", "sorbet/config", "bundle exec srb tc"),
-        ("build", "jekyll", "_config.yml", "bundle exec jekyll build"),
-        ("build", "middleman", "config.rb", "bundle exec middleman build"),
-        ("build", "nanoc", "nanoc.yaml", "bundle exec nanoc compile"),
-    ):
-        if package in names and within(folder, file) in tree:
-            place = Evidence(within(folder, file), 1)
-            yield CheckFound(kind, line, f"{file}, and {package} in its list", _RANK, place, folder, package)
+    yield from configured_checks(tree, folder, names, _CONFIGURED_TOOLS, _RANK, lambda one: one.package)
 
 
 def _loaded(tree: Tree, folder: str) -> Evidence | None:

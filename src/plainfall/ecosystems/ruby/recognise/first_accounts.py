@@ -6,7 +6,7 @@ import re
 
 from plainfall.clone.frameworks import ADMIN_ADDRESS, Administrator, SeededAccount
 from plainfall.clone.walk import Tree
-from plainfall.ecosystems.ask_files import within
+from plainfall.ecosystems.shared.version_files import within
 from plainfall.errors import BadInput
 from plainfall.evidence import Evidence
 

@@ -3,18 +3,18 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Collection, Iterable, Iterator, Mapping
+from collections.abc import Collection, Iterator
 from pathlib import Path
-from typing import Any
 
 from plainfall.clone.commands import Command
-from plainfall.clone.parts import DependencyFile, Extension, PortWanted
+from plainfall.clone.parts import DependencyFile, PortWanted
 from plainfall.clone.walk import Tree, is_side
-from plainfall.ecosystems.ask_files import within
 from plainfall.ecosystems.ruby.lists.discover import dependency_file
 from plainfall.ecosystems.ruby.lists.gemfile import manifest_path
 from plainfall.ecosystems.ruby.recognise.tasks import set_up_commands
 from plainfall.ecosystems.ruby.runtime.asks import ruby_asks
+from plainfall.ecosystems.shared.plain_language import PlainRecognising
+from plainfall.ecosystems.shared.version_files import within
 from plainfall.errors import BadInput
 from plainfall.evidence import Evidence
 from plainfall.runtimes.asks import VersionAsk
@@ -26,7 +26,7 @@ _SERVES = re.compile(
 )
 
 
-class RubyRecognising:
+class RubyRecognising(PlainRecognising):
     """Parts with a manifest of an application, a Rack configuration, or a script that serves."""
 
     def recognise(self, tree: Tree, folder: str) -> list[Evidence]:
@@ -64,44 +64,14 @@ class RubyRecognising:
     def asks(self, tree: Tree, folder: str, cache: Path | None) -> list[VersionAsk]:
         return ruby_asks(tree, folder)
 
-    def asks_of_time(self, day: str) -> list[VersionAsk]:
-        return []
-
     def may_serve(self, tree: Tree, folder: str, names: Collection[str]) -> bool:
         return within(folder, "config.ru") in tree or self._script(tree, folder) is not None
-
-    def environment_folders(self, tree: Tree, folder: str) -> list[str]:
-        return []
-
-    def asks_for_module(self, module: str) -> list[VersionAsk]:
-        return []
-
-    def extensions(self, tree: Tree, folder: str) -> tuple[Extension, ...]:
-        return ()
 
     def dependencies(self, tree: Tree, folder: str) -> DependencyFile | None:
         return dependency_file(tree, folder)
 
     def commands(self, tree: Tree, folder: str) -> list[Command]:
         return list(set_up_commands(tree, folder))
-
-    def programs(self, tree: Tree, folder: str) -> frozenset[str]:
-        return frozenset()
-
-    def after_installing(self, tree: Tree, folder: str) -> list[Command]:
-        return []
-
-    def build_command(self, tree: Tree, folder: str) -> Command | None:
-        return None
-
-    def secondary_commands(self, tree: Tree, folder: str, commands: list[Command]) -> list[Command]:
-        return commands
-
-    def starts_others(self, tree: Tree, folder: str, line: str) -> bool:
-        return False
-
-    def script_texts(self, tree: Tree, folder: str) -> Iterable[str]:
-        return ()
 
     def ports(self, tree: Tree, folder: str) -> Iterator[PortWanted]:
         """The port that the server's own configuration names."""
@@ -120,9 +90,3 @@ class RubyRecognising:
         if match:
             line = text.count("\n", 0, match.start(1)) + 1
             yield PortWanted(int(match.group(1)), "the server's configuration", Evidence(path, line))
-
-    def serves_client(self, tree: Tree, folder: str) -> bool:
-        return False
-
-    def editor_command(self, row: Mapping[str, Any], words: list[str], program: str) -> str:
-        return ""

@@ -8,7 +8,7 @@ from collections.abc import Iterator, Sequence
 from plainfall.clone.commands import Command
 from plainfall.clone.frameworks import RANK
 from plainfall.clone.walk import Tree
-from plainfall.ecosystems.ask_files import within
+from plainfall.ecosystems.shared.version_files import within
 from plainfall.errors import BadInput
 from plainfall.evidence import Evidence
 

@@ -6,8 +6,7 @@ from collections.abc import Iterable, Iterator, Mapping, Sequence
 from typing import Any
 
 from msgspec import Struct
-from resolvelib import AbstractProvider, ResolutionImpossible
-from resolvelib.resolvers import RequirementInformation, Resolution, ResolutionTooDeep
+from resolvelib.resolvers import RequirementInformation
 
 from plainfall.ecosystems.ruby.lists.locks import Lock, Locked, Source
 from plainfall.ecosystems.ruby.resolve.index import Offer, Offers
@@ -19,9 +18,10 @@ from plainfall.ecosystems.ruby.resolve.versions import (
     takes_system,
     version,
 )
+from plainfall.ecosystems.shared.searching import NamedProvider, conflict, searched
 from plainfall.errors import DependencyProblem
 from plainfall.evidence import Evidence
-from plainfall.packages.search_limit import LIMIT_IN_WORDS, ROUNDS, SearchLimit
+from plainfall.packages.search_limit import SearchLimit
 
 __all__ = ["Asked", "Machine", "lock_text", "resolve"]
 
@@ -74,17 +74,14 @@ def resolve(
     roots = [_Wish(one.name, requirement(one.rule), str(one.place)) for one in asked]
     roots += [_Wish(one.name, requirement(f"= {one.version}"), str(one.place)) for one in given]
     offers.prefetch([one.name for one in roots if one.name not in provider.given])
-    resolution: Resolution[_Wish, _Candidate, str] = Resolution(provider, limit)
-    try:
-        state = resolution.resolve(roots, max_rounds=ROUNDS)
-    except ResolutionImpossible as error:
-        raise provider.explained([*error.causes], path) from error
-    except ResolutionTooDeep as error:
-        raise DependencyProblem(
-            f"no set of versions was found within what a search may take ({LIMIT_IN_WORDS})",
-            place=Evidence(path),
-            remedy="Narrow some of the requirements.",
-        ) from error
+    state = searched(
+        provider,
+        lambda causes: provider.explained(causes, path),
+        roots,
+        limit,
+        Evidence(path),
+        "Narrow some of the requirements.",
+    )
     found = []
     for name, one in sorted(state.mapping.items()):
         if name in provider.given:
@@ -99,7 +96,7 @@ def resolve(
     return found
 
 
-class _Provider(AbstractProvider[_Wish, _Candidate, str]):
+class _Provider(NamedProvider[_Wish, _Candidate]):
     def __init__(
         self,
         given: Sequence[Locked],
@@ -108,29 +105,12 @@ class _Provider(AbstractProvider[_Wish, _Candidate, str]):
         registries: Mapping[str, str],
         limit: SearchLimit,
     ) -> None:
-        self._limit = limit
+        super().__init__(limit)
         self._satisfied: dict[tuple[Requirement, str], bool] = {}
         self.given = {one.name: one for one in given}
         self._offers = offers
         self._machine = machine
         self._registries = registries
-        self._fitting: dict[str, list[_Candidate]] = {}
-        self._refused: dict[str, list[str]] = {}
-
-    def identify(self, requirement_or_candidate: _Wish | _Candidate) -> str:
-        """Packages by name."""
-        return requirement_or_candidate.name
-
-    def get_preference(
-        self,
-        identifier: str,
-        resolutions: Mapping[str, _Candidate],
-        candidates: Mapping[str, Iterator[_Candidate]],
-        information: Mapping[str, Iterator[RequirementInformation[_Wish, _Candidate]]],
-        backtrack_causes: Sequence[RequirementInformation[_Wish, _Candidate]],
-    ) -> tuple[bool, str]:
-        """What is in conflict, then by name."""
-        return not any(identifier == one.requirement.name for one in backtrack_causes), identifier
 
     def find_matches(
         self,
@@ -144,7 +124,7 @@ class _Provider(AbstractProvider[_Wish, _Candidate, str]):
         early = any(wish.rule.is_prerelease for wish in wishes)
         fitting = [
             one
-            for one in self._own(identifier)
+            for one in self.candidates_of(identifier)
             if one.version not in refused and all(self.is_satisfied_by(wish, one) for wish in wishes)
         ]
         finals = [
@@ -170,17 +150,11 @@ class _Provider(AbstractProvider[_Wish, _Candidate, str]):
         self._offers.prefetch([one.name for one in found if one.name not in self.given])
         return found
 
-    def _own(self, name: str) -> list[_Candidate]:
-        """The versions of a package that this machine takes, the newest first."""
+    def read_candidates(self, name: str) -> list[_Candidate]:
+        """The versions of a package that this machine takes, the newest first; of one that is given, that one."""
         if name in self.given:
             one = self.given[name]
             return [_Candidate(name, one.version, one.needs)]
-        if name not in self._fitting:
-            with self._limit.reading():
-                self._fitting[name] = self._read(name)
-        return self._fitting[name]
-
-    def _read(self, name: str) -> list[_Candidate]:
         registry = self._registries.get(name, "")
         best: dict[str, Offer] = {}
         refused: list[str] = []
@@ -190,7 +164,7 @@ class _Provider(AbstractProvider[_Wish, _Candidate, str]):
                 refused.append(f"{offer.version} {reason}")
             elif offer.version not in best or best[offer.version].system == "ruby":
                 best[offer.version] = offer
-        self._refused[name] = refused
+        self.refused[name] = refused
         ordered = sorted(best.values(), key=lambda one: version(one.version), reverse=True)
         if not ordered and name in self._machine.defaults:
             needs = self._machine.needs.get(name, {})
@@ -211,23 +185,20 @@ class _Provider(AbstractProvider[_Wish, _Candidate, str]):
         self, causes: Sequence[RequirementInformation[_Wish, _Candidate]], path: str
     ) -> DependencyProblem:
         """The conflict, by who asks for what."""
-        lines = [
-            f"{one.requirement.parent} asks for {one.requirement.name} {one.requirement.rule}"
+        asked = [
+            (
+                one.requirement.name,
+                f"{one.requirement.parent} asks for {one.requirement.name} {one.requirement.rule}",
+            )
             for one in causes
         ]
-        names = sorted({one.requirement.name for one in causes})
-        for name in names:
-            refused = self._refused.get(name, [])
-            if not self._own(name) and not refused:
-                lines.append(f"no registry has {name}")
-            elif refused:
-                lines.append(f"{name}: {'; '.join(refused[:4])}")
-        return DependencyProblem(
-            f"no set of versions satisfies what is asked of {', '.join(names)}",
-            place=Evidence(path),
-            lines=tuple(dict.fromkeys(lines)),
-            remedy="Change one of these requirements, or name the registry that has the package.",
-        )
+        unknown = {
+            name: f"no registry has {name}"
+            for name, _ in asked
+            if not self.candidates_of(name) and not self.refused.get(name)
+        }
+        remedy = "Change one of these requirements, or name the registry that has the package."
+        return conflict(asked, self.refused, unknown, Evidence(path), remedy)
 
 
 def _sections(packages: Sequence[Locked]) -> Iterator[tuple[Source, list[Locked]]]:

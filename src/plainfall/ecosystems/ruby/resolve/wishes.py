@@ -12,7 +12,6 @@ from pathlib import Path
 from msgspec import Struct
 from msgspec.structs import replace
 
-from plainfall.ecosystems.own_files import own_folder
 from plainfall.ecosystems.ruby.clients.configuration import mirrors_of, user_connection
 from plainfall.ecosystems.ruby.install.store import Store
 from plainfall.ecosystems.ruby.lists.evaluating import Described, evaluate_gemspecs, evaluated
@@ -24,6 +23,7 @@ from plainfall.ecosystems.ruby.resolve.resolving import Asked, Machine, lock_tex
 from plainfall.ecosystems.ruby.resolve.versions import requirement, system
 from plainfall.ecosystems.ruby.runtime.interpreters import default_packages, library_of
 from plainfall.ecosystems.shape import InstallJob
+from plainfall.ecosystems.shared.programs import own_folder
 from plainfall.errors import BadInput, DependencyProblem, ValueNeeded
 from plainfall.evidence import Evidence
 from plainfall.packages.checkouts import references_of

@@ -7,10 +7,17 @@ import re
 from collections.abc import Callable, Iterator
 
 from plainfall.clone.walk import Tree
-from plainfall.ecosystems.ask_files import Written, asks_beside, numbered_lines, upwards, within
 from plainfall.ecosystems.ruby.lists.gemfile import gemspec_of, manifest_of, manifest_path
 from plainfall.ecosystems.ruby.lists.locks import read_lock
 from plainfall.ecosystems.ruby.resolve.versions import requirement
+from plainfall.ecosystems.shared.version_files import (
+    Written,
+    asks_beside,
+    numbered_lines,
+    tool_versions,
+    upwards,
+    within,
+)
 from plainfall.errors import BadInput
 from plainfall.evidence import Evidence
 from plainfall.patterns import regex
@@ -55,9 +62,8 @@ def _specifier(text: str) -> str | None:
     return f"~> {'.'.join(pieces)}.0"
 
 
-def _pinned(text: str, path: str, number: int) -> VersionAsk:
+def _pinned(text: str, place: Evidence) -> VersionAsk:
     specifier = _specifier(text)
-    place = Evidence(path, number, text)
     if _OTHER.match(text):
         raise BadInput(
             f"{text[:40]!r} is another implementation of Ruby, which Plainfall does not start",
@@ -76,17 +82,14 @@ def _pin_files(tree: Tree, folder: str) -> Iterator[VersionAsk]:
         for number, line in numbered_lines(tree, path):
             text = line.partition("#")[0].strip()
             if text:
-                yield _pinned(text, path, number)
+                yield _pinned(text, Evidence(path, number, text))
                 return
 
 
 def _tool_versions(tree: Tree, folder: str) -> Iterator[VersionAsk]:
-    for path in upwards(folder, ".tool-versions"):
-        for number, line in numbered_lines(tree, path):
-            match = re.match(r"^ruby\s+(\S+)", line)
-            if match:
-                yield _pinned(match.group(1), path, number)
-                return
+    for text, place in tool_versions(tree, folder, "ruby"):
+        yield _pinned(text, place)
+        return
 
 
 def _manifest(tree: Tree, folder: str) -> Iterator[VersionAsk]:

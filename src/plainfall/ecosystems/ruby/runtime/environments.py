@@ -7,11 +7,12 @@ import os
 from pathlib import Path
 
 from plainfall.clone.parts import PartFound
-from plainfall.ecosystems.own_files import names_folder, own_folder
 from plainfall.ecosystems.ruby.clients import runner
 from plainfall.ecosystems.ruby.lists.gemfile import MANIFESTS
 from plainfall.ecosystems.ruby.runtime.interpreters import GRAMMAR, interpreter_at, ruby_interpreters
-from plainfall.ecosystems.shape import CloneAccess, Debugging, DebugWish, EnvironmentStanding, Progress
+from plainfall.ecosystems.shape import CloneAccess, Debugging, DebugWish, Progress
+from plainfall.ecosystems.shared.linked_runtime import LinkedRuntime
+from plainfall.ecosystems.shared.programs import names_folder, own_folder
 from plainfall.errors import EnvironmentProblem
 from plainfall.plain_files import plain_text
 from plainfall.runtimes.choice import Choice, choose, named_choice
@@ -20,8 +21,11 @@ from plainfall.surroundings import Surroundings
 __all__ = ["RubyEnvironment"]
 
 
-class RubyEnvironment:
+class RubyEnvironment(LinkedRuntime):
     """Packages lie in a home of the part's own; the environment is a folder of ours with the runtime's name."""
+
+    NAME = "ruby"
+    write_client_names = staticmethod(runner.write_names)
 
     def choose_runtime(
         self,
@@ -36,15 +40,8 @@ class RubyEnvironment:
             return named_choice("Ruby", named, interpreter_at, part.asks, GRAMMAR)
         return choose("Ruby", part.asks, ruby_interpreters(surroundings), GRAMMAR, lambda one: None)
 
-    def standing(self, folder: Path, choice: Choice, access: CloneAccess) -> EnvironmentStanding:
-        names = names_folder(folder, access)
-        link = names / "ruby"
-        right = link.is_symlink() and os.readlink(link) == str(choice.taken.file)
-        return EnvironmentStanding("right" if right else "absent", os.path.relpath(names, folder), ours=True)
-
     def make(self, folder: Path, choice: Choice, prompt: str, making: Path, access: CloneAccess) -> None:
         """The folder with the runtime's name. Packages that were laid for another Ruby's interface go."""
-        access.confined.make_folder(names_folder(folder, access))
         home = own_folder("gems", folder, access)
         mark = home / "for.txt"
         api = f"{choice.taken.facts['api']} {choice.taken.facts['system']}"
@@ -52,16 +49,7 @@ class RubyEnvironment:
             access.confined.remove(home)
         access.confined.make_folder(home)
         access.confined.write(mark, api)
-        self.prepare(folder, choice, access)
-
-    def prepare(self, folder: Path, choice: Choice, access: CloneAccess) -> None:
-        """The names by which scripts call the runtime and its client."""
-        names = names_folder(folder, access)
-        runner.write_names(access.confined, names)
-        ruby = names / "ruby"
-        if not ruby.is_symlink() or os.readlink(ruby) != str(choice.taken.file):
-            access.confined.remove(ruby)
-            access.confined.link(ruby, str(choice.taken.file))
+        super().make(folder, choice, prompt, making, access)
 
     def variables(self, folder: Path, choice: Choice, access: CloneAccess) -> dict[str, str]:
         home = own_folder("gems", folder, access)
@@ -82,10 +70,6 @@ class RubyEnvironment:
         if manifest is not None:
             found["BUNDLE_GEMFILE"] = str(manifest)
         return found
-
-    def noting_databases(self, folder: Path, access: CloneAccess, mark: str) -> dict[str, str]:
-        """None: its drivers are packages of the clone's own."""
-        return {}
 
     def debugging(self, wish: DebugWish) -> Debugging:
         """The debugger that newer Rubies bundle, where the part has it; it listens, and an editor attaches."""

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 import re
 import subprocess
 from collections.abc import Mapping
@@ -12,8 +11,8 @@ from typing import Any
 from msgspec.structs import replace
 
 from plainfall.ecosystems.ruby.resolve.versions import is_version, requirement, version
+from plainfall.ecosystems.shared.interpreters import asked_for_facts, line_bounds, named_interpreter
 from plainfall.patterns import regex
-from plainfall.processes import run
 from plainfall.runtimes.choice import Grammar
 from plainfall.runtimes.interpreters import BrokenInterpreter, Interpreter, find_interpreters
 from plainfall.surroundings import Surroundings
@@ -27,15 +26,7 @@ _QUESTIONS = Path(__file__).parents[1] / "library" / "facts.rb"
 def ask_ruby(file: Path) -> Mapping[str, Any]:
     """Runs one interpreter and returns its facts. Raises ValueError with the reason if it does not work or is
     another implementation, or subprocess.TimeoutExpired after 20 seconds."""
-    done = run([str(file), str(_QUESTIONS)], {"PATH": "/usr/bin:/bin", "LANG": "C.UTF-8"}, seconds=20)
-    lines = done.output.strip().splitlines()
-    try:
-        facts = json.loads(lines[-1]) if lines and done.status == 0 else None
-    except ValueError:
-        facts = None
-    if not isinstance(facts, dict) or "version" not in facts or not facts.get("executable"):
-        said = done.errors.strip().splitlines() or lines
-        raise ValueError(said[-1] if said else f"it ends with status {done.status}")
+    facts = asked_for_facts([str(file), str(_QUESTIONS)], seconds=20)
     if facts["engine"] != "ruby":
         raise ValueError(f"it is another implementation of Ruby ({facts['engine']})")
     return facts
@@ -61,8 +52,7 @@ def _as_it_is(interpreter: Interpreter) -> Interpreter:
 
 def interpreter_at(path: Path) -> Interpreter:
     """The interpreter that a person named. Raises what ``ask_ruby`` raises."""
-    facts = ask_ruby(path)
-    return Interpreter(path, Path(facts["executable"]), str(facts["version"]), facts)
+    return named_interpreter(path, ask_ruby)
 
 
 def default_packages(interpreter: Interpreter) -> Mapping[str, str]:
@@ -85,16 +75,6 @@ def _relaxed(specifier: str) -> str | None:
     return f"~> {exact.group(1)}.0" if exact else None
 
 
-def _probes(specifier: str) -> list[str]:
-    """Versions of a pin's own line, to see whether another ask admits any of them."""
-    line = re.search(r"(\d+)(?:\.(\d+))?(?:\.(\d+))?", specifier)
-    if not line:
-        return []
-    exact = [line.group()] if line.group(3) else []
-    minor = line.group(2) or "0"
-    return [*exact, f"{line.group(1)}.{minor}.0", f"{line.group(1)}.{minor}.99"]
-
-
 def _admits(specifier: str, wanted: str) -> bool:
     try:
         return requirement(specifier).admits(version(wanted))
@@ -107,5 +87,5 @@ GRAMMAR = Grammar(
     relaxed=_relaxed,
     order=lambda text: tuple(int(piece) for piece in re.findall(r"\d+", text)[:3]),
     is_final=lambda text: not re.search(r"preview|rc|dev", text),
-    probes=_probes,
+    probes=line_bounds,
 )

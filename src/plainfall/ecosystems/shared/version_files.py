@@ -14,7 +14,7 @@ from plainfall.evidence import Evidence
 from plainfall.patterns import regex
 from plainfall.runtimes.asks import Strength, VersionAsk
 
-__all__ = ["Written", "asks_beside", "numbered_lines", "upwards", "within"]
+__all__ = ["Written", "asks_beside", "numbered_lines", "tool_versions", "upwards", "within"]
 
 _CONTAINERS = (
     "Dockerfile", "Dockerfile.dev", ".devcontainer/Dockerfile", "docker/Dockerfile", "docker/php/Dockerfile",
@@ -108,3 +108,13 @@ def numbered_lines(tree: Tree, path: str) -> list[tuple[int, str]]:
         return list(enumerate(tree.text(path).splitlines(), 1))
     except BadInput:
         return []  # not text: not written for us
+
+
+def tool_versions(tree: Tree, folder: str, name: str) -> Iterator[tuple[str, Evidence]]:
+    """The version that the nearest ``.tool-versions`` states for a tool (``name`` is a regular expression), with
+    its line; those further up follow."""
+    for path in upwards(folder, ".tool-versions"):
+        for number, line in numbered_lines(tree, path):
+            match = re.match(rf"^{name}\s+(\S+)", line)
+            if match:
+                yield match.group(1), Evidence(path, number, line)

@@ -1,0 +1,1 @@
+"""What several languages have alike, written once."""
