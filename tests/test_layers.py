@@ -179,3 +179,16 @@ def test_a_languages_folder_has_the_same_rooms_in_all_languages() -> None:
         if room == "ecosystems" and own in {*names, "shared", "shape"}:
             known = {one.split(".")[1] for one in others if one.startswith("ecosystems.")} & names
             assert known <= {own} & names, module
+
+
+def test_stages_read_the_choices_and_no_wishes() -> None:
+    """A run is a function of the clone and its choices: what the person asked for and what failures changed come to
+    a stage as ``work.choices`` alone."""
+    found = [
+        f"{path.name}:{node.lineno}: {ast.unparse(node)}"
+        for path in sorted((SOURCE / "onboarding/stages").glob("*.py"))
+        for node in ast.walk(ast.parse(path.read_text("utf-8")))
+        if isinstance(node, ast.Attribute) and node.attr in ("wishes", "decisions", "decided")
+        if ast.unparse(node.value) == "work"
+    ]
+    assert found == []

@@ -12,10 +12,11 @@ from typing import Any, cast
 import pytest
 
 from plainfall.errors import PlainfallError
+from plainfall.onboarding.part.choices import Wishes
 from plainfall.onboarding.part.decisions import Decisions
 from plainfall.onboarding.part.events import Event, StepFinished, StepStarted
 from plainfall.onboarding.part.steps import Stage, State, Step, StepResult
-from plainfall.onboarding.part.work import Wishes, Work
+from plainfall.onboarding.part.work import Work
 from plainfall.onboarding.run.part_run import EarlySteps, PartRun, workers
 
 

@@ -17,9 +17,9 @@ from plainfall.ecosystems.shape import InstallWishes
 from plainfall.errors import BadInput, UsageProblem
 from plainfall.evidence import Evidence
 from plainfall.formats.dotenv import parse_dotenv
+from plainfall.onboarding.part.choices import Wishes
 from plainfall.onboarding.part.steps import Stage, State
 from plainfall.onboarding.part.team_decisions import as_toml, write_into_team_file
-from plainfall.onboarding.part.work import Wishes
 from plainfall.onboarding.records.outcome import outcome_document
 from plainfall.onboarding.run.clone_root import clone_of
 from plainfall.onboarding.run.onboard import Outcome, onboard

@@ -19,9 +19,9 @@ from plainfall.clone.parts import Survey
 from plainfall.diagnosis.reading import diagnose, lines_that_matter
 from plainfall.errors import NothingToOnboard
 from plainfall.kept_records import DataStep, ProcessKept
+from plainfall.onboarding.part.choices import Wishes
 from plainfall.onboarding.part.chosen_commands import choose_command, part_named, with_choices
 from plainfall.onboarding.part.steps import Stage, State, Step, StepResult
-from plainfall.onboarding.part.work import Wishes
 from plainfall.onboarding.records.outcome import outcome_document
 from plainfall.onboarding.records.register import Register
 from plainfall.onboarding.records.state import CloneState

@@ -6,11 +6,13 @@ with the clone, so that the next run begins with them and has nothing to find ou
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from typing import ClassVar
 
 from msgspec import Struct
 from msgspec.structs import replace
 
+from plainfall.clone.commands import Command
 from plainfall.clone.parts import Addition
 from plainfall.ecosystems.shape import InstallWishes
 from plainfall.evidence import Evidence
@@ -61,6 +63,13 @@ class StartCommand(Struct, frozen=True):
 
     line: str
     reason: str
+
+    def as_command(self, found: Sequence[Command]) -> Command:
+        """The candidate of that line among those that were found; where none has it, one made after the first."""
+        for one in found:
+            if one.line == self.line:
+                return one
+        return replace(found[0], line=self.line, reason=self.reason)
 
 
 class Decisions(Struct, frozen=True):

@@ -21,15 +21,14 @@ from plainfall.ecosystems.shape import (
     Environment,
     EnvironmentStanding,
     Installing,
-    InstallWishes,
     Language,
 )
 from plainfall.errors import PlainfallError
 from plainfall.evidence import Evidence
 from plainfall.failure_kinds import FailureKind
-from plainfall.kept_records import DriverVariables, EnvironmentFolder, ServerKept
+from plainfall.kept_records import DriverVariables, EnvironmentFolder, Installed, ServerKept
 from plainfall.onboarding.part.byproducts import ByProducts
-from plainfall.onboarding.part.chosen_commands import CHOSEN_RANK
+from plainfall.onboarding.part.choices import Choices, Origin, Wishes
 from plainfall.onboarding.part.decisions import Decisions, decisions_of, team_of, with_wishes
 from plainfall.onboarding.part.edits import Edits
 from plainfall.onboarding.part.events import Listener, Making
@@ -43,32 +42,10 @@ from plainfall.runtimes.choice import Choice
 from plainfall.settings.setting import Asker, Setting
 from plainfall.surroundings import Surroundings
 
-__all__ = [
-    "Wishes",
-    "Work",
-]
+__all__ = ["Work"]
 
 _KEY = "secret key"  # what the key of an application that has none is made of
 _OWN_SETTINGS = "plainfall_development"  # the name of the settings module of ours
-
-
-class Wishes(Struct, frozen=True):
-    """What the person asked for beyond the job itself. ``wait`` is in seconds; ``skip`` names stages that are left
-    out, now and in later runs ("none" forgets them); ``fetch_services`` allows server programs from registries,
-    now and in later runs."""
-
-    given: Mapping[str, str] = field(default_factory=dict)
-    port: int | None = None
-    runtime: Path | None = None
-    seed_again: bool = False
-    wait: float = 60.0
-    mend: bool = False
-    debug: bool = False
-    environment: str = ""
-    skip: frozenset[str] = frozenset()
-    fetch_services: bool = False
-    install: InstallWishes = field(default_factory=InstallWishes)
-    attempts: int = 12
 
 
 class Work(Struct, frozen=True, dict=True):
@@ -147,6 +124,12 @@ class Work(Struct, frozen=True, dict=True):
             known = decisions_of_team(self.tree, self.part.path)
         return with_wishes(known, self.wishes.install)
 
+    @cached_property
+    def choices(self) -> Choices:
+        """Everything that this run of the part decides. Raises BadInput for the team's file."""
+        before = self.state.read(self.part.key, Installed)
+        return Choices.of(self.part, self.wishes, self.decisions, before)
+
     def after_stage(self, result: StageResult) -> Work:
         """What the stage behind one with this result gets."""
         return replace(self, **{name: getattr(result, name) for name in result.__struct_fields__})
@@ -170,7 +153,8 @@ class Work(Struct, frozen=True, dict=True):
     @property
     def start_is_chosen(self) -> bool:
         """Whether the person said which start command it is."""
-        return self.part.candidates("server")[0].rank >= CHOSEN_RANK
+        command = self.choices.server.command
+        return command is not None and command.origin is Origin.PERSON
 
     def development_mode(self, rule: FailureKind = FailureKind.UNKNOWN) -> DevelopmentMode | None:
         """That of the part's framework whose rule recognised a failure (UNKNOWN: any); None where no framework has
@@ -222,7 +206,7 @@ class Work(Struct, frozen=True, dict=True):
     def environment_name(self) -> str:
         """The name of the environment's folder in the part: the one that was asked for, now or before, else one
         that the project or the person has and that can be used; "" for the usual one."""
-        wished = self.wishes.environment or self.state.read(self.part.key, EnvironmentFolder).folder
+        wished = self.choices.environment or self.state.read(self.part.key, EnvironmentFolder).folder
         recognising = self.language.recognising
         if wished or recognising is None:
             return "" if wished == "none" else wished
@@ -242,7 +226,7 @@ class Work(Struct, frozen=True, dict=True):
         if not self.onboarded:
             return
         self.environment.prepare(self.folder, self.chosen(), self.access())
-        mode = self.development_mode() if self.decisions.development_mode else None
+        mode = self.development_mode() if self.choices.settings.development_mode else None
         if mode is not None:
             module = self.settings.get(mode.variable, mode.module)
             text = (
@@ -270,11 +254,11 @@ class Work(Struct, frozen=True, dict=True):
         first = own["PATH"].count(os.pathsep) + 1
         path = os.pathsep.join((own.pop("PATH"), variables["PATH"]))
         named = dict(self.part.variables)
-        mode = self.development_mode() if self.decisions.development_mode else None
+        mode = self.development_mode() if self.choices.settings.development_mode else None
         for number, name in enumerate(self.language.folder_variables):
             places = [str(self.folder / named[name])] if name in named else []
             if number == 0:
-                places += [str(self.clone / folder) for folder in self.decisions.import_folders]
+                places += [str(self.clone / folder) for folder in self.choices.import_folders]
                 places += [str(self.development_folder())] if mode is not None else []
             if places:
                 named[name] = os.pathsep.join(places)
@@ -305,7 +289,7 @@ class Work(Struct, frozen=True, dict=True):
     def _secret_key(self) -> dict[str, str]:
         """A key for sessions under the names that frameworks read by themselves, where the application has none:
         the same each time, and never written anywhere."""
-        if not self.decisions.secret_key:
+        if not self.choices.settings.secret_key:
             return {}
         key = self.state.seal.mark(_KEY, self.part.key)
         return {"SECRET_KEY": key, "FLASK_SECRET_KEY": key}

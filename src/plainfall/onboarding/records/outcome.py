@@ -28,7 +28,7 @@ class Outcome(Struct):
     the survey and of the settings; ``works`` what each part's steps left behind, by part; ``processes`` what
     runs beside the servers, by part and name; ``remarks`` are about
     the clone as a whole, ``changes`` say what changed since the run before;
-    ``is_first`` tells that there was none."""
+    ``is_first`` tells that there was none; ``choices`` are those of each part, with what else could be."""
 
     clone: Path
     survey: Survey
@@ -44,6 +44,7 @@ class Outcome(Struct):
     remarks: list[str] = field(default_factory=list)
     changes: list[str] = field(default_factory=list)
     is_first: bool = False
+    choices: dict[str, list[dict[str, Any]]] = field(default_factory=dict)
 
 
 class RunRecord(Struct, frozen=True):
@@ -110,6 +111,7 @@ def outcome_document(outcome: Outcome) -> dict[str, Any]:
         "remarks": [text for text, _ in outcome.survey.remarks] + outcome.remarks,
         "contradictions": [candidate.as_json() for candidate in outcome.contradictions],
         "changes": outcome.changes,
+        "choices": outcome.choices,
         "processes": [_process(*key, record) for key, record in outcome.processes.items()],
         "failure": failure_document(*failure) if failure else None,
     }

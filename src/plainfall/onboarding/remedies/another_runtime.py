@@ -18,7 +18,7 @@ STAGES = frozenset({Stage.MIGRATIONS, Stage.SEEDS, Stage.TASKS, Stage.SERVER, St
 def propose(work: Work, failure: Failure) -> Iterator[Change]:
     """One that fits is asked for by the module's name; where the person named the runtime, that one stays."""
     error, recognising = failure.error, work.language.recognising
-    if error.rule not in OF_ANOTHER_RUNTIME or recognising is None or work.wishes.runtime is not None:
+    if error.rule not in OF_ANOTHER_RUNTIME or recognising is None or work.choices.runtime.file is not None:
         return
     before = work.decisions.standard_modules
     if error.thing in before or not recognising.asks_for_module(error.thing):

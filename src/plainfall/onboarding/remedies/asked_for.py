@@ -18,7 +18,7 @@ def propose(work: Work, failure: Failure) -> Iterator[Change]:
     error = failure.error
     if error.mend == "port" and failure.stage is Stage.SERVER:
         yield from _another_port(work, failure)
-    if not work.wishes.mend or error.mend in ("", "port"):
+    if not work.choices.mends or error.mend in ("", "port"):
         return
     listed = work.part.dependencies
     before = f"mended: {error.cause}; "
@@ -44,7 +44,11 @@ def propose(work: Work, failure: Failure) -> Iterator[Change]:
 def _another_port(work: Work, failure: Failure) -> Iterator[Change]:
     """A port that somebody took between the look and the start is nobody's wish: another one does."""
     taken = work.settled_by().ports.get(work.part.key)
-    if taken is None or taken in work.avoided or (work.wishes.port is not None and not work.wishes.mend):
+    if (
+        taken is None
+        or taken in work.avoided
+        or (work.choices.server.port is not None and not work.choices.mends)
+    ):
         return
     words = f"mended: {failure.error.cause}; another port is used"
     yield Change(words, work.decisions, Stage.SERVER, Deed("avoid port", str(taken)))

@@ -25,7 +25,7 @@ def propose(work: Work, failure: Failure) -> Iterator[Change]:
     if unknown is None or listed is None:
         return
     word = unknown.group(1) or unknown.group(2)
-    known = {*work.decisions.extras, *work.wishes.install.extras}
+    known = work.choices.packages.extras
     for extra in _SERVING_EXTRAS:
         if extra in listed.offered[0] and extra not in known:
             yield Change(

@@ -26,7 +26,7 @@ def propose(work: Work, failure: Failure) -> Iterator[Change]:
     decisions = work.decisions
     had = {one.requirement for one in decisions.packages} | {one.text for one in listed.additions}
     extra = work.installing.extra_with(work.tree, work.part, addition)
-    if extra and extra not in {*decisions.extras, *work.wishes.install.extras}:
+    if extra and extra not in work.choices.packages.extras:
         words = f"the extra {extra}, which lists {addition.text}, was installed, too"
         yield Change(
             f"{error.thing} was missing: {words} ({addition.evidence}): {{result}}",

@@ -23,7 +23,7 @@ def propose(work: Work, failure: Failure) -> Iterator[Change]:
     listed = work.part.dependencies
     if listed is None:
         return
-    known = {*work.decisions.extras, *work.wishes.install.extras}
+    known = work.choices.packages.extras
     own = {_plain(name) for name in (work.clone.name, work.part.path.rpartition("/")[2], *_programs(work))}
     for line in failure.error.lines:
         for name, words in _NAMED.findall(line):

@@ -19,7 +19,7 @@ def propose(work: Work, failure: Failure) -> Iterator[Change]:
     """Only for a list whose versions are chosen, and where the person named no runtime."""
     error = failure.error
     name, _, version = error.thing.partition(" ")
-    if not isinstance(error, BuildFailed) or not version or work.wishes.runtime is not None:
+    if not isinstance(error, BuildFailed) or not version or work.choices.runtime.file is not None:
         return
     if work.decisions.ready_package is not None or not work.installing.may_resolve(work.part):
         return

@@ -24,7 +24,7 @@ _OLD = timedelta(days=30)  # before that, the versions are those that the projec
 
 def propose(work: Work, failure: Failure) -> Iterator[Change]:
     """Those of that day, and a runtime of that time."""
-    if work.part.dependencies is None or work.wishes.install.as_of or work.decisions.day:
+    if work.part.dependencies is None or work.choices.packages.as_of:
         return
     if not isinstance(failure.error, DependencyProblem) and not is_of_versions(failure):
         return

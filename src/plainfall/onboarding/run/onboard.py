@@ -12,9 +12,10 @@ from plainfall.errors import PlainfallError, ValueNeeded
 from plainfall.evidence import Evidence
 from plainfall.kept_records import LastRun, SkippedStages
 from plainfall.onboarding.part.byproducts import PACKAGES, ByProducts
+from plainfall.onboarding.part.choices import Wishes
 from plainfall.onboarding.part.events import Event, Listener, RunFinished, RunStarted, StepFinished
 from plainfall.onboarding.part.steps import Stage, State, Step, StepResult
-from plainfall.onboarding.part.work import Wishes, Work
+from plainfall.onboarding.part.work import Work
 from plainfall.onboarding.records.inventory import note_inventory
 from plainfall.onboarding.records.journal import Journal
 from plainfall.onboarding.records.outcome import Outcome, note_run_record
@@ -103,6 +104,7 @@ def _preview(plan: RunPlan, outcome: Outcome, listener: Listener) -> None:
     for one in plan.parts:
         steps, work = _foreseen(plan.work_for(one.part, listener, preview=True), one.steps)
         outcome.steps += steps
+        _add_choices(outcome, work)
         _add_contradictions(outcome, work)
     outcome.remarks += bring_settings_back(plan.state, preview=True)
 
@@ -180,6 +182,11 @@ def _note_folders(state: CloneState) -> None:
             state.keep_made(path, PACKAGES, inode=(status.st_dev, status.st_ino))
 
 
+def _add_choices(outcome: Outcome, work: Work) -> None:
+    if work.onboarded:
+        outcome.choices[work.part.key] = work.choices.rows()
+
+
 def _add_contradictions(outcome: Outcome, work: Work) -> None:
     known = {one.what for one in outcome.contradictions}
     outcome.contradictions += [one for one in work.contradictions if one.what not in known]
@@ -189,6 +196,7 @@ def _gather(run: PartRun, outcome: Outcome) -> None:
     outcome.steps += run.results
     outcome.failure = outcome.failure or run.failure
     outcome.works[run.work.part.key] = run.work
+    _add_choices(outcome, run.work)
     # What a page was that failed stands in the record, and the step handed nothing on.
     server = run.work.state.servers.get(run.work.part.key) or run.work.server
     if run.work.server is not None and server is not None:

@@ -13,11 +13,12 @@ from plainfall.clone.parts import PartFound, Survey
 from plainfall.clone.walk import Tree
 from plainfall.evidence import Evidence
 from plainfall.onboarding.part.byproducts import ByProducts
+from plainfall.onboarding.part.choices import Wishes
 from plainfall.onboarding.part.chosen_commands import skipped, with_choices, without
 from plainfall.onboarding.part.events import Listener
 from plainfall.onboarding.part.settling import Settling
 from plainfall.onboarding.part.steps import Stage, Step
-from plainfall.onboarding.part.work import Wishes, Work
+from plainfall.onboarding.part.work import Work
 from plainfall.onboarding.records.inventory import note_inventory
 from plainfall.onboarding.records.state import CloneState
 from plainfall.onboarding.run.clone_root import CloneFolder, survey_of

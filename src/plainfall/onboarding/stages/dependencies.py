@@ -20,7 +20,6 @@ from plainfall.onboarding.part.steps import State, StepResult
 from plainfall.onboarding.part.work import Work
 from plainfall.onboarding.stages.foreseen import foreseen_packages
 from plainfall.onboarding.stages.install_wishes import (
-    as_decided,
     installed_before,
     job_for,
     wishes_of,
@@ -35,14 +34,11 @@ __all__ = ["dependencies", "forget_installed", "may_install"]
 
 
 class _Plan(Struct, frozen=True):
-    """What is to be installed, and by what it is told whether it still is: ``remembered`` are the wishes that
-    count for later runs, too, ``wishes`` those of this one; ``own`` are the clone's own scripts that run with
-    it, ``left_out`` those that do not."""
+    """What is to be installed, and by what it is told whether it still is: ``own`` are the clone's own scripts that
+    run with it, ``left_out`` those that do not."""
 
     listed: DependencyFile
-    remembered: InstallWishes
     wishes: InstallWishes
-    instead: Mapping[str, str]
     before: Installed
     inputs: str
     fingerprint: str
@@ -63,8 +59,7 @@ def _laid(work: Work, plan: _Plan) -> StepResult:
     all_there = _all_exist(plan.place, plan.before.layout)
     if plan.before.fingerprint == plan.fingerprint and not edited and all_there:
         return _as_it_is(plan, edits)
-    wishes = replace(plan.wishes, instead=plan.instead)
-    job = job_for(work, plan.listed, wishes, plan.before, edited)
+    job = job_for(work, plan.listed, plan.wishes, plan.before, edited)
     if edits is None:
         same_list = plan.before.inputs == plan.inputs
         names = list(plan.before.names)
@@ -87,16 +82,14 @@ def _planned(work: Work) -> _Plan:
     inputs = digest_of_files(work.clone, listed.files)
     place = work.folder / work.standing().path
     before = installed_before(work)
-    remembered = wishes_of(work, listed, before)
-    wishes = as_decided(remembered, work.decisions)
-    instead = {**before.instead, **wishes.instead}
+    wishes = wishes_of(work, listed)
     every = work.part.candidates("dependencies")
     own = tuple(command for command in every if wishes.lets_run(command.evidence.path))
     asked = [
         [command.line for command in own],
         sorted(wishes.extras),
         sorted(wishes.groups),
-        sorted(instead.items()),
+        sorted(wishes.instead.items()),
         sorted(wishes.allowed),
         sorted(wishes.hosts),
         [one.text for one in listed.additions],
@@ -110,7 +103,7 @@ def _planned(work: Work) -> _Plan:
         asked.append("without the clone's own code")
     fingerprint = digest_of(inputs, work.chosen().taken.identity, str(place), asked)
     left_out = tuple(one for one in every if one not in own)
-    return _Plan(listed, remembered, wishes, instead, before, inputs, fingerprint, place, own, left_out)
+    return _Plan(listed, wishes, before, inputs, fingerprint, place, own, left_out)
 
 
 def _as_it_is(plan: _Plan, edits: Edits | None) -> StepResult:
@@ -126,20 +119,22 @@ def _as_it_is(plan: _Plan, edits: Edits | None) -> StepResult:
 
 
 def _record(work: Work, plan: _Plan, done: Installation) -> Installed:
-    names = sorted((*done.laid, *done.kept))
+    names, asked = sorted((*done.laid, *done.kept)), work.choices.packages_asked
     return Installed(
         fingerprint=plan.fingerprint,
         inputs=plan.inputs,
         names=tuple(names),
         memory=done.memory,
         layout=done.layout,
-        instead={name: version for name, version in plan.instead.items() if name in _plain_names(names)},
-        extras=tuple(sorted(plan.remembered.extras)),
+        instead={
+            name: version for name, version in plan.wishes.instead.items() if name in _plain_names(names)
+        },
+        extras=tuple(sorted(asked.extras)),
         groups=tuple(sorted(plan.wishes.groups)),
-        allowed=tuple(sorted(work.wishes.install.allowed | frozenset(plan.before.allowed))),
+        allowed=tuple(sorted(asked.allowed)),
         from_imports=plan.wishes.from_imports,
-        as_of=plan.remembered.as_of,
-        rather=tuple(plan.remembered.rather),
+        as_of=asked.as_of,
+        rather=tuple(asked.rather),
         with_client=plan.wishes.with_client,
         withheld=tuple(done.withheld),
         not_built=record_of(done.not_built),
@@ -156,10 +151,10 @@ def _what_else(plan: _Plan, done: Installation) -> list[str]:
     words = []
     if done.built:
         words.append(f"their own code ran: {', '.join(done.built)}")
-    taken = [f"{name} {version}" for name, version in sorted(plan.instead.items()) if name in here]
+    taken = [f"{name} {version}" for name, version in sorted(plan.wishes.instead.items()) if name in here]
     if taken:
         words.append(f"taken for this clone instead of what is listed: {', '.join(taken)}")
-    absent = sorted(name for name in plan.instead if name not in here)
+    absent = sorted(name for name in plan.wishes.instead if name not in here)
     if absent:
         words.append(f"--instead changed nothing for {', '.join(absent)}: no such package is installed")
     if done.unmanaged:

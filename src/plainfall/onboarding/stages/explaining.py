@@ -202,6 +202,6 @@ def _plain(name: str) -> str:
 
 def mend_words(work: Work, known: Diagnosis) -> str:
     """What to add to a remedy that Plainfall can carry out by itself, where that was not asked for already."""
-    if work.wishes.mend:
+    if work.choices.mends:
         return ""
     return " With --mend Plainfall tries that by itself." if known.mend else ""

@@ -103,7 +103,7 @@ def _seeds(work: Work) -> StepResult:
     command = work.part.candidates("seeds")[0]
     undone = _undo_unfinished(work)
     before = work.state.kept(work.part.key, DataStep, DataStep.SEEDS)
-    if not work.wishes.seed_again:
+    if not work.choices.seed_again:
         if before is not None and _still_holds(work, before):
             why = "this database was seeded before; --seed-again runs it again"
             return _kept(work, command, before, why, undone)

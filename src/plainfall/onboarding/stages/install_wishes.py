@@ -3,8 +3,6 @@ failures have changed."""
 
 from __future__ import annotations
 
-from collections.abc import Iterable
-
 from msgspec.structs import replace
 
 from plainfall.clone.parts import DependencyFile
@@ -12,26 +10,23 @@ from plainfall.ecosystems.shape import InstallJob, InstallWishes
 from plainfall.errors import BadInput, ValueNeeded
 from plainfall.kept_records import Installed, RegistryHosts
 from plainfall.onboarding.part.byproducts import PACKAGES
-from plainfall.onboarding.part.decisions import Decisions
 from plainfall.onboarding.part.work import Work
 from plainfall.settings.answers import install_code
 from plainfall.settings.setting import Consent, agrees
 
-__all__ = ["as_decided", "installed_before", "job_for", "may_ask", "wishes_of", "with_packages"]
+__all__ = ["installed_before", "job_for", "may_ask", "wishes_of", "with_packages"]
 
 
-def wishes_of(work: Work, listed: DependencyFile, before: Installed) -> InstallWishes:
-    """The wishes of the person, of now and of ``before`` (the record of the last installation), and the team's.
-    Raises ValueNeeded where a part has no list and nobody has said yet that what its sources import may be
-    installed."""
-    asked_for = work.wishes.install
+def wishes_of(work: Work, listed: DependencyFile) -> InstallWishes:
+    """What was chosen for the packages, with whose own code the team lets run, and the registries that may have the
+    person's variables. Raises ValueNeeded where a part has no list and nobody has said yet that what its sources
+    import may be installed."""
+    wishes = work.choices.packages
     allowed, seconds = install_code(work.tree)
     allowed -= set(work.tree.folders.get(work.part.path, ()))  # a clone does not allow its own code to itself
-    wishes = replace(
-        asked_for, allowed=asked_for.allowed | allowed, code_seconds=seconds or asked_for.code_seconds
-    )
+    wishes = replace(wishes, allowed=wishes.allowed | allowed, code_seconds=seconds or wishes.code_seconds)
     wishes = replace(wishes, hosts=_allowed_hosts(work, wishes))
-    return _with_choices(work, listed, wishes, before)
+    return _from_imports(work, listed, wishes)
 
 
 def installed_before(work: Work) -> Installed:
@@ -44,19 +39,8 @@ def with_packages(work: Work) -> DependencyFile:
     listed = work.part.dependencies
     assert listed is not None  # a part without a list has no such step
     known = {one.text for one in listed.additions}
-    more = [one.as_addition() for one in work.decisions.packages if one.requirement not in known]
+    more = [one.as_addition() for one in work.choices.added if one.requirement not in known]
     return replace(listed, additions=(*listed.additions, *more))
-
-
-def as_decided(wishes: InstallWishes, decisions: Decisions) -> InstallWishes:
-    """The wishes with what failures have changed, where the person does not wish otherwise."""
-    return replace(
-        wishes,
-        extras=wishes.extras | frozenset(decisions.extras),
-        allowed=wishes.allowed | frozenset(decisions.install_code),
-        as_of=wishes.as_of or decisions.day,
-        rather=wishes.rather or ((decisions.release,) if decisions.release else ()),
-    )
 
 
 def job_for(
@@ -82,21 +66,9 @@ def job_for(
     )
 
 
-def _with_choices(
-    work: Work, listed: DependencyFile, wishes: InstallWishes, before: Installed
-) -> InstallWishes:
-    """The wishes with the choices of earlier runs. Raises ValueNeeded where a part has no list and nobody has said
-    yet that what its sources import may be installed."""
-    wishes = replace(
-        wishes,
-        extras=_remembered(wishes.extras, before.extras),
-        groups=_remembered(wishes.groups, before.groups),
-        allowed=_remembered(wishes.allowed, before.allowed),
-        from_imports=wishes.from_imports or before.from_imports,
-        with_client=wishes.with_client or before.with_client,
-        rather=() if "none" in wishes.rather else wishes.rather or before.rather,
-        as_of="" if wishes.as_of == "none" else wishes.as_of or before.as_of,
-    )
+def _from_imports(work: Work, listed: DependencyFile, wishes: InstallWishes) -> InstallWishes:
+    """The wishes with the person's leave to install what the sources import. Raises ValueNeeded where a part has no
+    list and nobody has given it yet."""
     if not listed.is_from_imports or wishes.from_imports:
         return wishes
     if all(one.is_well_known for one in listed.unlisted):
@@ -131,11 +103,6 @@ def may_ask(work: Work) -> bool:
         return any("${" in work.tree.text(path) for path in listed.files if path in work.tree)
     except BadInput:
         return False  # said where the list is read
-
-
-def _remembered(asked: frozenset[str], before: Iterable[str]) -> frozenset[str]:
-    """The extras or groups of this run and of those before; the word "none" forgets the ones before."""
-    return asked - {"none"} if "none" in asked else asked | frozenset(before)
 
 
 def _allowed_hosts(work: Work, wishes: InstallWishes) -> frozenset[str]:

@@ -6,7 +6,7 @@ from collections.abc import Sequence
 
 from msgspec.structs import replace
 
-from plainfall.kept_records import Installed, RuntimeTaken
+from plainfall.kept_records import RuntimeTaken
 from plainfall.onboarding.part.results import RuntimeResult
 from plainfall.onboarding.part.steps import State, StepResult
 from plainfall.onboarding.part.work import Work
@@ -18,20 +18,18 @@ __all__ = ["runtime", "why_runtime"]
 
 def runtime(work: Work) -> StepResult:
     """Chooses the interpreter; kept if it is the one of the run before."""
-    decisions = work.decisions
-    remembered = work.state.read(work.part.key, Installed).as_of
-    day = work.wishes.install.as_of or decisions.day or remembered
+    wanted = work.choices.runtime
     part, recognising = work.part, work.language.recognising
-    if day and day != "none" and recognising is not None:
-        part = replace(part, asks=(*part.asks, *recognising.asks_of_time(day)))
-    if decisions.ready_package is not None and part.dependencies is not None:
-        pinned = (*part.dependencies.pinned, decisions.ready_package)
+    if wanted.day and recognising is not None:
+        part = replace(part, asks=(*part.asks, *recognising.asks_of_time(wanted.day)))
+    if wanted.ready_package is not None and part.dependencies is not None:
+        pinned = (*part.dependencies.pinned, wanted.ready_package)
         part = replace(part, dependencies=replace(part.dependencies, pinned=pinned))
-    for module in decisions.standard_modules:
+    for module in wanted.standard_modules:
         if recognising is not None:
             part = replace(part, asks=(*part.asks, *recognising.asks_for_module(module)))
     choice = work.environment.choose_runtime(
-        part, work.surroundings, work.wishes.runtime, work.progress, offline=work.preview
+        part, work.surroundings, wanted.file, work.progress, offline=work.preview
     )
     taken = choice.taken
     same = work.state.read(work.part.key, RuntimeTaken).identity == taken.identity

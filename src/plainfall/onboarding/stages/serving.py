@@ -9,6 +9,7 @@ from plainfall.clone.commands import Command
 from plainfall.errors import CommandFailed, PlainfallError
 from plainfall.failure_kinds import FailureKind
 from plainfall.kept_records import StartTime
+from plainfall.onboarding.part.choices import Origin
 from plainfall.onboarding.part.steps import State, StepResult
 from plainfall.onboarding.part.work import Work
 from plainfall.onboarding.stages.commands import USAGE
@@ -30,7 +31,7 @@ def server(work: Work) -> StepResult:
     """Starts the part's server with the command that was decided on, and waits for its first answer; one that
     runs and is still right is kept. Raises ServerFailed with the lines of the log that matter."""
     command = in_turn(work)[0]
-    if work.decisions.start is None and not _may_serve(work, command):
+    if not _was_decided(work) and not _may_serve(work, command):
         from plainfall.onboarding.stages.programs import run_program  # most parts have a server
 
         try:
@@ -89,13 +90,19 @@ def without_server(work: Work, failed: Sequence[PlainfallError]) -> StepResult |
     return no_server([(one.line, error.cause) for one, error in tried]) if is_none else None
 
 
+def _was_decided(work: Work) -> bool:
+    chosen = work.choices.server.command
+    return chosen is not None and chosen.origin is Origin.FAILURE
+
+
 def _may_serve(work: Work, command: Command) -> bool:
     """Whether anything tells that what is started is a server: what it was before, the person's own port, a
     framework, the words of the command and of the place that names it, the part's packages and sources."""
     recognising, listed = work.language.recognising, work.part.dependencies
     if work.state.servers.get(work.part.key) or work.state.kept(work.part.key, StartTime):
         return True
-    if work.part.frameworks or work.wishes.port is not None or work.wishes.debug or recognising is None:
+    wanted = work.choices.server
+    if work.part.frameworks or wanted.port is not None or wanted.debug or recognising is None:
         return True
     if _SERVES.search(f"{command.line} {command.script} {command.reason}"):
         return True

@@ -18,7 +18,6 @@ from plainfall.patterns import regex
 
 __all__ = [
     "NOT_FOUND",
-    "TRIES",
     "as_root",
     "command_named",
     "from_above",
@@ -61,30 +60,21 @@ NOT_FOUND = regex(
     r"[^\n'\"]{0,40}(['\"])([\w./-]+)\1",
     re.IGNORECASE,
 )
-TRIES = 3  # start commands that are tried in one run
-_WORTH_TRYING = 3  # candidates of a lower rank name what is not here
 
 
 def in_turn(work: Work) -> list[Command]:
     """The start commands that may be tried: the one that was decided on, then the best; the person's own alone."""
-    every = work.part.candidates("server")
-    if work.start_is_chosen:
-        return every[:1]
-    decided = work.decisions.start
-    first = [command_named(work, decided.line)] if decided is not None else []
-    others = [one for one in every if decided is None or one.line != decided.line]
-    others = [one for number, one in enumerate(others) if number == 0 or one.rank >= _WORTH_TRYING]
-    return [*first, *others][:TRIES]
+    chosen = work.choices.server.command
+    return [chosen.value, *chosen.alternatives] if chosen is not None else []
 
 
 def command_named(work: Work, line: str) -> Command:
     """The candidate of that line; one that was decided on is made after the first."""
-    every, decided = work.part.candidates("server"), work.decisions.start
-    for one in every:
+    found = work.part.candidates("server")
+    for one in (*in_turn(work), *found):
         if one.line == line:
             return one
-    reason = decided.reason if decided is not None and decided.line == line else every[0].reason
-    return replace(every[0], line=line, reason=reason)
+    return replace(found[0], line=line)
 
 
 def from_above(work: Work, command: Command, error: PlainfallError) -> list[Command]:

@@ -60,8 +60,8 @@ def start_server(work: Work, command: Command) -> StepResult:
         work.fingerprints.get("runtime"),
         work.fingerprints.get("dependencies"),
         work.fingerprints.get("settings"),
-        work.wishes.port,
-        work.wishes.debug,
+        work.choices.server.port,
+        work.choices.server.debug,
         *work.decisions_of_commands(),
     )
     before = work.state.servers.get(work.part.key)
@@ -84,7 +84,7 @@ def start_server(work: Work, command: Command) -> StepResult:
     if work.preview:
         return _foreseen(work, command, before, free_port(settling.ports[work.part.key], work.avoided))
     port, remarks, notes = _port_to_take(work, before)
-    debugging = _debugging(work) if work.wishes.debug else None
+    debugging = _debugging(work) if work.choices.server.debug else None
     try:
         record, ready = _start(work, command, port, fingerprint, wanted.port, debugging)
     except ServerAsks as error:
@@ -125,7 +125,7 @@ def _port_to_take(work: Work, before: ServerKept | None) -> tuple[int, list[str]
     if port != wanted.port:
         holder = _holder(work, wanted.port)
         taken = f"is taken by {holder}" if holder else "is kept for another server"
-        if work.wishes.port is not None and not work.wishes.mend:
+        if work.choices.server.port is not None and not work.choices.mends:
             raise ServerFailed(
                 f"port {wanted.port}, which you asked for, {taken}",
                 remedy="Name another port, or let --mend take the next free one.",
@@ -134,7 +134,7 @@ def _port_to_take(work: Work, before: ServerKept | None) -> tuple[int, list[str]
             notes.append(f"port {port}, which it had before, stays its own; {wanted.port} is free by now")
         else:
             remarks.append(f"port {wanted.port} ({wanted.source}) {taken}; {port} is used")
-    elif work.wishes.port is None and wanted.source != USUAL:
+    elif work.choices.server.port is None and wanted.source != USUAL:
         notes.append(f"port {port} from {wanted.source}")
     for other, place in work.after.items():
         notes.append(f"started after {other or 'the part at the top'}, whose address it needs ({place})")
@@ -225,7 +225,7 @@ def _start(
         ready = wait_until_ready(
             running,
             process,
-            max(work.wishes.wait, 3 * before),
+            max(work.choices.server.wait, 3 * before),
             lambda waited: work.progress(int(waited), 0, unit),
             elsewhere=0.5 if debugging is None else 20.0,
         )

@@ -108,7 +108,7 @@ def _all(work: Work, needs: list[ServiceNeed]) -> list[Brought]:
 def _fetching(work: Work, kinds: Collection[str]) -> Callable[[ServiceNeed], Program | None] | None:
     """What fetches a server's program, where the person agreed: by the option, in a run before, or now, when
     they are asked for each kind that this machine lacks."""
-    if work.wishes.fetch_services:
+    if work.choices.fetch_services:
         work.state.keep("", ServerPrograms(agreed=True))
     agreed = work.state.read("", ServerPrograms).agreed
     allowed = {kind for kind in kinds if kind_named(kind).fetched and (agreed or _may_fetch(work, kind))}

@@ -14,9 +14,10 @@ from plainfall.ecosystems import environment_of
 from plainfall.ecosystems.python.clients.bundled import bundled_client
 from plainfall.errors import EnvironmentProblem, PlainfallError
 from plainfall.kept_records import RuntimeTaken
+from plainfall.onboarding.part.choices import Wishes
 from plainfall.onboarding.part.chosen_commands import part_named
 from plainfall.onboarding.part.settling import Settling
-from plainfall.onboarding.part.work import Wishes, Work
+from plainfall.onboarding.part.work import Work
 from plainfall.onboarding.records.state import CloneState
 from plainfall.onboarding.run.clone_root import CloneFolder, survey_of
 from plainfall.surroundings import Surroundings
