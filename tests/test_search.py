@@ -7,6 +7,7 @@ import ast
 import os
 import pickle
 import pkgutil
+import re
 import shutil
 import signal
 import subprocess
@@ -24,6 +25,7 @@ from test_examples import SERVER, Offer, committed
 import plainfall
 from plainfall import errors
 from plainfall.evidence import Evidence
+from plainfall.failure_facts import ModuleMissing, facts_of
 from plainfall.failure_kinds import FailureKind
 from plainfall.plain_files import NotPlain
 from plainfall.standins.registry import Archive
@@ -167,7 +169,7 @@ def test_every_error_survives_the_way_from_a_worker() -> None:
             place=Evidence("app.py", 3),
             lines=("a", "b"),
             rule=FailureKind.MODULE_MISSING,
-            thing="gaugekit",
+            facts=ModuleMissing(module="gaugekit"),
             command="python app.py",
             another_may_do=True,
             fault="endless",
@@ -313,3 +315,12 @@ def test_an_extra_that_the_program_names_is_installed(machine: Machine, offer: O
         "its output asks for rain[web]: web was installed, too" in one
         for one in run.step("server")["remarks"]
     )
+
+
+def test_every_group_of_a_rule_goes_into_the_facts_of_its_kind() -> None:
+    """The struct of a kind takes what its pattern names, and the cause shows that."""
+    for rule in tomllib.loads((ROOT / "diagnosis/rules.toml").read_text("utf-8"))["rule"]:
+        for group in re.findall(r"\(\?P<(\w+)>", rule.get("pattern", "")):
+            facts = facts_of(FailureKind(rule["id"]), {group: "gaugekit"})
+            assert "gaugekit" in facts.named, rule["id"]
+            assert pickle.loads(pickle.dumps(facts)) == facts

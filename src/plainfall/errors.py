@@ -33,6 +33,7 @@ from contextlib import contextmanager
 from typing import Any
 
 from plainfall.evidence import Evidence
+from plainfall.failure_facts import Facts
 from plainfall.failure_kinds import FailureKind
 
 __all__ = [
@@ -66,11 +67,11 @@ class PlainfallError(Exception):
 
     ``cause`` is one sentence; ``remedy`` says what to do about it (may be empty); ``place`` is the file and line
     that it is about; ``lines`` are the lines of output that matter; ``log`` is the path of the full output;
-    ``mend`` names what Plainfall itself may do about it; ``rule`` and ``thing`` are the rule by which output was
-    recognised, and what it names. ``command`` is the start command that ended at once, "" for all else, and
+    ``mend`` names what Plainfall itself may do about it; ``rule`` and ``facts`` are the kind that it was recognised
+    as, and what is known of it. ``command`` is the start command that ended at once, "" for all else, and
     ``another_may_do`` tells that no reason is known for which every other one would fail, too; ``fault`` is what is
-    wrong with a page, one of those of ``server.faults``; ``files_written`` came into the part's folder while
-    the start command ran."""
+    wrong with a page, one of those of ``server.faults``; ``files_written`` came into the part's folder while the
+    start command ran."""
 
     exit_status = 1
 
@@ -84,7 +85,7 @@ class PlainfallError(Exception):
         log: str | None = None,
         mend: str = "",
         rule: FailureKind = FailureKind.UNKNOWN,
-        thing: str = "",
+        facts: Facts | None = None,
         command: str = "",
         another_may_do: bool = False,
         fault: str = "",
@@ -98,7 +99,7 @@ class PlainfallError(Exception):
         self.log = log
         self.mend = mend
         self.rule = rule
-        self.thing = thing
+        self.facts = facts if facts is not None else Facts()
         self.command = command
         self.another_may_do = another_may_do
         self.fault = fault
@@ -112,7 +113,7 @@ class PlainfallError(Exception):
         return _rebuild, (type(self), self.cause, {name: getattr(self, name) for name in _FACTS})
 
 
-_FACTS = "remedy place lines log mend rule thing command another_may_do fault files_written".split()
+_FACTS = "remedy place lines log mend rule facts command another_may_do fault files_written".split()
 
 
 def _rebuild(kind: type[PlainfallError], cause: str, facts: dict[str, Any]) -> PlainfallError:
@@ -176,7 +177,7 @@ class CommandFailed(PlainfallError):
 
 
 class BuildFailed(CommandFailed):
-    """A package that could not be built; ``thing`` is its name and its version."""
+    """A package that could not be built; its facts are a ``PackageNotBuilt``."""
 
 
 class DatabaseProblem(PlainfallError):

@@ -165,7 +165,8 @@ class NotBuilt(Struct, frozen=True):
     remedy: str = ""
     lines: tuple[str, ...] = ()
     log: str | None = None
-    thing: str = ""
+    package: str = ""
+    version: str = ""
 
 
 class Installed(Record, frozen=True):

@@ -12,6 +12,7 @@ from typing import Any
 from msgspec import Struct
 
 from plainfall.diagnosis.system_packages import install_words
+from plainfall.failure_facts import Facts, facts_of
 from plainfall.failure_kinds import FailureKind
 from plainfall.patterns import regex
 from plainfall.reading import without_colours
@@ -30,15 +31,15 @@ _LONGEST = 600  # characters of a line: what follows in it is data, and some pat
 
 class Diagnosis(Struct, frozen=True):
     """A recognised failure: the rule's id, cause and remedy in words, the line that told (empty where the
-    exit status did), and what Plainfall itself may do about it (empty: nothing). ``rule`` is empty if none
-    fits."""
+    exit status did), what Plainfall itself may do about it (empty: nothing), and what is known of it. ``rule`` is
+    empty if none fits."""
 
     rule: FailureKind
     cause: str
     remedy: str
     line: str = ""
     mend: str = ""
-    thing: str = ""
+    facts: Facts = Facts()
 
 
 @cache
@@ -60,14 +61,9 @@ def diagnose(output: str, status: int | None = None) -> Diagnosis:
         for rule in _rules():
             match = _pattern(rule["pattern"]).search(line) if "pattern" in rule else None
             if match:
-                # Alternatives of a pattern have names of their own; the one that matched is the name.
-                groups = match.groupdict()
-                named = next((value for value in groups.values() if value), "")
-                if "thing" in rule:
-                    named = rule["thing"].format(**groups)
-                return _diagnosis(rule, named, line.strip())
+                return _diagnosis(rule, match.groupdict(), line.strip())
     silent = (rule for rule in _rules() if "pattern" not in rule and rule["status"] == status)
-    return next((_diagnosis(rule, "", "") for rule in silent), Diagnosis(FailureKind.UNKNOWN, "", ""))
+    return next((_diagnosis(rule, {}, "") for rule in silent), Diagnosis(FailureKind.UNKNOWN, "", ""))
 
 
 def _shortened(line: str) -> str:
@@ -75,16 +71,17 @@ def _shortened(line: str) -> str:
     return line if len(line) <= _LONGEST else f"{line[: _LONGEST // 2]} … {line[-_LONGEST // 2 :]}"
 
 
-def _diagnosis(rule: Mapping[str, Any], named: str, line: str) -> Diagnosis:
+def _diagnosis(rule: Mapping[str, Any], groups: Mapping[str, Any], line: str) -> Diagnosis:
+    kind = FailureKind(rule["id"])
+    facts = facts_of(kind, groups)
+    named = facts.named
     words = {"name": named or "it", "packages": ""}
     if "needs" in rule:
         words["packages"] = install_words(rule["needs"].format(name=words["name"]))
     cause = rule["cause"].format(**words)
     if not named:
         cause = cause.replace(" (it)", "")
-    return Diagnosis(
-        FailureKind(rule["id"]), cause, rule["remedy"].format(**words), line, rule.get("mend", ""), named
-    )
+    return Diagnosis(kind, cause, rule["remedy"].format(**words), line, rule.get("mend", ""), facts)
 
 
 def lines_that_matter(output: str) -> tuple[str, ...]:

@@ -159,4 +159,10 @@ def failure_document(step: Step | None, error: PlainfallError) -> dict[str, Any]
         "lines": list(error.lines),
         "remedy": error.remedy,
         "log": error.log,
+        "recognised_as": str(error.rule),
+        "facts": {
+            name: getattr(error.facts, name)
+            for name in error.facts.__struct_fields__
+            if getattr(error.facts, name)
+        },
     }

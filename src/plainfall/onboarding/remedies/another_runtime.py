@@ -6,10 +6,10 @@ from collections.abc import Iterator
 
 from msgspec.structs import replace
 
+from plainfall.failure_facts import LibraryLacks
 from plainfall.onboarding.part.steps import Stage
 from plainfall.onboarding.part.work import Work
 from plainfall.onboarding.run.changes import Change, Failure
-from plainfall.onboarding.stages.explaining import OF_ANOTHER_RUNTIME
 
 ORDER = 43
 STAGES = frozenset({Stage.MIGRATIONS, Stage.SEEDS, Stage.TASKS, Stage.SERVER, Stage.PROBE})
@@ -17,15 +17,15 @@ STAGES = frozenset({Stage.MIGRATIONS, Stage.SEEDS, Stage.TASKS, Stage.SERVER, St
 
 def propose(work: Work, failure: Failure) -> Iterator[Change]:
     """One that fits is asked for by the module's name; where the person named the runtime, that one stays."""
-    error, recognising = failure.error, work.language.recognising
-    if error.rule not in OF_ANOTHER_RUNTIME or recognising is None or work.choices.runtime.file is not None:
+    facts, recognising = failure.error.facts, work.language.recognising
+    if not isinstance(facts, LibraryLacks) or recognising is None or work.choices.runtime.file is not None:
         return
     before = work.decisions.standard_modules
-    if error.thing in before or not recognising.asks_for_module(error.thing):
+    if facts.named in before or not recognising.asks_for_module(facts.named):
         return
     had = f"{work.language.title} {work.chosen().taken.version}"
     yield Change(
-        f"the standard library of {had} has no {error.thing}: {{result}} was taken",
-        replace(work.decisions, standard_modules=(*before, error.thing)),
+        f"the standard library of {had} has no {facts.named}: {{result}} was taken",
+        replace(work.decisions, standard_modules=(*before, facts.named)),
         Stage.RUNTIME,
     )

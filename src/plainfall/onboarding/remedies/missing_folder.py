@@ -6,6 +6,7 @@ import os
 from collections.abc import Iterator
 from pathlib import Path
 
+from plainfall.failure_facts import FileUnusable
 from plainfall.failure_kinds import FailureKind
 from plainfall.onboarding.part.steps import Stage
 from plainfall.onboarding.part.work import Work
@@ -23,15 +24,17 @@ _WRITTEN = regex(
 
 def propose(work: Work, failure: Failure) -> Iterator[Change]:
     """The folder of the file that could not be opened, if that is one that is written."""
-    error = failure.error
-    if error.rule not in (FailureKind.FILE_MISSING, FailureKind.DATABASE_FILE) or not error.thing:
+    error, facts = failure.error, failure.error.facts
+    if error.rule not in (FailureKind.FILE_MISSING, FailureKind.DATABASE_FILE):
         return
-    place = Path(os.path.normpath(work.folder / error.thing)).parent
+    if not isinstance(facts, FileUnusable) or not facts.path:
+        return
+    place = Path(os.path.normpath(work.folder / facts.path)).parent
     inner = os.path.relpath(place, work.clone)
-    written = _WRITTEN.search(error.thing) is not None
+    written = _WRITTEN.search(facts.path) is not None
     # Of folders with a dot before their names (a repository's, ours) none is any program's to fill.
     if not written or inner.startswith(".") or "/." in inner or place.exists():
         return
-    words = f"the folder {inner} was missing, in which {Path(error.thing).name} is written: it was made"
+    words = f"the folder {inner} was missing, in which {Path(facts.path).name} is written: it was made"
     stage = Stage.SERVER if failure.stage is Stage.PROBE else failure.stage
     yield Change(words, work.decisions, stage, Deed("make folder", inner))

@@ -6,6 +6,7 @@ from collections.abc import Iterator
 
 from msgspec.structs import replace
 
+from plainfall.failure_facts import CommandMissing, DriverMissing, ModuleMissing
 from plainfall.onboarding.part.decisions import PackageAdded
 from plainfall.onboarding.part.steps import Stage
 from plainfall.onboarding.part.work import Work
@@ -18,9 +19,16 @@ STAGES = frozenset({Stage.MIGRATIONS, Stage.SEEDS, Stage.TASKS, Stage.SERVER, St
 def propose(work: Work, failure: Failure) -> Iterator[Change]:
     """The extra that lists the package, if one does; else the package by itself."""
     error, listed = failure.error, work.part.dependencies
-    if listed is None or not error.thing or not error.rule.endswith("-missing"):
+    if listed is None:
         return
-    addition = work.installing.package_for(work.tree, work.part, error.thing)
+    match error.facts:
+        case ModuleMissing(module=wanted) | CommandMissing(command=wanted) | DriverMissing(driver=wanted) if (
+            wanted
+        ):
+            pass
+        case _:
+            return
+    addition = work.installing.package_for(work.tree, work.part, wanted)
     if addition is None:
         return
     decisions = work.decisions
@@ -29,7 +37,7 @@ def propose(work: Work, failure: Failure) -> Iterator[Change]:
     if extra and extra not in work.choices.packages.extras:
         words = f"the extra {extra}, which lists {addition.text}, was installed, too"
         yield Change(
-            f"{error.thing} was missing: {words} ({addition.evidence}): {{result}}",
+            f"{wanted} was missing: {words} ({addition.evidence}): {{result}}",
             replace(decisions, extras=(*decisions.extras, extra)),
             Stage.DEPENDENCIES,
         )
@@ -45,7 +53,7 @@ def propose(work: Work, failure: Failure) -> Iterator[Change]:
     names = " and ".join(one.text for one in more)
     packages = (*decisions.packages, *(PackageAdded.of(one) for one in more))
     yield Change(
-        f"{error.thing} was missing: {names} was installed, too ({addition.evidence}): {{result}}",
+        f"{wanted} was missing: {names} was installed, too ({addition.evidence}): {{result}}",
         replace(decisions, packages=packages),
         Stage.DEPENDENCIES,
     )

@@ -7,6 +7,7 @@ from collections.abc import Iterator
 
 from msgspec.structs import replace
 
+from plainfall.failure_facts import ModuleMissing
 from plainfall.failure_kinds import FailureKind
 from plainfall.onboarding.part.steps import Stage
 from plainfall.onboarding.part.work import Work
@@ -18,13 +19,12 @@ STAGES = frozenset({Stage.MIGRATIONS, Stage.SEEDS, Stage.TASKS, Stage.SERVER, St
 
 def propose(work: Work, failure: Failure) -> Iterator[Change]:
     """The folder that has the module, put on the path."""
-    top = failure.error.thing.partition(".")[0]
-    if (
-        failure.error.rule != FailureKind.MODULE_MISSING
-        or not work.part.path
-        or not work.language.folder_variables
-    ):
+    facts = failure.error.facts
+    if not isinstance(facts, ModuleMissing) or failure.error.rule != FailureKind.MODULE_MISSING:
         return
+    if not work.part.path or not work.language.folder_variables:
+        return
+    top = facts.module.partition(".")[0]
     folder = _folder_with(work, top)
     before = work.decisions.import_folders
     if folder is None or folder in before:

@@ -7,6 +7,7 @@ from collections.abc import Iterator
 from msgspec.structs import replace
 
 from plainfall.errors import BuildFailed
+from plainfall.failure_facts import PackageNotBuilt
 from plainfall.onboarding.part.steps import Stage
 from plainfall.onboarding.part.work import Work
 from plainfall.onboarding.run.changes import Change, Failure
@@ -18,8 +19,10 @@ STAGES = frozenset({Stage.DEPENDENCIES})
 def propose(work: Work, failure: Failure) -> Iterator[Change]:
     """Only for a list whose versions are chosen, and where the person named no runtime."""
     error = failure.error
-    name, _, version = error.thing.partition(" ")
-    if not isinstance(error, BuildFailed) or not version or work.choices.runtime.file is not None:
+    if not isinstance(error, BuildFailed) or not isinstance(error.facts, PackageNotBuilt):
+        return
+    name, version = error.facts.package, error.facts.version
+    if not version or work.choices.runtime.file is not None:
         return
     if work.decisions.ready_package is not None or not work.installing.may_resolve(work.part):
         return

@@ -33,7 +33,7 @@ class Failure(Struct, frozen=True):
         output, the last line that matters without its numbers (times, processes, addresses)."""
         error = self.error
         if error.rule:
-            return self.stage, error.rule, error.thing
+            return self.stage, error.rule, error.facts
         said = error.lines[-1] if error.lines else error.cause
         return self.stage, type(error).__name__, _NUMBERS.sub("#", said)
 

@@ -18,6 +18,7 @@ from pathlib import Path
 from plainfall.diagnosis.reading import lines_that_matter
 from plainfall.errors import CommandFailed
 from plainfall.evidence import Evidence
+from plainfall.failure_facts import CommandMissing
 from plainfall.failure_kinds import FailureKind
 from plainfall.onboarding.part.work import Work
 from plainfall.onboarding.stages.explaining import diagnose_for, mend_words
@@ -58,7 +59,7 @@ def check_command(work: Work, command: str, evidence: Evidence) -> None:
             f"{name} is not installed in the part's environment; {path} belongs to another one",
             place=evidence,
             rule=FailureKind.PROGRAM_MISSING,
-            thing=name,
+            facts=CommandMissing(command=name),
             another_may_do=True,
             remedy=f"Add the package that brings {name} to the dependency list, then run the same command again."
             + _hint_at_imports(work),
@@ -182,7 +183,7 @@ def _failure(
         log=log,
         mend=known.mend,
         rule=known.rule,
-        thing=known.thing,
+        facts=known.facts,
     )
 
 

@@ -43,10 +43,11 @@ class _About(Struct, frozen=True):
 def diagnose_for(work: Work, output: str, status: int | None = None) -> Diagnosis:
     """The diagnosis of a part's output or exit status, with what the clone says about it in the cause."""
     known = diagnose(output, status)
-    if known.rule == FailureKind.PACKAGE_ASKED_FOR_MISSING and (here := _installed(work, known.thing)):
-        cause = f"the program asks for {known.thing}, and {here} is installed: it cannot be used for another cause"
-        remedy = f"See what the import says: plainfall inside -- python -c 'import {known.thing}'"
-        return Diagnosis(known.rule, cause, remedy, known.line, "", known.thing)
+    if known.rule == FailureKind.PACKAGE_ASKED_FOR_MISSING and (here := _installed(work, known.facts.named)):
+        name = known.facts.named
+        cause = f"the program asks for {name}, and {here} is installed: it cannot be used for another cause"
+        remedy = f"See what the import says: plainfall inside -- python -c 'import {name}'"
+        return Diagnosis(known.rule, cause, remedy, known.line, "", known.facts)
     about = list(_more(work, known))
     more = "; ".join(one.words for one in about)
     facts = {one.fact for one in about}
@@ -55,28 +56,27 @@ def diagnose_for(work: Work, output: str, status: int | None = None) -> Diagnosi
     remedy = known.remedy
     if known.rule == FailureKind.PORT_TAKEN and _IN_CODE in facts:
         remedy = "End the program that holds it, or change the number in that line."
-        return Diagnosis(known.rule, f"{known.cause} ({more})", remedy, known.line, "", known.thing)
+        return Diagnosis(known.rule, f"{known.cause} ({more})", remedy, known.line, "", known.facts)
     if known.rule == FailureKind.SYNTAX and (ours := _own_file(work, output)):
         cause = f"the interpreter cannot read {ours}, which Plainfall wrote"
         remedy = "That is a fault of Plainfall's: send the file and this message to its maintainers."
-        return Diagnosis(known.rule, cause, remedy, known.line, "", known.thing)
+        return Diagnosis(known.rule, cause, remedy, known.line, "", known.facts)
     unlisted = work.part.dependencies.unlisted if work.part.dependencies else ()
-    names = {_plain(name) for name in work.installing.package_names(known.thing)} if unlisted else set()
+    names = {_plain(name) for name in work.installing.package_names(known.facts.named)} if unlisted else set()
     if known.rule.endswith(_MODULE_MISSING) and any(_plain(one.text) in names for one in unlisted):
         remedy = (
             "--from-imports installs the packages that the sources import and no list names "
             f"({', '.join(one.text for one in unlisted)}). Look at the names first; or add them to a list."
         )
-        return Diagnosis(known.rule, f"{known.cause} ({more})", remedy, known.line, "", known.thing)
+        return Diagnosis(known.rule, f"{known.cause} ({more})", remedy, known.line, "", known.facts)
     if known.rule.endswith(_MODULE_MISSING) and _OWN_MODULE in facts:
-        remedy = (
-            f"Check the name {known.thing}, and whether its file is in the clone: it may not be committed."
-        )
-        return Diagnosis(known.rule, f"{known.cause} ({more})", remedy, known.line, "", known.thing)
+        name = known.facts.named
+        remedy = f"Check the name {name}, and whether its file is in the clone: it may not be committed."
+        return Diagnosis(known.rule, f"{known.cause} ({more})", remedy, known.line, "", known.facts)
     if known.rule.endswith(_MODULE_MISSING) and _NOT_INSTALLED in facts:
         remedy = "Install it: plainfall onboard does."
     cause = f"{known.cause} ({more})" if more else known.cause
-    return Diagnosis(known.rule, cause, remedy, known.line, known.mend, known.thing)
+    return Diagnosis(known.rule, cause, remedy, known.line, known.mend, known.facts)
 
 
 def _port_in(line: str) -> int:
@@ -123,12 +123,14 @@ def _own_file(work: Work, output: str) -> str:
 
 
 def _more(work: Work, known: Diagnosis) -> Iterator[_About]:
-    if known.rule.endswith(_MODULE_MISSING) and known.thing:
-        yield _where(work, known.thing)
-    elif known.rule in OF_ANOTHER_RUNTIME and known.thing:
+    if known.rule.endswith(_MODULE_MISSING) and known.facts.named:
+        yield _where(work, known.facts.named)
+    elif known.rule in OF_ANOTHER_RUNTIME and known.facts.named:
         recognising = work.language.recognising
         lines = (
-            [ask.text for ask in recognising.asks_for_module(known.thing)] if recognising is not None else []
+            [ask.text for ask in recognising.asks_for_module(known.facts.named)]
+            if recognising is not None
+            else []
         )
         if lines and work.choice is not None:
             yield _About(
@@ -141,8 +143,8 @@ def _more(work: Work, known: Diagnosis) -> Iterator[_About]:
             yield _About(f"port {port} is in use by {holder}")
         if place:
             yield _About(f"the program takes that port from {place}, whatever it is given", _IN_CODE)
-    elif known.rule in (FailureKind.SETTING_MISSING, FailureKind.SETTINGS_IMPROPER) and known.thing:
-        shown = next((one for one in work.settings_shown if one.key == known.thing), None)
+    elif known.rule in (FailureKind.SETTING_MISSING, FailureKind.SETTINGS_IMPROPER) and known.facts.named:
+        shown = next((one for one in work.settings_shown if one.key == known.facts.named), None)
         if shown is not None:
             yield _About(f"{shown.file} should hold it; its value is {shown.origin}")
 

@@ -292,7 +292,7 @@ def probe_failure(work: Work, record: ServerKept, result: Probe, tried: list[str
         log=record.log,
         mend=known.mend,
         rule=known.rule,
-        thing=known.thing,
+        facts=known.facts,
         fault=result.fault,
     )
 

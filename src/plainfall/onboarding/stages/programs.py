@@ -150,7 +150,7 @@ def _watched(work: Work, command: Command, more: dict[str, str]) -> StepResult |
             log=str(log),
             mend=known.mend,
             rule=known.rule,
-            thing=known.thing,
+            facts=known.facts,
         )
     shown = [line.strip() for line in without_colours(text).splitlines() if line.strip()][-_SHOWN:]
     did = "ran to its end" if status == 0 else f"stays up ({_STAYS:.0f} s), and was ended"

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from plainfall.errors import BuildFailed, PlainfallError
+from plainfall.failure_facts import PackageNotBuilt
 from plainfall.failure_kinds import FailureKind
 from plainfall.kept_records import NotBuilt
 from plainfall.onboarding.part.work import Work
@@ -23,13 +24,15 @@ def record_of(error: PlainfallError | None) -> NotBuilt | None:
     if error is None:
         return None
     lines = tuple(line for line in error.lines if line.strip())
-    return NotBuilt(error.cause, error.remedy, lines, error.log, error.thing)
+    built = error.facts
+    package = (built.package, built.version) if isinstance(built, PackageNotBuilt) else ("", "")
+    return NotBuilt(error.cause, error.remedy, lines, error.log, *package)
 
 
 def with_root(work: Work, error: PlainfallError) -> PlainfallError:
     """The failure of a later step; where it only says that something of the project itself is missing, and the
     project could not be built, the failure of that build, with what followed from it."""
-    if error.rule not in _MISSING or not _is_own(work, error.thing):
+    if error.rule not in _MISSING or not _is_own(work, error.facts.named):
         return error
     root = installed_before(work).not_built
     if root is None:
@@ -41,7 +44,7 @@ def with_root(work: Work, error: PlainfallError) -> PlainfallError:
         lines=(*root.lines, f"so later: {error.cause}"),
         log=root.log,
         rule=FailureKind.BUILD_FAILED,
-        thing=root.thing,
+        facts=PackageNotBuilt(package=root.package, version=root.version),
         command=error.command,
         another_may_do=error.another_may_do,
     )

@@ -79,7 +79,7 @@ def command_named(work: Work, line: str) -> Command:
 
 def from_above(work: Work, command: Command, error: PlainfallError) -> list[Command]:
     """The same from the nearest folder above the part where the file lies that it does not find."""
-    thing = error.thing
+    thing = error.facts.named
     if (
         error.rule != FailureKind.FILE_MISSING
         or not thing
@@ -105,7 +105,7 @@ def with_its_file(work: Work, command: Command, error: PlainfallError) -> list[C
     """Another documented line of the same program, whose file is there, where the one that this line names is
     not."""
     program, *words = command.line.split()
-    name = error.thing.rpartition("/")[2]
+    name = error.facts.named.rpartition("/")[2]
     if error.rule != FailureKind.FILE_MISSING or not any(word.rpartition("/")[2] == name for word in words):
         return []
     return [
@@ -151,7 +151,7 @@ def names_what_is_not_here(work: Work, command: Command, error: PlainfallError) 
     words = set(re.split(r"[=\s:]+", command.line))
     named = {match.group(2) for line in error.lines for match in NOT_FOUND.finditer(line)}
     if error.rule is FailureKind.FILE_MISSING:
-        named |= {word for word in words if word.rpartition("/")[2] == error.thing.rpartition("/")[2]}
+        named |= {word for word in words if word.rpartition("/")[2] == error.facts.named.rpartition("/")[2]}
     return any(
         word in words and not any(os.path.exists(f"{work.folder}/{word}{end}") for end in ("", ".py"))
         for word in named

@@ -300,7 +300,7 @@ def _failure(work: Work, command: Command, running: Running, ready: Ready) -> Se
         log=running.log,
         mend=known.mend,
         rule=known.rule,
-        thing=known.thing,
+        facts=known.facts,
         command=command.line if ready.state == "ended" else "",
         another_may_do=ready.state == "ended"
         and (known.rule in _ANOTHER_MAY_DO or _lacks_its_file(command, known)),
@@ -310,7 +310,7 @@ def _failure(work: Work, command: Command, running: Running, ready: Ready) -> Se
 
 def _lacks_its_file(command: Command, known: Diagnosis) -> bool:
     """Whether the file that is missing is one that the command line itself names: that is wrong, and no other."""
-    name = known.thing.rpartition("/")[2]
+    name = known.facts.named.rpartition("/")[2]
     return known.rule is FailureKind.FILE_MISSING and any(
         word.rpartition("/")[2] == name for word in command.line.split()
     )

@@ -18,6 +18,7 @@ from plainfall.diagnosis.reading import diagnose, lines_that_matter
 from plainfall.ecosystems.python.runtime.environment import VirtualEnvironment, make_environment
 from plainfall.errors import BadInput, BuildFailed, CommandFailed
 from plainfall.evidence import Evidence
+from plainfall.failure_facts import not_built
 from plainfall.failure_kinds import FailureKind
 from plainfall.plain_files import plain_text
 from plainfall.reading import toml_table
@@ -155,5 +156,5 @@ def _failure(label: str, error: Exception, log: Path, place: Evidence | None) ->
         lines=lines_that_matter(output),
         log=str(log),
         rule=known.rule or FailureKind.BUILD_FAILED,
-        thing=label,
+        facts=not_built(label),
     )

@@ -25,6 +25,7 @@ from plainfall.ecosystems.python.lists.pins import Pin, choice_key
 from plainfall.ecosystems.python.resolve.resolve_wishes import direct_pins, pins_of_wishes
 from plainfall.ecosystems.python.runtime.environment import VirtualEnvironment
 from plainfall.errors import DependencyProblem, HashMismatch, disk_full_explained
+from plainfall.failure_facts import PackageNotBuilt
 from plainfall.failure_kinds import FailureKind
 from plainfall.packages.cache import CachedTree, PackageCache
 from plainfall.packages.cache_key import CacheKey
@@ -70,7 +71,9 @@ def _with_older(job: Job, lazy: Lazy, outer: InstallResult) -> InstallResult:
             _install(job, lazy, result)
             return result
         except DependencyProblem as error:
-            name, _, version = error.thing.partition(" ")
+            if not isinstance(error.facts, PackageNotBuilt):
+                raise
+            name, version = error.facts.package, error.facts.version
             listed = job.listed.pins is not None or any(
                 line.name == canonicalize_name(name) and "==" in str(line.requirement)
                 for line in job.listed.wishes

@@ -28,6 +28,7 @@ from plainfall.ecosystems.python.runtime.environment import VirtualEnvironment
 from plainfall.ecosystems.python.runtime.tags import supported_tags
 from plainfall.errors import BuildFailed, DependencyProblem, DiskFull, PlainfallError
 from plainfall.evidence import Evidence
+from plainfall.failure_facts import not_built
 from plainfall.failure_kinds import FailureKind
 from plainfall.packages.cache import CachedTree, PackageCache, unpack_into_cache
 from plainfall.packages.cache_key import CacheKey
@@ -362,7 +363,9 @@ class Supply:
             try:
                 result = resolve(lines, (), {}, inner.finder, inner.metadata, target)
             except DependencyProblem as error:
-                error.rule, error.thing = error.rule or FailureKind.BUILD_TOOLS, error.thing or label
+                error.rule = error.rule or FailureKind.BUILD_TOOLS
+                if not error.facts.named:
+                    error.facts = not_built(label)
                 raise
             return inner.trees([Pin(one.name, one.version, place) for one in result])
         finally:
