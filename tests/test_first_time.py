@@ -5,6 +5,7 @@ from __future__ import annotations
 import contextlib
 import json
 import sqlite3
+import sys
 from collections.abc import Callable
 from pathlib import Path
 
@@ -311,6 +312,28 @@ def test_a_question_that_enter_answers_is_answered(machine: Machine, question: s
     assert run.status == status, run.document["failure"]
     if status == 0:
         assert any("Enter was pressed for its default" in one for one in run.step("server")["remarks"])
+    machine.run("stop", clone)
+
+
+@pytest.mark.parametrize("answer", ["yes", ""])
+def test_on_a_terminal_the_person_says_whether_enter_is_pressed(machine: Machine, answer: str) -> None:
+    import pexpect
+
+    program = (
+        "import http.server, os\ninput('Which list (default: all)? ')\n"
+        "http.server.HTTPServer(('127.0.0.1', int(os.environ['PORT'])),"
+        " http.server.SimpleHTTPRequestHandler).serve_forever()\n"
+    )
+    clone = machine.clone({"app.py": program, "requirements.txt": ""})
+    words = ["-m", "plainfall", "onboard", str(clone)]
+    variables = {**machine.variables, "TERM": "dumb"}
+    child = pexpect.spawn(sys.executable, words, env=variables, timeout=40, encoding="utf-8")
+    child.expect("The program asks: Which list")
+    child.expect("yes or no")
+    child.sendline(answer)
+    child.expect(pexpect.EOF)
+    child.close()
+    assert child.exitstatus == (0 if answer else 1)
     machine.run("stop", clone)
 
 

@@ -214,6 +214,7 @@ _STRUCTS: Mapping[type[Facts], tuple[FailureKind, ...]] = {
     NameMissing: (
         _KIND.NAME_MISSING,
         _KIND.OWN_NAME_MISSING,
+        _KIND.ATTRIBUTE_MISSING,
         _KIND.PHP_CLASS_MISSING,
         _KIND.PHP_FUNCTION_MISSING,
         _KIND.PHP_METHOD_MISSING,

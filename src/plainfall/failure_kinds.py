@@ -58,6 +58,7 @@ class FailureKind(StrEnum):
     DEBUG_OFF = "debug-off"
     CIRCULAR_IMPORT = "circular-import"
     REMOVED_IN_RUNTIME = "removed-in-runtime"
+    ATTRIBUTE_MISSING = "attribute-missing"
     SYNTAX = "syntax"
     MODULE_KIND = "module-kind"
     NODE_SYNTAX = "node-syntax"

@@ -62,6 +62,7 @@ class InstallWishes(Struct, frozen=True):
     from_imports: bool = False
     as_of: str = ""
     rather: tuple[str, ...] = ()
+    held_back: tuple[str, ...] = ()
     with_client: bool = False
     own_code: bool = True
 

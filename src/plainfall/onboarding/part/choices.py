@@ -22,7 +22,7 @@ from plainfall.ecosystems.shape import InstallWishes
 from plainfall.evidence import Evidence
 from plainfall.kept_records import Installed
 from plainfall.onboarding.part.chosen_commands import CHOSEN_RANK
-from plainfall.onboarding.part.decisions import Decisions, PackageAdded, StartCommand
+from plainfall.onboarding.part.decisions import Decisions, NamedService, PackageAdded, StartCommand
 from plainfall.runtimes.asks import VersionAsk
 
 __all__ = ["Chosen", "Choices", "Origin", "RuntimeChoice", "ServerChoice", "SettingsChoice", "Wishes"]
@@ -105,7 +105,8 @@ class Choices(Struct, frozen=True):
     """All of them. ``packages`` says which versions, extras, groups and whose own code, ``packages_asked`` the same
     without what failures changed: that much is kept with what was installed; ``added`` are packages beyond the
     list; ``steps`` are the commands of the stages before the server (by the stage's name, with what else would do);
-    ``import_folders`` are folders of the clone in which modules are found. ``environment`` is the name of the
+    ``services`` are servers that only a failure names,
+    ``import_folders`` folders of the clone in which modules are found. ``environment`` is the name of the
     environment's folder ("": the language's usual one), ``mends`` tells that what usually only a person does may be
     done (--mend), ``seed_again`` that rows are added once more, ``fetch_services`` that a server's program may come
     from a registry."""
@@ -120,6 +121,7 @@ class Choices(Struct, frozen=True):
     steps: Mapping[str, Chosen[Command]]
     server: ServerChoice
     variables: Mapping[str, str]
+    services: tuple[NamedService, ...]
     import_folders: tuple[str, ...]
     mends: bool
     seed_again: bool
@@ -151,7 +153,8 @@ class Choices(Struct, frozen=True):
                 if (rows := part.candidates(stage))
             },
             ServerChoice(_start(part, decisions.start), wishes.port, wishes.debug, wishes.wait),
-            part.variables,
+            {**part.variables, **dict(decisions.variables)},
+            decisions.services,
             decisions.import_folders,
             wishes.mend,
             wishes.seed_again,
@@ -205,6 +208,7 @@ def _with_decisions(wishes: InstallWishes, decisions: Decisions) -> InstallWishe
         allowed=wishes.allowed | frozenset(decisions.install_code),
         as_of=wishes.as_of or decisions.day,
         rather=wishes.rather or ((decisions.release,) if decisions.release else ()),
+        held_back=decisions.held_back,
     )
 
 

@@ -21,6 +21,7 @@ from plainfall.onboarding.records.state import CloneState
 
 __all__ = [
     "Decisions",
+    "NamedService",
     "PackageAdded",
     "StartCommand",
     "decisions_of",
@@ -72,6 +73,13 @@ class StartCommand(Struct, frozen=True):
         return replace(found[0], line=self.line, reason=self.reason)
 
 
+class NamedService(Struct, frozen=True):
+    """A server that no setting addresses, and a failure names: its kind, and the port at which it is looked for."""
+
+    kind: str
+    port: int
+
+
 class Decisions(Struct, frozen=True):
     """Everything that a failure may have changed.
 
@@ -81,7 +89,8 @@ class Decisions(Struct, frozen=True):
     beyond the list, as do ``extras``; ``install_code`` names packages whose own code the person let run.
     ``import_folders`` are folders of the clone in which modules are found. ``secret_key`` tells that the
     application gets a key of ours, ``development_mode`` that a settings module of ours takes the project's
-    over. ``start`` is the start command, None for the survey's first one.
+    over. ``start`` is the start command, None for the survey's first one. ``held_back`` are wishes for older
+    releases of packages, ``variables`` go to the part's commands, ``services`` are those that only a failure names.
     """
 
     standard_modules: tuple[str, ...] = ()
@@ -95,6 +104,9 @@ class Decisions(Struct, frozen=True):
     secret_key: bool = False
     development_mode: bool = False
     start: StartCommand | None = None
+    held_back: tuple[str, ...] = ()
+    variables: tuple[tuple[str, str], ...] = ()
+    services: tuple[NamedService, ...] = ()
 
 
 class DecisionsKept(Record, frozen=True):

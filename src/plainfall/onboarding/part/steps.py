@@ -62,7 +62,7 @@ class StepResult(Struct, frozen=True):
 
 class Step(Struct, frozen=True):
     """One thing to do for one part; ``title`` and ``why`` are what a preview shows. ``carry_out`` gets the part's
-    ``Work``."""
+    ``Work``. One that is ``on_demand`` is carried out only where a search asks for its stage."""
 
     part: str
     stage: Stage
@@ -70,3 +70,4 @@ class Step(Struct, frozen=True):
     why: str
     evidence: tuple[Evidence, ...]
     carry_out: Callable[[Any], StepResult]
+    on_demand: bool = False

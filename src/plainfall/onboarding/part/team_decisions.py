@@ -24,7 +24,7 @@ from plainfall.writing import digest_of
 __all__ = ["as_toml", "decisions_of_team", "digest_of_team", "write_into_team_file"]
 
 _TABLE = "decisions"
-_LISTS = ("extras", "packages", "import-folders", "standard-modules")
+_LISTS = ("extras", "packages", "import-folders", "standard-modules", "held-back")
 _TEXTS = ("command", "versions-of", "release")
 _SWITCHES = ("secret-key", "development-mode")
 
@@ -63,6 +63,7 @@ def decisions_of_team(tree: Tree, part: str) -> Decisions:
         import_folders=tuple(table.get("import-folders", ())),
         secret_key=table.get("secret-key", False),
         development_mode=table.get("development-mode", False),
+        held_back=tuple(table.get("held-back", ())),
         start=StartCommand(command, f"{TEAM_FILE} says so") if command else None,
     )
 
@@ -79,6 +80,7 @@ def _check_texts(tree: Tree, table: Mapping[str, Any]) -> None:
     for key, wishes in (
         ("release", [table.get("release") or "any"]),
         ("packages", table.get("packages", [])),
+        ("held-back", table.get("held-back", [])),
     ):
         for wish in wishes:
             try:
@@ -116,7 +118,9 @@ def write_into_team_file(clone: Confined, tree: Tree, rows: Sequence[tuple[str, 
 
 
 def _as_table(decisions: Decisions) -> dict[str, Any]:
-    plain = to_builtins(replace(decisions, packages=(), start=None, ready_package=None))
+    plain = to_builtins(
+        replace(decisions, packages=(), start=None, ready_package=None, variables=(), services=())
+    )
     table: dict[str, Any] = {}
     if decisions.start is not None:
         table["command"] = decisions.start.line

@@ -148,7 +148,11 @@ class Work(Struct, frozen=True, dict=True):
     def decisions_of_commands(self) -> list[object]:
         """Those that every command of the part stands on; none where nothing was decided."""
         own = self.decisions
-        return [(own.import_folders, own.secret_key, own.development_mode)] if own != Decisions() else []
+        return (
+            [(own.import_folders, own.secret_key, own.development_mode, own.variables)]
+            if own != Decisions()
+            else []
+        )
 
     @property
     def start_is_chosen(self) -> bool:
@@ -253,7 +257,7 @@ class Work(Struct, frozen=True, dict=True):
         own = self.environment.variables(self.folder, self.chosen(), self.access())
         first = own["PATH"].count(os.pathsep) + 1
         path = os.pathsep.join((own.pop("PATH"), variables["PATH"]))
-        named = dict(self.part.variables)
+        named = dict(self.choices.variables)
         mode = self.development_mode() if self.choices.settings.development_mode else None
         for number, name in enumerate(self.language.folder_variables):
             places = [str(self.folder / named[name])] if name in named else []

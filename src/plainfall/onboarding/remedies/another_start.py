@@ -25,7 +25,10 @@ def propose(work: Work, failure: Failure) -> Iterator[Change]:
     error, started = failure.error, failure.command
     if failure.stage is Stage.PROBE:
         started = in_turn(work)[0].line if work.part.candidates("server") else ""
-        may_do = error.rule is FailureKind.UNKNOWN and error.fault in ("", NO_ANSWER)
+        may_do = error.rule in (FailureKind.UNKNOWN, FailureKind.ATTRIBUTE_MISSING) and error.fault in (
+            "",
+            NO_ANSWER,
+        )
         others = [one for one in in_turn(work) if one.rank >= _DOCUMENTED]
     else:
         may_do = error.another_may_do and bool(started)

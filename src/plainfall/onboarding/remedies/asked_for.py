@@ -1,5 +1,5 @@
-"""What is tried only where the person asked for it with --mend: installing again, a new environment, migrations, a
-build; and another port where nobody wished for that one."""
+"""What is tried only where the person asked for it with --mend: installing again, a new environment, migrations;
+and another port where nobody wished for that one."""
 
 from __future__ import annotations
 
@@ -31,14 +31,6 @@ def propose(work: Work, failure: Failure) -> Iterator[Change]:
     elif error.mend == "migrations" and work.part.candidates("migrations"):
         words = f"{before}migrations were applied: {{result}}"
         yield Change(words, work.decisions, Stage.MIGRATIONS, Deed("forget migrations"))
-    elif error.mend == "build":
-        build = next((one for one in work.part.candidates("tasks") if "build" in one.line), None)
-        recognising = work.language.recognising
-        if build is None and recognising is not None:
-            build = recognising.build_command(work.tree, work.part.path)
-        if build is not None:
-            words = f"{before}{build.line} was run"
-            yield Change(words, work.decisions, failure.stage, Deed("run command", command=build))
 
 
 def _another_port(work: Work, failure: Failure) -> Iterator[Change]:

@@ -14,6 +14,7 @@ from plainfall.onboarding.stages.start_commands import (
     as_root,
     command_named,
     from_above,
+    from_below,
     with_its_file,
     without_check,
 )
@@ -27,7 +28,7 @@ def propose(work: Work, failure: Failure) -> Iterator[Change]:
     if not failure.command or work.start_is_chosen:
         return
     command = command_named(work, failure.command)
-    for adapted in (from_above, without_check, with_its_file, as_root):
+    for adapted in (from_above, from_below, without_check, with_its_file, as_root):
         for one in adapted(work, command, failure.error):
             start = StartCommand(one.line, one.reason)
             yield Change(

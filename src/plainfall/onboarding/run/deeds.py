@@ -30,8 +30,7 @@ _SECONDS = 20.0  # for the first files of a program beside the server, or the fi
 
 
 def carry_out_deed(work: Work, deed: Deed | None) -> tuple[Work, str] | None:
-    """Does it; returns the part as it is then, and what was done in words. Raises what a command of the project's
-    raises that was to help at once (``run command``)."""
+    """Does it; returns the part as it is then, and what was done in words; None where it could not be done."""
     if deed is None:
         return work, ""
     done = _KINDS[deed.kind](work, deed)
@@ -75,9 +74,12 @@ def _copy_file(work: Work, deed: Deed) -> str | None:
     return ""
 
 
-def _run_command(work: Work, deed: Deed) -> str:
-    assert deed.command is not None  # a deed of this kind has one
-    carry_out(work, deed.command.stage, deed.command)
+def _run_build(work: Work, deed: Deed) -> str | None:
+    assert deed.command is not None
+    try:
+        carry_out(work, "tasks", deed.command)
+    except CommandFailed:
+        return None
     return ""
 
 
@@ -138,7 +140,7 @@ _KINDS: Mapping[str, Callable[[Work, Deed], str | None]] = {
     "make folder": _make_folder,
     "make temporary folder": _make_temporary_folder,
     "copy file": _copy_file,
-    "run command": _run_command,
+    "run build": _run_build,
     "run first step": _run_first_step,
     "run migrations": _run_migrations,
     "start beside": _start_beside,

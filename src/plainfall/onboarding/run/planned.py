@@ -15,6 +15,7 @@ from plainfall.evidence import Evidence
 from plainfall.onboarding.part.byproducts import ByProducts
 from plainfall.onboarding.part.choices import Wishes
 from plainfall.onboarding.part.chosen_commands import skipped, with_choices, without
+from plainfall.onboarding.part.decisions import Decisions, decisions_of
 from plainfall.onboarding.part.events import Listener
 from plainfall.onboarding.part.settling import Settling
 from plainfall.onboarding.part.steps import Stage, Step
@@ -129,14 +130,19 @@ def run_plan(
     planned = []
     for part in in_order(survey.parts, after, settling.clients):
         if chosen is None or part.key in chosen:
-            planned.append((part, plan(part, settling)))
+            before = decisions_of(state, part.key) or Decisions()
+            planned.append((part, plan(part, settling, before.services)))
     for part in survey.others:
         if part.language and chosen is None:
             planned.append((part, plan_settings(part, settling)))
     rows = []
     for part, steps in planned:
         every = tuple(without(step, left_out) for step in steps)
-        mine = (one for one in every if one.stage.position <= last and (only is None or one.stage in only))
+        mine = (
+            one
+            for one in every
+            if one.stage.position <= last and (only is None or one.stage in only) and not one.on_demand
+        )
         rows.append(PartPlan(part, tuple(mine), every))
     return RunPlan(
         place.clone, survey, tree, state, surroundings, wishes, settling, after, tuple(rows), last, left_out

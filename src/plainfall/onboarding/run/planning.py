@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 
 from plainfall.clone.parts import PartFound
+from plainfall.onboarding.part.decisions import NamedService
 from plainfall.onboarding.part.settling import Settling
 from plainfall.onboarding.part.steps import Stage, State, Step, StepResult
 from plainfall.onboarding.part.work import Work
@@ -26,8 +27,9 @@ from plainfall.services.shape import kind_named
 __all__ = ["plan", "plan_settings"]
 
 
-def plan(part: PartFound, settling: Settling) -> list[Step]:
-    """The steps for one part; ``settling`` knows whether it has settings."""
+def plan(part: PartFound, settling: Settling, services: Sequence[NamedService] = ()) -> list[Step]:
+    """The steps for one part; ``settling`` knows whether it has settings, ``services`` are those that a failure of
+    an earlier run named."""
     asked = ", ".join(f"{ask.text}" for ask in part.asks) or "any version"
     steps = [
         Step(
@@ -59,7 +61,10 @@ def plan(part: PartFound, settling: Settling) -> list[Step]:
         )
     else:
         steps.append(_left_out(part, Stage.DEPENDENCIES, "no dependency list was found in this part"))
-    steps += [*([] if settings_first else plan_settings(part, settling)), *_services(part, settling)]
+    steps += [
+        *([] if settings_first else plan_settings(part, settling)),
+        *_services(part, settling, services),
+    ]
     return [*steps, *_data(part), *_tasks(part), *_server(part)]
 
 
@@ -102,11 +107,14 @@ def plan_settings(part: PartFound, settling: Settling) -> list[Step]:
     return [Step(part.key, Stage.SETTINGS, title, why, evidence, configuring.settings)]
 
 
-def _services(part: PartFound, settling: Settling) -> list[Step]:
+def _services(part: PartFound, settling: Settling, named: Sequence[NamedService]) -> list[Step]:
     """The step that brings up what the part addresses, as far as can be said before its settings are filled."""
     needs = settling.needs_of_part(part)
+    needs = [*needs, *supporting.with_named_services(named, part, needs)]
     if not needs:
-        return []
+        return [
+            Step(part.key, Stage.SERVICES, "bring up servers", "", (), supporting.services, on_demand=True)
+        ]
     names = " and ".join(dict.fromkeys(kind_named(one.kind).title for one in needs))
     places = tuple(dict.fromkeys(one.place for one in needs))
     return [Step(part.key, Stage.SERVICES, f"bring up {names}", "", places, supporting.services)]

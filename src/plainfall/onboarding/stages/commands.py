@@ -27,8 +27,18 @@ from plainfall.processes import release, start
 from plainfall.server.control_group import enter_words, kill_group, make_group, remove_group
 from plainfall.server.ports import listening_ports
 from plainfall.server.process import MARK, Running, adopt_orphans, marked, orphans, stop
+from plainfall.settings.setting import Consent, agrees
 
-__all__ = ["ENTERS", "USAGE", "StepServes", "check_command", "end_leftovers", "may_be_empty", "run_command"]
+__all__ = [
+    "ENTERS",
+    "USAGE",
+    "StepServes",
+    "check_command",
+    "end_leftovers",
+    "may_be_empty",
+    "may_press_enter",
+    "run_command",
+]
 
 ENTERS = b"\n" * 40  # the input of a program whose questions all may be left empty
 _MOST_LINES, _LONGEST_LINE = 20_000, 64 * 1024  # of a command's output that are looked at; bytes
@@ -74,6 +84,17 @@ def may_be_empty(question: str) -> bool:
     [True, False, False]
     """
     return _BY_ENTER.search(question) is not None and _TAKES_AWAY.search(question) is None
+
+
+def may_press_enter(work: Work, question: str) -> bool:
+    """Whether a program may get Enter where it asks for what has a default: where somebody can be asked, the person
+    says it; a run that asks nobody takes the default that the program itself names."""
+    if not may_be_empty(question):
+        return False
+    shown = question.strip()[:100]
+    why = "It takes the default that it names then. Without an answer it ends."
+    consent = Consent(f"The program asks: {shown} May it get Enter?", why)
+    return work.ask is None or agrees(work.ask, consent)
 
 
 def _hint_at_imports(work: Work) -> str:

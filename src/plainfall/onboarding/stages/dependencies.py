@@ -96,6 +96,7 @@ def _planned(work: Work) -> _Plan:
         [one.text for one in listed.unlisted] if wishes.from_imports else [],
         wishes.as_of,
         *([wishes.rather] if wishes.rather else []),
+        *([wishes.held_back] if wishes.held_back else []),
         *(["with client"] if wishes.with_client else []),
     ]
     code = work.installing.runs_own_code(job_for(work, listed, wishes, Installed(), frozenset()))

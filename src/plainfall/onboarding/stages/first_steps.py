@@ -16,7 +16,7 @@ from plainfall.ecosystems import recognising_of
 from plainfall.errors import CommandFailed
 from plainfall.kept_records import FirstSteps
 from plainfall.onboarding.part.work import Work
-from plainfall.onboarding.stages.commands import ENTERS, may_be_empty
+from plainfall.onboarding.stages.commands import ENTERS, may_be_empty, may_press_enter
 from plainfall.onboarding.stages.filling_data import rows_at_stake
 from plainfall.onboarding.stages.start_help import help_text, help_words, words_of_help
 from plainfall.onboarding.stages.tasks import carry_out
@@ -89,7 +89,7 @@ def _by_enter(work: Work, command: Command, error: CommandFailed) -> str:
     # The last line that asks is what it waited for.
     asked = next((line for line in reversed(log.splitlines()) if "?" in line or may_be_empty(line)), "")
     asked = asked if may_be_empty(asked) else ""
-    if not asked or "EOF" not in log:
+    if not asked or "EOF" not in log or not may_press_enter(work, asked):
         return ""
     try:
         carry_out(work, "migrations", command, ENTERS)

@@ -9,8 +9,10 @@ import shlex
 from msgspec.structs import replace
 
 from plainfall.clone.commands import Command, given_folder
+from plainfall.clone.walk import is_side
 from plainfall.ecosystems import vocabulary
 from plainfall.errors import PlainfallError
+from plainfall.failure_facts import FileUnusable
 from plainfall.failure_kinds import FailureKind
 from plainfall.onboarding.part.work import Work
 from plainfall.onboarding.stages.start_help import help_text, help_words, words_of_help
@@ -21,6 +23,7 @@ __all__ = [
     "as_root",
     "command_named",
     "from_above",
+    "from_below",
     "in_turn",
     "names_what_is_not_here",
     "with_its_file",
@@ -99,6 +102,24 @@ def from_above(work: Work, command: Command, error: PlainfallError) -> list[Comm
             line = f"cd {'/'.join(['..'] * steps)} && {' '.join(words)}"
             return [replace(command, line=line, reason=f"{thing} lies in {above or 'the folder at the top'}")]
     return []
+
+
+def from_below(work: Work, command: Command, error: PlainfallError) -> list[Command]:
+    """The same from the only folder below the part where the file lies that the command line names and does not
+    find."""
+    facts = error.facts
+    if error.rule != FailureKind.FILE_MISSING or not isinstance(facts, FileUnusable):
+        return []
+    name = facts.path.rpartition("/")[2]
+    if not name or not any(word.rpartition("/")[2] == name for word in command.line.split()):
+        return []
+    ending = f"/{next(word for word in command.line.split() if word.rpartition('/')[2] == name)}"
+    folders = [path.removesuffix(ending) for path in work.tree.below(work.part.path) if path.endswith(ending)]
+    folders = [one for one in folders if not is_side(one)]
+    if len(folders) != 1 or command.line.startswith("cd "):
+        return []
+    line = f"cd {shlex.quote(folders[0])} && {command.line}"
+    return [replace(command, line=line, reason=f"{ending[1:]} lies in {folders[0]}")]
 
 
 def with_its_file(work: Work, command: Command, error: PlainfallError) -> list[Command]:

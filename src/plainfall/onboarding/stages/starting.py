@@ -18,7 +18,7 @@ from plainfall.kept_records import ProcessKept, ServerKept, StartTime
 from plainfall.onboarding.part.results import ServerResult
 from plainfall.onboarding.part.steps import State, StepResult
 from plainfall.onboarding.part.work import Work
-from plainfall.onboarding.stages.commands import ENTERS, check_command, may_be_empty
+from plainfall.onboarding.stages.commands import ENTERS, check_command, may_press_enter
 from plainfall.onboarding.stages.explaining import diagnose_for, mend_words
 from plainfall.processes import release
 from plainfall.server.control_group import make_group
@@ -35,7 +35,12 @@ __all__ = ["CommandEnded", "ServerTalks", "running_of", "start_server", "stop_se
 
 _DEBUG_PORT = 9229  # the first that is tried; where it is taken, the next
 # Reasons for which another start command may do: none that is known, and those that are about the command itself.
-_ANOTHER_MAY_DO = (FailureKind.UNKNOWN, FailureKind.COMMAND_MISSING, FailureKind.NAME_MISSING)
+_ANOTHER_MAY_DO = (
+    FailureKind.UNKNOWN,
+    FailureKind.COMMAND_MISSING,
+    FailureKind.NAME_MISSING,
+    FailureKind.ATTRIBUTE_MISSING,
+)
 
 
 class ServerAsks(ServerFailed):
@@ -88,7 +93,7 @@ def start_server(work: Work, command: Command) -> StepResult:
     try:
         record, ready = _start(work, command, port, fingerprint, wanted.port, debugging)
     except ServerAsks as error:
-        if not may_be_empty(error.question):
+        if not may_press_enter(work, error.question):
             raise
         record, ready = _start(work, command, port, fingerprint, wanted.port, debugging, ENTERS)
         remarks.append(f"it asked, and Enter was pressed for its default: {error.question}")

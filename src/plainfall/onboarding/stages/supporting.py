@@ -2,11 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Collection
+from collections.abc import Callable, Collection, Sequence
 from typing import TYPE_CHECKING
 
+from plainfall.clone.parts import PartFound
 from plainfall.errors import PlainfallError, ServiceFailed
+from plainfall.evidence import Evidence
 from plainfall.kept_records import DriverVariables, ServerPrograms
+from plainfall.onboarding.part.decisions import NamedService
 from plainfall.onboarding.part.results import ServicesResult
 from plainfall.onboarding.part.steps import State, StepResult
 from plainfall.onboarding.part.work import Work
@@ -18,13 +21,14 @@ from plainfall.settings.setting import Consent, agrees
 if TYPE_CHECKING:
     from plainfall.services.engine import Program
 
-__all__ = ["services", "with_lacking_services"]
+__all__ = ["services", "with_lacking_services", "with_named_services"]
 
 
 def services(work: Work) -> StepResult:
     """Brings up every server that the part's settings and sources address on this machine, at the same time. Where
     no program of one is here, that is said, and the run goes on: the part may do without. Raises ServiceFailed."""
     needs = work.settled_by().needs_with(work.part, work.settings_shown, work.settings)
+    needs += with_named_services(work.choices.services, work.part, needs)
     if not needs:
         return StepResult(State.LEFT_OUT, "no server is needed", "the settings address none on this machine")
     brought = [foreseen_service(work.state, need) for need in needs] if work.preview else _all(work, needs)
@@ -56,6 +60,15 @@ def services(work: Work) -> StepResult:
     }
     why = "; ".join(_why(one.need) for one in met)
     return StepResult(state, title, why, places, tuple(remarks), detail, hands_on=handed)
+
+
+def with_named_services(
+    named: Sequence[NamedService], part: PartFound, known: Sequence[ServiceNeed]
+) -> list[ServiceNeed]:
+    """The needs of services that only a failure named, beyond those that are ``known``."""
+    kinds, places = {one.kind for one in known}, part.candidates("server")
+    place = places[0].evidence if places else Evidence(part.path)
+    return [ServiceNeed(one.kind, one.port, (), place, fixed=True) for one in named if one.kind not in kinds]
 
 
 def _driver_variables(work: Work, brought: list[Brought]) -> dict[str, str]:

@@ -129,7 +129,7 @@ class PythonInstalling:
                 job.progress,
                 job.access,
                 job.wishes.as_of,
-                rather=job.wishes.rather or _of_its_own_lock(job, read, target),
+                rather=(*(job.wishes.rather or _of_its_own_lock(job, read, target)), *job.wishes.held_back),
                 with_client=job.wishes.with_client,
             )
         )

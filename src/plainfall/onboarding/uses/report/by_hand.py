@@ -159,6 +159,8 @@ def _variables(one: HandPart, state: CloneState) -> Iterator[str]:
     for key, value in one.part.variables.items():
         yield f"export {key}={shlex.quote(value)}"
     decisions = decisions_of(state, one.part.key) or Decisions()
+    for key, value in decisions.variables:
+        yield f"export {key}={shlex.quote(value)}"
     if decisions.secret_key:
         yield 'SECRET_KEY="$(letters 50)"; FLASK_SECRET_KEY="$SECRET_KEY"; export SECRET_KEY FLASK_SECRET_KEY'
     if decisions.development_mode:

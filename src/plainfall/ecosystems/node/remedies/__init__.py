@@ -1,0 +1,1 @@
+"""Node: what may help after a failure."""

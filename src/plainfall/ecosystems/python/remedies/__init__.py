@@ -1,0 +1,1 @@
+"""Python: what may help after a failure."""
