@@ -88,7 +88,7 @@ def laid_out(clone: Path) -> list[tuple[str, int]]:
     return sorted((str(path), path.lstat().st_mtime_ns) for path in clone.rglob("*"))
 
 
-NUMBERS = range(60 if os.environ.get("PLAINFALL_GENERATED") else 8)
+NUMBERS = range(40 if os.environ.get("PLAINFALL_GENERATED") else 8)
 
 
 @pytest.mark.parametrize("number", NUMBERS)
