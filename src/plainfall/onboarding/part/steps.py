@@ -1,4 +1,4 @@
-"""Stages, steps and what comes of them."""
+"""Steps and what comes of them."""
 
 from __future__ import annotations
 
@@ -10,28 +10,9 @@ from msgspec import Struct, field
 
 from plainfall.evidence import Evidence
 from plainfall.onboarding.part.results import StageResult
+from plainfall.onboarding.stages.stage import Stage
 
 __all__ = ["Stage", "State", "Step", "StepResult"]
-
-
-class Stage(Enum):
-    """The kind of a step, in working order."""
-
-    RUNTIME = "runtime"
-    ENVIRONMENT = "environment"
-    DEPENDENCIES = "dependencies"
-    SETTINGS = "settings"
-    SERVICES = "services"
-    MIGRATIONS = "migrations"
-    SEEDS = "seeds"
-    TASKS = "tasks"
-    SERVER = "server"
-    PROBE = "probe"
-
-    @property
-    def position(self) -> int:
-        """Its place in the working order, from 0."""
-        return list(Stage).index(self)
 
 
 class State(Enum):

@@ -17,12 +17,12 @@ from plainfall.errors import BadInput, CommandFailed, PathRefused
 from plainfall.kept_records import DataStep
 from plainfall.onboarding.part.work import Work
 from plainfall.onboarding.run.changes import Deed
-from plainfall.onboarding.stages.dependencies import forget_installed
-from plainfall.onboarding.stages.first_page import is_good_now
 from plainfall.onboarding.stages.first_steps import carry_out_first_step
+from plainfall.onboarding.stages.install_wishes import forget_installed
+from plainfall.onboarding.stages.probe import is_good_now
 from plainfall.onboarding.stages.second_processes import start_second_process
 from plainfall.onboarding.stages.starting import stop_server
-from plainfall.onboarding.stages.tasks import carry_out
+from plainfall.onboarding.stages.tolerant_commands import carry_out
 
 __all__ = ["carry_out_deed"]
 

@@ -16,9 +16,9 @@ from plainfall.errors import PlainfallError, disk_full_explained
 from plainfall.onboarding.part.events import Attempt, Event, Listener, StepFinished, StepProgress, StepStarted
 from plainfall.onboarding.part.steps import Stage, State, Step, StepResult
 from plainfall.onboarding.part.work import Work
-from plainfall.onboarding.stages.configuring import with_open_values
 from plainfall.onboarding.stages.root_cause import with_root
-from plainfall.onboarding.stages.supporting import with_lacking_services
+from plainfall.onboarding.stages.services import with_lacking_services
+from plainfall.onboarding.stages.settings import with_open_values
 
 if TYPE_CHECKING:
     from concurrent.futures import Future, ThreadPoolExecutor
@@ -102,7 +102,7 @@ class PartRun:
         """The result of a part whose start commands turn out to be guesses; None for all else."""
         if step.stage is not Stage.SERVER or self._search is None:
             return None
-        from plainfall.onboarding.stages.serving import without_server
+        from plainfall.onboarding.stages.server import without_server
 
         return without_server(self.work, self._search.errors)
 

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from pathlib import Path
 
 from msgspec import Struct
@@ -15,8 +15,9 @@ from plainfall.ecosystems.shape import Installation, InstallJob, InstallWishes
 from plainfall.evidence import Evidence
 from plainfall.kept_records import Installed
 from plainfall.onboarding.part.edits import Edits
+from plainfall.onboarding.part.planning import Planned, left_out
 from plainfall.onboarding.part.results import PackagesResult
-from plainfall.onboarding.part.steps import State, StepResult
+from plainfall.onboarding.part.steps import State, Step, StepResult
 from plainfall.onboarding.part.work import Work
 from plainfall.onboarding.stages.foreseen import foreseen_packages
 from plainfall.onboarding.stages.install_wishes import (
@@ -26,11 +27,23 @@ from plainfall.onboarding.stages.install_wishes import (
     with_packages,
 )
 from plainfall.onboarding.stages.root_cause import record_of
-from plainfall.onboarding.stages.tasks import carry_out
+from plainfall.onboarding.stages.stage import Stage
+from plainfall.onboarding.stages.tolerant_commands import carry_out
 from plainfall.workers import worker_pool
 from plainfall.writing import digest_of, digest_of_files
 
-__all__ = ["dependencies", "forget_installed", "may_install"]
+__all__ = ["dependencies", "may_install", "plan"]
+
+
+def plan(planned: Planned) -> Iterator[Step]:
+    """The step that installs what the part's list names."""
+    part, listed = planned.part, planned.part.dependencies
+    if listed is None:
+        yield left_out(part, Stage.DEPENDENCIES, "no dependency list was found in this part")
+        return
+    verb = "imports" if listed.is_from_imports else "lists"
+    title = f"install what {listed.path} {verb} ({listed.count})"
+    yield Step(part.key, Stage.DEPENDENCIES, title, listed.reason, (listed.evidence,), dependencies)
 
 
 class _Plan(Struct, frozen=True):
@@ -183,12 +196,6 @@ def _result(plan: _Plan, done: Installation, remarks: Sequence[str]) -> StepResu
         },
         (*([f"versions as of {day}"] if day else []), *done.notes),
     )
-
-
-def forget_installed(work: Work) -> None:
-    """Drops what is known of the part's installed packages: they are gone, or in doubt. What was chosen for them
-    stays."""
-    work.state.keep(work.part.key, installed_before(work).choices())
 
 
 def may_install(work: Work) -> bool:

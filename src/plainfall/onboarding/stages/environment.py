@@ -2,16 +2,25 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
+
 from plainfall.kept_records import EnvironmentFolder
 from plainfall.onboarding.part.byproducts import PACKAGES
 from plainfall.onboarding.part.edits import Edits
+from plainfall.onboarding.part.planning import Planned
 from plainfall.onboarding.part.results import EnvironmentResult
-from plainfall.onboarding.part.steps import State, StepResult
+from plainfall.onboarding.part.steps import State, Step, StepResult
 from plainfall.onboarding.part.work import Work
-from plainfall.onboarding.stages.dependencies import forget_installed
+from plainfall.onboarding.stages.install_wishes import forget_installed
+from plainfall.onboarding.stages.stage import Stage
 from plainfall.writing import digest_of
 
-__all__ = ["environment"]
+__all__ = ["environment", "plan"]
+
+
+def plan(planned: Planned) -> Iterator[Step]:
+    """The step that makes the environment."""
+    yield Step(planned.part.key, Stage.ENVIRONMENT, "make an isolated environment", "", (), environment)
 
 
 def environment(work: Work) -> StepResult:

@@ -23,22 +23,30 @@ from plainfall.data.sqlite import (
     difference,
     look_into,
 )
-from plainfall.ecosystems.frameworks import is_made_by_migrations, is_repeatable
+from plainfall.ecosystems.frameworks import is_made_by_migrations
 from plainfall.errors import CommandFailed, PathRefused
 from plainfall.evidence import Evidence
 from plainfall.kept_records import DataStep
 from plainfall.onboarding.part.steps import State, StepResult
 from plainfall.onboarding.part.work import Work
 from plainfall.onboarding.services.guard import ServerGuard, checked
-from plainfall.onboarding.stages.commands import USAGE, end_leftovers, run_command
+from plainfall.onboarding.stages.commands import end_leftovers, run_command
 from plainfall.onboarding.stages.foreseen import foreseen_command, new_files
-from plainfall.onboarding.stages.serving_steps import unless_it_serves
 from plainfall.patterns import regex
 from plainfall.repository import exclude_locally
 from plainfall.server.process import new_mark
-from plainfall.writing import digest_of, digest_of_files
 
-__all__ = ["migrations", "seeds"]
+__all__ = [
+    "again_words",
+    "files_of",
+    "foreign_rows",
+    "kept_as_it_is",
+    "not_run",
+    "rows_at_stake",
+    "run_on_database",
+    "still_holds",
+    "undo_unfinished",
+]
 
 _MIGRATION_FOLDER = regex(r"(^|/)(migrations?|migrate|versions|alembic|db)/", re.IGNORECASE)
 _OF_SERVER = regex(
@@ -50,83 +58,14 @@ _SCHEMA = regex(
 )
 
 
-def migrations(work: Work) -> StepResult:
-    """As ``_migrations``, but for a command that is a server."""
-    command = work.part.candidates("migrations")[0]
-    return unless_it_serves(work, command, lambda: _migrations(work))
-
-
-def _migrations(work: Work) -> StepResult:
-    """Runs the migration command: a framework's own when command, migration files, dependencies or database are
-    not those of the run before; any other once for a database. Raises CommandFailed; then the database is as it
-    was before."""
-    command = work.part.candidates("migrations")[0]
-    undone = _undo_unfinished(work)
-    if command.lacks:
-        why = f"{command.reason} works through {command.lacks}, and the clone has none"
-        return StepResult(State.LEFT_OUT, f"no {command.lacks}: {command.line}", why, (command.evidence,))
-    inputs = digest_of(command.line, digest_of_files(work.clone, _files(work, command)))
-    repeatable = is_repeatable(command, work.part.language)
-    before = work.state.kept(work.part.key, DataStep)
-    holds = _still_holds(work, before)
-    if repeatable:
-        place = str(work.database.file) if work.database else work.fingerprints.get("settings")
-        fingerprint = digest_of(inputs, work.fingerprints.get("dependencies"), place, work.servers_used)
-        if before is not None and before.fingerprint == fingerprint and holds:
-            why = "command, migration files and database are unchanged"
-            return _kept(work, command, before, why, undone)
-        return _run(work, command, DataStep.NAME, DataStep(fingerprint=fingerprint), undone)
-    if before is not None and holds:
-        why = "it ran before on this database; its effect on existing rows is not known"
-        changed = before.inputs != inputs
-        return _kept(work, command, before, why, [*undone, *([_again(command)] if changed else [])])
-    result = _foreign_rows(work, [])
-    if result:
-        return _not_run(work, command, result, undone)
-    try:
-        return _run(work, command, DataStep.NAME, DataStep(inputs=inputs), undone)
-    except CommandFailed as error:
-        if not command.may_fail or not any(USAGE.search(line) for line in error.lines):
-            raise
-        why = f"{command.reason} wants to be told more, and nothing says what"
-        return StepResult(State.LEFT_OUT, "no migrations were run", why, (command.evidence,))
-
-
-def seeds(work: Work) -> StepResult:
-    """As ``_seeds``, but for a command that is a server."""
-    command = work.part.candidates("seeds")[0]
-    return unless_it_serves(work, command, lambda: _seeds(work))
-
-
-def _seeds(work: Work) -> StepResult:
-    """Runs the seed command once for a database. Raises CommandFailed; then the database is as before."""
-    command = work.part.candidates("seeds")[0]
-    undone = _undo_unfinished(work)
-    before = work.state.kept(work.part.key, DataStep, DataStep.SEEDS)
-    if not work.choices.seed_again:
-        if before is not None and _still_holds(work, before):
-            why = "this database was seeded before; --seed-again runs it again"
-            return _kept(work, command, before, why, undone)
-        result = _foreign_rows(work, [DataStep.NAME])
-        if result:
-            return _not_run(work, command, result, undone)
-    try:
-        return _run(work, command, DataStep.SEEDS, DataStep(), undone)
-    except CommandFailed as error:
-        if not command.may_fail:
-            raise
-        why = f"{command.reason} did not load, and the database is as before: {error.cause}"
-        return StepResult(State.LEFT_OUT, "no rows were added", why, (command.evidence,))
-
-
-def _again(command: Command) -> str:
+def again_words(command: Command) -> str:
     return (
         f"the files that `{command.line}` reads changed since: run it yourself, if the rows may go: "
         f"plainfall inside -- {command.line}"
     )
 
 
-def _foreign_rows(work: Work, stages: list[str]) -> str:
+def foreign_rows(work: Work, stages: list[str]) -> str:
     """Tables with rows that none of our steps added, in words; "" for none."""
     database = _database(work)
     if database is None:
@@ -155,7 +94,7 @@ def rows_at_stake(work: Work) -> str:
     return ""
 
 
-def _not_run(work: Work, command: Command, reason: str, undone: list[str]) -> StepResult:
+def not_run(work: Work, command: Command, reason: str, undone: list[str]) -> StepResult:
     how = "--seed-again runs it" if command.stage == "seeds" else f"plainfall inside -- {command.line}"
     return StepResult(
         State.LEFT_OUT,
@@ -167,13 +106,15 @@ def _not_run(work: Work, command: Command, reason: str, undone: list[str]) -> St
     )
 
 
-def _run(work: Work, command: Command, stage: str, stands_on: DataStep, undone: list[str]) -> StepResult:
+def run_on_database(
+    work: Work, command: Command, stage: str, stands_on: DataStep, undone: list[str]
+) -> StepResult:
     """Runs the command and keeps the record of it, with what it stands on."""
     if work.preview:
         return foreseen_command(
-            work, command, stage, undone, _files(work, command) if stage == "migrations" else ()
+            work, command, stage, undone, files_of(work, command) if stage == "migrations" else ()
         )
-    new = new_files(work.state.read(work.part.key, DataStep, stage), _files(work, command))
+    new = new_files(work.state.read(work.part.key, DataStep, stage), files_of(work, command))
     database = _database(work)
     before = look_into(database.file) if database else Look(False)
     _make_folder(work, database)
@@ -199,7 +140,7 @@ def _run(work: Work, command: Command, stage: str, stands_on: DataStep, undone: 
         inode=_inode(database),
         rows=after.rows(),
         servers=work.servers_used,
-        files=tuple(_files(work, command)) if stage == DataStep.NAME else None,
+        files=tuple(files_of(work, command)) if stage == DataStep.NAME else None,
         filled=tuple(name for name, count in after.rows().items() if count > before.rows().get(name, 0)),
     )
     # In this order: a kill between the two leaves a step that is done, with a note that nobody needs.
@@ -284,7 +225,7 @@ def _in_short(before: Look, after: Look) -> str:
     return ", ".join(text) or "nothing to change"
 
 
-def _kept(work: Work, command: Command, before: DataStep, why: str, remarks: list[str]) -> StepResult:
+def kept_as_it_is(work: Work, command: Command, before: DataStep, why: str, remarks: list[str]) -> StepResult:
     rows = before.rows
     where = f"{len(rows)} tables, {sum(rows.values()):,} rows" if rows else "done before"
     detail: dict[str, Any] = {
@@ -297,7 +238,7 @@ def _kept(work: Work, command: Command, before: DataStep, why: str, remarks: lis
     )
 
 
-def _still_holds(work: Work, before: DataStep | None) -> bool:
+def still_holds(work: Work, before: DataStep | None) -> bool:
     """Whether the database is the one that the record speaks of: the same file, and the tables it had are
     there; of those that the step filled at least one still has rows (a new file may get an old inode)."""
     if before is None:
@@ -337,7 +278,7 @@ def _guard(work: Work) -> DatabaseGuard:
     return DatabaseGuard(work.state.folder / "guard" / name, name, work.state.confined, work.state.seal)
 
 
-def _undo_unfinished(work: Work) -> list[str]:
+def undo_unfinished(work: Work) -> list[str]:
     """A step that a kill cut off: its processes are ended, its database is put back, unless it was done and
     recorded already. Returns remarks for people."""
     cut_off = ServerGuard(work).under_way()[0]
@@ -365,7 +306,7 @@ def _undo_in_file(work: Work) -> list[str]:
     return [f"{undone.step} were cut off in a run before. {words}"] if undone is not None and words else []
 
 
-def _files(work: Work, command: Command) -> list[str]:
+def files_of(work: Work, command: Command) -> list[str]:
     """The files that decide what the migrations do: those in migration folders, schema files, and files that
     the command names."""
     place = f"{work.part.path}/" if work.part.path else ""

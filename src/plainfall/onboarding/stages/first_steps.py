@@ -19,7 +19,7 @@ from plainfall.onboarding.part.work import Work
 from plainfall.onboarding.stages.commands import ENTERS, may_be_empty, may_press_enter
 from plainfall.onboarding.stages.filling_data import rows_at_stake
 from plainfall.onboarding.stages.start_help import help_text, help_words, words_of_help
-from plainfall.onboarding.stages.tasks import carry_out
+from plainfall.onboarding.stages.tolerant_commands import carry_out
 from plainfall.patterns import regex
 from plainfall.server.logs import end_of_log
 from plainfall.survey.documents import documented_uses

@@ -14,7 +14,7 @@ from plainfall.onboarding.part.work import Work
 from plainfall.settings.answers import install_code
 from plainfall.settings.setting import Consent, agrees
 
-__all__ = ["installed_before", "job_for", "may_ask", "wishes_of", "with_packages"]
+__all__ = ["forget_installed", "installed_before", "job_for", "may_ask", "wishes_of", "with_packages"]
 
 
 def wishes_of(work: Work, listed: DependencyFile) -> InstallWishes:
@@ -32,6 +32,12 @@ def wishes_of(work: Work, listed: DependencyFile) -> InstallWishes:
 def installed_before(work: Work) -> Installed:
     """The record of the part's last installation; one without values where there was none."""
     return work.state.read(work.part.key, Installed)
+
+
+def forget_installed(work: Work) -> None:
+    """Drops what is known of the part's installed packages: they are gone, or in doubt. What was chosen for them
+    stays."""
+    work.state.keep(work.part.key, installed_before(work).choices())
 
 
 def with_packages(work: Work) -> DependencyFile:

@@ -14,30 +14,21 @@ from plainfall.kept_records import TaskList
 from plainfall.onboarding.part.results import TasksResult
 from plainfall.onboarding.part.steps import State, StepResult
 from plainfall.onboarding.part.work import Work
-from plainfall.onboarding.stages import filling_data
 from plainfall.processes import run
 from plainfall.writing import digest_of, digest_of_files
 
-__all__ = ["STAGE", "migrations", "seeds"]
+__all__ = ["LISTS", "as_listed"]
 
-STAGE = "task list"  # of the command that lists tasks, and of the record of its answer
+LISTS = "task list"  # of the command that lists tasks, and of the record of its answer
 _SECONDS = 60.0  # that the command may take
 _SHOWN = 6  # tasks that are named
 
 
-def migrations(work: Work) -> StepResult:
-    """Runs the migrations that the task runner lists; left out where it lists none. Raises CommandFailed."""
-    return _as_listed(work, "migrations", filling_data.migrations)
-
-
-def seeds(work: Work) -> StepResult:
-    """Runs the seeds that the task runner lists; left out where it lists none. Raises CommandFailed."""
-    return _as_listed(work, "seeds", filling_data.seeds)
-
-
-def _as_listed(work: Work, stage: str, carry_out: Callable[[Work], StepResult]) -> StepResult:
-    command = work.part.candidates(STAGE)[0]
+def as_listed(work: Work, stage: str, carry_out: Callable[[Work], StepResult]) -> StepResult:
+    """Carries a stage out with the part's command for it; where it has none, with the one that its task runner
+    lists: left out where that lists none."""
     if not work.part.candidates(stage):
+        command = work.part.candidates(LISTS)[0]
         failure, names = _names(work, command)
         if failure and work.preview:
             return StepResult(

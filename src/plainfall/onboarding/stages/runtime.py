@@ -2,18 +2,29 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 
 from msgspec.structs import replace
 
 from plainfall.kept_records import RuntimeTaken
+from plainfall.onboarding.part.planning import Planned
 from plainfall.onboarding.part.results import RuntimeResult
-from plainfall.onboarding.part.steps import State, StepResult
+from plainfall.onboarding.part.steps import State, Step, StepResult
 from plainfall.onboarding.part.work import Work
+from plainfall.onboarding.stages.stage import Stage
 from plainfall.runtimes.asks import VersionAsk
 from plainfall.runtimes.choice import Choice
 
-__all__ = ["runtime", "why_runtime"]
+__all__ = ["plan", "runtime", "why_runtime"]
+
+
+def plan(planned: Planned) -> Iterator[Step]:
+    """The step that chooses the interpreter."""
+    part = planned.part
+    asked = ", ".join(f"{ask.text}" for ask in part.asks) or "any version"
+    why = "the clone asks for it" if part.asks else ""
+    places = tuple(ask.evidence for ask in part.asks)
+    yield Step(part.key, Stage.RUNTIME, f"choose an interpreter ({asked})", why, places, runtime)
 
 
 def runtime(work: Work) -> StepResult:

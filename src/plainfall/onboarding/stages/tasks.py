@@ -3,29 +3,41 @@
 from __future__ import annotations
 
 import posixpath
-import re
 import secrets
 import shlex
+from collections.abc import Iterator
 
 from msgspec.structs import replace
 
-from plainfall.clone.commands import Command
 from plainfall.clone.frameworks import ADMIN_ADDRESS, Administrator
 from plainfall.errors import CommandFailed
 from plainfall.kept_records import AdministratorMade, DataStep, TasksDone
-from plainfall.onboarding.part.steps import State, StepResult
+from plainfall.onboarding.part.planning import Planned
+from plainfall.onboarding.part.steps import State, Step, StepResult
 from plainfall.onboarding.part.work import Work
 from plainfall.onboarding.stages.commands import run_command
+from plainfall.onboarding.stages.stage import Stage
+from plainfall.onboarding.stages.tolerant_commands import carry_out
 from plainfall.patterns import regex
 from plainfall.server.process import new_mark
-from plainfall.settings.answers import TEAM_FILE, are_tolerated
 from plainfall.writing import digest_of, digest_of_files
 
-__all__ = ["administrator", "carry_out", "tasks"]
+__all__ = ["administrator", "plan", "tasks"]
 
-_NETWORK = regex(r"ETIMEDOUT|ECONNRESET|EAI_AGAIN|socket hang up|timed? ?out|Temporary failure in name")
-_SAID_FLAKY = regex(r"flaky|run it again|try again|once more|second (try|time|attempt)|retry", re.IGNORECASE)
-_TELLING = regex(r"error|fail|cannot|denied|refused|not found|missing|fatal|exception", re.IGNORECASE)
+
+def plan(planned: Planned) -> Iterator[Step]:
+    """The step that runs the part's tasks, and the one that makes a first administrator."""
+    part = planned.part
+    commands = part.candidates("tasks")
+    if commands:
+        title = "run " + ", ".join(command.line for command in commands)
+        evidence = tuple(command.evidence for command in commands)
+        yield Step(part.key, Stage.TASKS, title, commands[0].reason, evidence, tasks)
+    for framework in part.frameworks:
+        if framework.administrator is not None:
+            place = framework.administrator.evidence
+            why = f"{framework.name} has an administration page"
+            yield Step(part.key, Stage.TASKS, "make an administrator", why, (place,), administrator)
 
 
 def tasks(work: Work) -> StepResult:
@@ -58,43 +70,6 @@ def _inputs(work: Work, line: str) -> str:
         return ""
     place = posixpath.normpath(posixpath.join(work.part.path, shlex.split(match.group(1))[0]))
     return digest_of_files(work.clone, [f"{place}/{path}" for path in work.tree.below(place)])
-
-
-def carry_out(work: Work, stage: str, command: Command, answers: bytes = b"") -> list[str]:
-    """Runs a command with these answers as its input; one that is known to be flaky, or whose network failed, is
-    run once more, and errors that the team declared harmless are tolerated. Returns remarks for people. Raises
-    CommandFailed."""
-    remarks: list[str] = []
-    for attempt in (1, 2):
-        try:
-            mark = new_mark()
-            return [*remarks, *run_command(work, stage, command.line, mark, command.evidence, answers)]
-        except CommandFailed as error:
-            telling = [line for line in error.lines if _TELLING.search(line)] or list(error.lines)
-            if telling and are_tolerated(work.tree, telling):
-                shown = "; ".join(telling[:3])
-                return [*remarks, f"tolerated, as {TEAM_FILE} says: {command.line} failed ({shown})"]
-            why = _flaky(work, command, error.lines) if attempt == 1 else None
-            if why is None:
-                raise
-            remarks.append(f"{command.line} failed and was run once more, since {why}")
-    return remarks
-
-
-def _flaky(work: Work, command: Command, lines: tuple[str, ...]) -> str | None:
-    """Why a second try makes sense, or None."""
-    if any(_NETWORK.search(line) for line in lines):
-        return "the network failed it"
-    place = f"{work.part.path}/" if work.part.path else ""
-    for name in work.tree.folders.get(work.part.path, ()):
-        if not name.lower().startswith("readme"):
-            continue
-        rows = work.tree.text(place + name).splitlines()
-        for number, row in enumerate(rows):
-            similar = " ".join(rows[max(0, number - 3) : number + 4])
-            if command.line in row and _SAID_FLAKY.search(similar):
-                return f"{place}{name}:{number + 1} says that it may have to be"
-    return None
 
 
 def administrator(work: Work) -> StepResult:

@@ -32,7 +32,7 @@ from plainfall.onboarding.part.work import Work
 from plainfall.onboarding.records.state import FOLDER, CloneState
 from plainfall.onboarding.run.clone_root import CloneFolder, survey_of
 from plainfall.onboarding.stages.commands import end_leftovers, run_command
-from plainfall.onboarding.stages.first_page import best_page
+from plainfall.onboarding.stages.probe import best_page
 from plainfall.onboarding.stages.second_processes import start_second_process
 from plainfall.onboarding.uses.check.build_output import Built, built_since, left_by_a_server
 from plainfall.onboarding.uses.check.found_checks import (

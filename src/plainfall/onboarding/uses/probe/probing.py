@@ -20,7 +20,7 @@ from plainfall.kept_records import ServerKept
 from plainfall.onboarding.part.work import Work
 from plainfall.onboarding.records.state import CloneState
 from plainfall.onboarding.run.clone_root import CloneFolder
-from plainfall.onboarding.stages.first_page import best_page
+from plainfall.onboarding.stages.probe import best_page
 from plainfall.onboarding.stages.starting import running_of
 from plainfall.onboarding.uses.inside import work_inside
 from plainfall.onboarding.uses.probe.accounts import Accounts

@@ -5,6 +5,7 @@ from __future__ import annotations
 import itertools
 import re
 import time
+from collections.abc import Iterator
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -14,11 +15,13 @@ from plainfall.diagnosis.reading import lines_that_matter
 from plainfall.errors import ServerFailed
 from plainfall.evidence import Evidence
 from plainfall.kept_records import ServerKept
+from plainfall.onboarding.part.planning import Planned
 from plainfall.onboarding.part.results import ServerResult
-from plainfall.onboarding.part.steps import State, StepResult
+from plainfall.onboarding.part.steps import State, Step, StepResult
 from plainfall.onboarding.part.work import Work
 from plainfall.onboarding.run.order import proxy_targets
 from plainfall.onboarding.stages.explaining import diagnose_for, mend_words
+from plainfall.onboarding.stages.stage import Stage
 from plainfall.onboarding.stages.starting import running_of
 from plainfall.patterns import regex
 from plainfall.server.faults import PARTLY
@@ -31,7 +34,7 @@ from plainfall.settings.answers import TEAM_FILE, set_up_values
 if TYPE_CHECKING:  # asking over HTTP takes long to import, and most runs have a server that is kept
     from plainfall.server.probe import Probe
 
-__all__ = ["best_page", "is_good_now", "probe"]
+__all__ = ["best_page", "is_good_now", "plan", "probe"]
 
 # Statuses by which a page of a server that has only an interface says that there is nothing to see.
 _OF_INTERFACE = (400, 401, 403, 404, 405, 406, 422, 426)
@@ -52,6 +55,12 @@ _ANSWERS = {
     422: "it wants values with the request: it is an interface, not a page",
     426: "it wants another protocol: it is no page",
 }
+
+
+def plan(planned: Planned) -> Iterator[Step]:
+    """The step that asks the part's server for its page."""
+    if planned.part.candidates("server"):
+        yield Step(planned.part.key, Stage.PROBE, "ask for the page", "", (), probe)
 
 
 def probe(work: Work) -> StepResult:

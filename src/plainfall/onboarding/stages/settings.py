@@ -12,17 +12,32 @@ from plainfall.clone.commands import GIVEN_FOLDER
 from plainfall.data.sqlite import database_of_settings
 from plainfall.errors import CommandFailed, PlainfallError, ServerFailed, ValueNeeded
 from plainfall.kept_records import Installed, SettingsWritten
+from plainfall.onboarding.part.planning import Planned
 from plainfall.onboarding.part.results import SettingsResult
-from plainfall.onboarding.part.steps import State, StepResult
+from plainfall.onboarding.part.steps import State, Step, StepResult
 from plainfall.onboarding.part.work import Work
 from plainfall.onboarding.records.restoring import note_written
 from plainfall.onboarding.stages.foreseen import foreseen_settings
+from plainfall.onboarding.stages.stage import Stage
 from plainfall.settings.setting import ORIGINS, Setting
 from plainfall.settings.unit_settings import Settled, SettledFile, record_of
 from plainfall.settings.units import Unit
 from plainfall.writing import digest_of
 
-__all__ = ["settings", "with_open_values"]
+__all__ = ["plan", "settings", "with_open_values"]
+
+
+def plan(planned: Planned) -> Iterator[Step]:
+    """The step that fills the part's settings, if it has any."""
+    part = planned.part
+    if not planned.settling.has_settings(part.path) or (part.is_secondary and not part.candidates("server")):
+        return  # a secondary part has no settings of its own
+    result = part.settings or next(iter(part.templates), None)
+    verb = "complete" if result and result.exists else "make"
+    title = f"{verb} {result.target} from {result.template}" if result else "see to what the code reads"
+    why = "the code loads it" if result and result.loaded else ""
+    evidence = tuple(place for place in (result.evidence, result.loaded) if place) if result else ()
+    yield Step(part.key, Stage.SETTINGS, title, why, evidence, settings)
 
 
 def settings(work: Work) -> StepResult:

@@ -3,28 +3,42 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 
 from plainfall.clone.commands import Command
 from plainfall.errors import CommandFailed, PlainfallError
 from plainfall.failure_kinds import FailureKind
 from plainfall.kept_records import StartTime
 from plainfall.onboarding.part.choices import Origin
-from plainfall.onboarding.part.steps import State, StepResult
+from plainfall.onboarding.part.planning import Planned, left_out
+from plainfall.onboarding.part.steps import State, Step, StepResult
 from plainfall.onboarding.part.work import Work
 from plainfall.onboarding.stages.commands import USAGE
 from plainfall.onboarding.stages.first_steps import files_in
+from plainfall.onboarding.stages.stage import Stage
 from plainfall.onboarding.stages.start_commands import command_named, in_turn, names_what_is_not_here
 from plainfall.onboarding.stages.starting import CommandEnded, ServerTalks, start_server
 from plainfall.patterns import regex
 
-__all__ = ["server", "without_server"]
+__all__ = ["plan", "server", "without_server"]
 
 # Words of a start command, or of the place that names it, that are a server's.
 _SERVES = regex(
     r"serv(e|er|ing)\b|\bweb\b|\bhttps?\b|\bport\b|\$|\bhost\b|:\d{4,5}\b|\blisten|\bw?asgi\b|\bwsgi\b",
     re.IGNORECASE,
 )
+
+
+def plan(planned: Planned) -> Iterator[Step]:
+    """The step that starts the part's server."""
+    part = planned.part
+    found = part.candidates("server")
+    if not found:
+        why = "no start command was found in process file, project scripts, README steps or main files"
+        yield left_out(part, Stage.SERVER, why)
+        return
+    first = found[0]
+    yield Step(part.key, Stage.SERVER, f"start {first.line}", first.reason, (first.evidence,), server)
 
 
 def server(work: Work) -> StepResult:

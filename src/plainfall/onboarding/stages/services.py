@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Collection, Sequence
+from collections.abc import Callable, Collection, Iterator, Sequence
 from typing import TYPE_CHECKING
 
 from plainfall.clone.parts import PartFound
@@ -10,10 +10,12 @@ from plainfall.errors import PlainfallError, ServiceFailed
 from plainfall.evidence import Evidence
 from plainfall.kept_records import DriverVariables, ServerPrograms
 from plainfall.onboarding.part.decisions import NamedService
+from plainfall.onboarding.part.planning import Planned
 from plainfall.onboarding.part.results import ServicesResult
-from plainfall.onboarding.part.steps import State, StepResult
+from plainfall.onboarding.part.steps import State, Step, StepResult
 from plainfall.onboarding.part.work import Work
 from plainfall.onboarding.services.private_servers import Brought, bring_up, foreseen_service
+from plainfall.onboarding.stages.stage import Stage
 from plainfall.services.needs import ServiceNeed
 from plainfall.services.shape import kind_named
 from plainfall.settings.setting import Consent, agrees
@@ -21,7 +23,21 @@ from plainfall.settings.setting import Consent, agrees
 if TYPE_CHECKING:
     from plainfall.services.engine import Program
 
-__all__ = ["services", "with_lacking_services", "with_named_services"]
+__all__ = ["plan", "services", "with_lacking_services", "with_named_services"]
+
+
+def plan(planned: Planned) -> Iterator[Step]:
+    """The step that brings up what the part addresses, as far as can be said before its settings are filled; where
+    nothing is, the step is there for a search that finds a service named."""
+    part = planned.part
+    needs = planned.settling.needs_of_part(part)
+    needs = [*needs, *with_named_services(planned.services, part, needs)]
+    if not needs:
+        yield Step(part.key, Stage.SERVICES, "bring up servers", "", (), services, on_demand=True)
+        return
+    names = " and ".join(dict.fromkeys(kind_named(one.kind).title for one in needs))
+    places = tuple(dict.fromkeys(one.place for one in needs))
+    yield Step(part.key, Stage.SERVICES, f"bring up {names}", "", places, services)
 
 
 def services(work: Work) -> StepResult:
