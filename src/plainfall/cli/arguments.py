@@ -12,6 +12,8 @@ if TYPE_CHECKING:
     from plainfall.cli.console import Console
     from plainfall.surroundings import Surroundings
 
+from plainfall.onboarding.stages.stage import Stage
+
 __all__ = [
     "STAGES",
     "brought",
@@ -29,18 +31,7 @@ __all__ = [
 ]
 
 SKIPPED = ("settings", "migrations", "seeds", "tasks", "probe")  # stages that can be left out
-STAGES = (
-    "runtime",
-    "environment",
-    "dependencies",
-    "settings",
-    "services",
-    "migrations",
-    "seeds",
-    "tasks",
-    "server",
-    "probe",
-)
+STAGES = tuple(stage.value for stage in Stage)
 
 
 def with_clone(parser: argparse.ArgumentParser) -> None:
