@@ -8,11 +8,11 @@ from datetime import date
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+from plainfall.onboarding.stages.stage import Stage
+
 if TYPE_CHECKING:
     from plainfall.cli.console import Console
     from plainfall.surroundings import Surroundings
-
-from plainfall.onboarding.stages.stage import Stage
 
 __all__ = [
     "STAGES",
