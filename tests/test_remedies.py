@@ -134,3 +134,45 @@ def test_a_command_runs_in_the_only_folder_that_has_its_file(machine: Machine) -
     run = onboarded(machine, clone)
     assert run.document["servers"][0]["command"] == "cd page && python gauge_page.py"
     assert "gauge_page.py lies in page" in " ".join(run.step("server")["remarks"])
+
+
+def test_a_server_whose_page_was_bad_starts_anew_with_the_same_command(machine: Machine) -> None:
+    """What a person has mended in the code is seen, whether or not the server reloads by itself."""
+    page = "self.send_response(500); self.end_headers()"
+    broken = (
+        "import http.server, os\nclass Page(http.server.BaseHTTPRequestHandler):\n    def do_GET(self):\n"
+        f"        {page}\n"
+        "http.server.HTTPServer(('127.0.0.1', int(os.environ['PORT'])), Page).serve_forever()\n"
+    )
+    clone = machine.clone({"app.py": broken, "requirements.txt": "", "Procfile": PROCFILE})
+    failed = machine.run("onboard", clone, "--json", "--no-input", "--wait", "3")
+    assert failed.status == 1
+    assert "the same command starts it anew" in failed.document["failure"]["remedy"]
+    (clone / "app.py").write_text(SERVER.format(more=""))
+    again = machine.run("onboard", clone, "--json", "--no-input")
+    assert again.document["outcome"] == "done" and again.states["server"] == "done", again.document["failure"]
+
+
+def test_a_process_file_that_names_what_is_gone_is_a_failure(machine: Machine) -> None:
+    """Its server belongs to this project, whatever a README's line might mean."""
+    clone = machine.clone({"requirements.txt": "", "Procfile": "web: python rain.py\n"})
+    run = machine.run("onboard", clone, "--json", "--no-input")
+    assert run.document["failure"]["facts"]["path"].endswith("rain.py")
+
+
+def test_what_mend_cannot_do_is_not_offered(machine: Machine) -> None:
+    table = "import sqlite3\nsqlite3.connect('g.db').execute('select * from stations')"
+    for number, more in enumerate(("import rainfall_of_nobody", table)):
+        files = {"app.py": SERVER.format(more=more), "requirements.txt": "", "Procfile": PROCFILE}
+        run = machine.run("onboard", machine.clone(files, f"c{number}"), "--json", "--no-input")
+        assert run.status == 1 and "--mend" not in run.document["failure"]["remedy"]
+
+
+@pytest.mark.needs("node")
+def test_a_runtime_that_cannot_be_fetched_leaves_the_cause_first(machine: Machine) -> None:
+    machine.variables["npm_config_registry"] = "http://127.0.0.1:9/"
+    manifest = '{"name": "rain", "engines": {"node": ">=99"}, "scripts": {"start": "node server.js"}}'
+    clone = machine.clone({"package.json": manifest, "server.js": ""})
+    failure = machine.run("onboard", clone, "--json", "--no-input").document["failure"]
+    assert failure["cause"] == "no Node here fits what the clone asks for"
+    assert any("none could be fetched either" in line for line in failure["lines"])

@@ -76,7 +76,9 @@ def diagnose_for(work: Work, output: str, status: int | None = None) -> Diagnosi
     if known.rule.endswith(_MODULE_MISSING) and _NOT_INSTALLED in facts:
         remedy = "Install it: plainfall onboard does."
     cause = f"{known.cause} ({more})" if more else known.cause
-    return Diagnosis(known.rule, cause, remedy, known.line, known.mend, known.facts)
+    # Laying the list again brings only what it lists.
+    mend = known.mend if known.mend != "dependencies" or _NOT_INSTALLED in facts else ""
+    return Diagnosis(known.rule, cause, remedy, known.line, mend, known.facts)
 
 
 def _port_in(line: str) -> int:
@@ -204,6 +206,6 @@ def _plain(name: str) -> str:
 
 def mend_words(work: Work, known: Diagnosis) -> str:
     """What to add to a remedy that Plainfall can carry out by itself, where that was not asked for already."""
-    if work.choices.mends:
+    if work.choices.mends or (known.mend == "migrations" and not work.part.candidates("migrations")):
         return ""
     return " With --mend Plainfall tries that by itself." if known.mend else ""

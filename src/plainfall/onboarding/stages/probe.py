@@ -296,7 +296,7 @@ def probe_failure(work: Work, record: ServerKept, result: Probe, tried: list[str
     return ServerFailed(
         f"{result.url}: {result.problem}" + (f" ({known.cause})" if known.cause else ""),
         remedy=known.remedy + mend_words(work, known)
-        or "Read what the server logged for this request. It is left running.",
+        or "Read what the server logged for this request. It is left running; the same command starts it anew.",
         lines=lines_that_matter(output),
         log=record.log,
         mend=known.mend,

@@ -39,7 +39,9 @@ def with_root(work: Work, error: PlainfallError) -> PlainfallError:
         return error
     return BuildFailed(
         f"the project itself is not installed: {root.cause}",
-        remedy=root.remedy,
+        remedy=f"Mend what these lines name in the project's own build; the whole log: {root.log}"
+        if root.log
+        else root.remedy,
         place=error.place,
         lines=(*root.lines, f"so later: {error.cause}"),
         log=root.log,

@@ -168,7 +168,10 @@ def as_root(work: Work, command: Command, error: PlainfallError) -> list[Command
 
 def names_what_is_not_here(work: Work, command: Command, error: PlainfallError) -> bool:
     """Whether a program says that it does not find what its own command line names, and the clone has no such
-    thing: the document means a reader's own project."""
+    thing: the document means a reader's own project. A process file or a manifest means this one."""
+    source = command.evidence.path.rpartition("/")[2]
+    if source.startswith("Procfile") or source in work.language.manifests:
+        return False
     words = set(re.split(r"[=\s:]+", command.line))
     named = {match.group(2) for line in error.lines for match in NOT_FOUND.finditer(line)}
     if error.rule is FailureKind.FILE_MISSING:

@@ -71,7 +71,9 @@ def start_server(work: Work, command: Command) -> StepResult:
     )
     before = work.state.servers.get(work.part.key)
     if before:
-        if before.fingerprint == fingerprint and before.url and _runs(before):
+        # One whose page was not good may have other code by now.
+        was_good = before.probe is None or not before.probe.get("problem")
+        if was_good and before.fingerprint == fingerprint and before.url and _runs(before):
             why = f"process {before.pid} runs and holds port {before.port}"
             return StepResult(
                 State.KEPT,

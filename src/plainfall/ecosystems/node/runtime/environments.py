@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+from collections.abc import Sequence
 from pathlib import Path
 
 from plainfall.clone.extensions import without_words
@@ -14,7 +15,7 @@ from plainfall.ecosystems.node.runtime.lines import known_lines
 from plainfall.ecosystems.shape import CloneAccess, Debugging, DebugWish, EnvironmentStanding, Progress
 from plainfall.ecosystems.shared.linked_runtime import link_runtime
 from plainfall.ecosystems.shared.programs import names_folder
-from plainfall.errors import NoFittingRuntime
+from plainfall.errors import NoFittingRuntime, RegistryProblem
 from plainfall.runtimes.choice import Choice, choose, named_choice
 from plainfall.runtimes.interpreters import Interpreter
 from plainfall.surroundings import Surroundings
@@ -48,14 +49,11 @@ class NodeEnvironment:
             result = node_interpreters(surroundings)
             try:
                 return choose("Node", part.asks, result, GRAMMAR, lacking, has_long_support)
-            except NoFittingRuntime:
+            except NoFittingRuntime as lacks:
                 here = [one for one in result if isinstance(one, Interpreter)]
                 fetched = None
                 if not offline:
-                    from plainfall.ecosystems.node.runtime.fetched import fetched_runtime
-
-                    tell = progress or (lambda done, whole, unit: None)
-                    fetched = fetched_runtime(part.asks, surroundings, here, tell)
+                    fetched = _fetched(part, surroundings, here, progress, lacks)
                 if fetched is None:
                     raise
                 return fetched
@@ -120,3 +118,21 @@ def _builder(interpreter: Interpreter) -> list[str]:
     client = str(interpreter.facts.get("client") or "")
     script = Path(client, "node_modules/node-gyp/bin/node-gyp.js")
     return [str(interpreter.file), str(script)] if client and script.is_file() else []
+
+
+def _fetched(
+    part: PartFound,
+    surroundings: Surroundings,
+    here: Sequence[Interpreter],
+    progress: Progress | None,
+    lacks: NoFittingRuntime,
+) -> Choice | None:
+    """A runtime that a registry has, None where it has none that fits. Where the registry cannot be asked, that
+    none is here stays the cause: raises ``lacks`` with it."""
+    from plainfall.ecosystems.node.runtime.fetched import fetched_runtime
+
+    try:
+        return fetched_runtime(part.asks, surroundings, here, progress or (lambda done, whole, unit: None))
+    except RegistryProblem as problem:
+        lacks.lines = (*lacks.lines, f"none could be fetched either: {problem.cause}")
+        raise lacks from problem
