@@ -60,6 +60,12 @@ def snapshot(folder: Path) -> dict[str, tuple[int, int]]:
     return {str(p): (p.stat().st_mtime_ns, p.stat().st_size) for p in sorted(folder.rglob("*"))}
 
 
+def test_a_sentence_with_an_empty_command_is_read(tmp_path: Path) -> None:
+    text = "# Rain\n\nYou can run ` ` or start `gauges serve`.\n"
+    steps = read_steps(text, "README.md", vocabulary(), frozenset({"gauges"}))
+    assert [one.command for one in steps] == ["gauges serve"]
+
+
 def test_readme_steps_under_their_headings_with_stages_and_lines() -> None:
     steps = [
         (step.stage, step.command, step.evidence.line)

@@ -157,7 +157,7 @@ def read_steps(
 def own_program(command: str, programs: Collection[str]) -> str:
     """The one of the project's own programs that a command runs, by its name or as a module of the same name; for a
     command that the project adds to another program, both words ("celery flower"). "" for another command."""
-    first = command.split()[0]
+    first = (command.split() or [""])[0]
     module = re.match(r"python3? -m ([\w-]+)(?![\w.-])", command)
     if module is not None:
         first = module.group(1)
@@ -206,7 +206,7 @@ def _in_sentences(text: str, path: str, programs: frozenset[str]) -> Iterator[Re
     for number, line in enumerate(bounded_lines(text), 1) if programs else ():
         for match in _SENTENCE.finditer(line):
             command = match.group(1).strip()
-            if command.split()[0] in programs and not _ASKS.search(command):
+            if (command.split() or [""])[0] in programs and not _ASKS.search(command):
                 yield ReadmeStep(command, "", "server", Evidence(path, number, line.strip()))
 
 
