@@ -121,7 +121,7 @@ def test_a_program_that_talks_on_the_terminal_is_no_failed_server(machine: Machi
     run = machine.run("onboard", clone, "--json", timeout=60)
     assert run.status == 0, run.out
     step = run.step("server")
-    assert step["title"] == "python desk.py: it runs, and talks with a person on the terminal"
+    assert step["title"] == "python desk.py: it runs, and takes commands on its standard input"
     assert "plainfall inside -- python desk.py" in step["remarks"][-1] and run.document["servers"] == []
 
 
@@ -147,3 +147,14 @@ def test_a_step_that_serves_is_left_out_and_no_run_waits_for_it(machine: Machine
     again = machine.run("onboard", clone, "--json")
     assert set(again.states.values()) <= {"kept", "left out"} and time.monotonic() - start < 9
     machine.run("stop", clone)
+
+
+def test_a_program_that_waits_for_its_standard_input_is_said_as_such(machine: Machine) -> None:
+    """A server for a program that speaks to it over its input has no page, and does not fail for that."""
+    program = "import sys, threading\nthreading.Thread(target=sys.stdin.buffer.readline).start()\n"
+    clone = machine.clone(
+        {"gauge_server.py": program, "requirements.txt": "", "Procfile": "web: python gauge_server.py\n"}
+    )
+    run = machine.run("onboard", clone, "--json", "--no-input", timeout=90)
+    assert run.document["outcome"] == "done", run.document["failure"]
+    assert "standard input" in run.step("server")["title"] and not run.document["servers"]

@@ -439,3 +439,12 @@ def test_the_projects_own_program_is_tried_where_nothing_says_how_it_starts(
     for name, text in files.items():  # a tool that serves nothing
         (tmp_path / name).write_text(text.replace("bottle", "kit"))
     assert look(tmp_path)[0].parts[0].candidates("server") == []
+
+
+def test_a_runner_that_fetches_the_package_means_the_project_and_other_tools_are_no_servers() -> None:
+    text = (
+        "# Gauges\n\n## Running\n\n```sh\nuvx --from rain-gauges gauges web\n"
+        "otherwise mcp add gauges -- uv run --directory . gauges-io\n```\n"
+    )
+    steps = read_steps(text, "README.md", vocabulary(), frozenset({"gauges"}))
+    assert [(one.command, one.stage) for one in steps if one.stage == "server"] == [("gauges web", "server")]

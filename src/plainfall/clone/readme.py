@@ -47,7 +47,10 @@ _STAGES: tuple[tuple[str, str], ...] = (
     ),
     ("dependencies", ""),
     ("test", r"\b(pytest|unittest|tests?)\b"),
-    ("question", r"\s--(help|version)\b(?!\S)"),
+    (
+        "question",
+        r"\s--(help|version)\b(?!\S)|^[\w.-]+ (?:[\w.-]+ )?(?:add|remove|log-?in|log-?out|enable|disable)\b",
+    ),
     (
         "check",
         r"^(pre-commit|tox|nox|mypy|ruff|flake8|pylint|black|isort|coverage|twine|gh|brew|apt(-get)?|dnf|conda|mamba|"
@@ -82,6 +85,10 @@ _THEN_LISTENS = regex(
     re.IGNORECASE,
 )
 _NEAR = 8  # lines behind a command
+# What a program of the project's own is told to show itself in a browser.
+_SERVE_WORDS = frozenset("web webui web-ui ui gui http api dashboard webserver web-server".split())
+# A runner that fetches a package to run a command of it: for a reader who has no clone.
+_FETCHES_AND_RUNS = regex(r"^(?:uvx|uv tool run|pipx run)\s+(?:(?:--from|--spec)[= ]\S+\s+)?")
 _DRAWING = regex("[\u2500-\u257f]|^\\s*[|+`\\\\]\\s*-{2,}\\s*\\S")
 # A word of the reader's own in a documented command.
 PLACEHOLDER = regex(
@@ -114,7 +121,8 @@ def stage_of(command: str, heading: str, words: Vocabulary, programs: frozenset[
             return stage
     if own_program(command, programs):
         rest = [word for word in command.split()[1:] if not PLACEHOLDER.search(word)]
-        return "server" if _LISTENS.search(command) or not rest else ""
+        serves = _LISTENS.search(command) or not rest or rest[0].lower() in _SERVE_WORDS
+        return "server" if serves else ""
     if _DATABASE.search(heading):
         return "migrations"
     pieces = command.split()
@@ -194,6 +202,9 @@ def own_commands(text: str, path: str, programs: frozenset[str]) -> Iterator[Rea
 def _by_name(command: str, words: Vocabulary, programs: frozenset[str]) -> str:
     """A command whose program is one of the project's own, or an interpreter, in some environment's folder of
     commands (``env/bin/rain``): by its name, as the part's environment has it."""
+    fetched = _FETCHES_AND_RUNS.sub("", command)
+    if fetched != command and (fetched.split() or [""])[0] in programs:
+        return fetched
     first, space, rest = command.partition(" ")
     folder, _, name = first.rpartition("/")
     if not re.fullmatch(r"(\./)?([\w.-]+/)*bin", folder) and not (folder == "." and name in programs):

@@ -4,13 +4,14 @@ from __future__ import annotations
 
 import contextlib
 import os
+import platform
 import sys
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterable, Iterator
 from pathlib import Path
 
 from msgspec import Struct
 
-__all__ = ["Entry", "holders_of", "processes"]
+__all__ = ["Entry", "holders_of", "processes", "reads_input"]
 
 
 class Entry(Struct, frozen=True):
@@ -101,3 +102,22 @@ def holders_of(file: Path) -> list[int]:
                         found.append(int(name))
                         break
     return found
+
+
+# read(2) by the machine, as the kernel shows the call that a thread is in.
+_READ = {"x86_64": "0", "aarch64": "63"}
+
+
+def reads_input(pids: Iterable[int]) -> bool:
+    """Whether one of these processes has a thread that waits for its standard input (proc(5), ``syscall``); False
+    where the system does not tell."""
+    call = _READ.get(platform.machine(), "")
+    for pid in pids if call else ():
+        try:
+            for task in os.listdir(f"/proc/{pid}/task"):
+                with open(f"/proc/{pid}/task/{task}/syscall") as file:
+                    if file.read(200).split()[:2] == [call, "0x0"]:
+                        return True
+        except OSError:
+            continue  # it has ended, or is another user's
+    return False

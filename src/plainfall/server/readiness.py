@@ -25,6 +25,7 @@ from plainfall.patterns import regex
 from plainfall.reading import without_colours
 from plainfall.server.ports import listening_ports
 from plainfall.server.process import Running, belonging, has_ended
+from plainfall.server.process_table import reads_input
 from plainfall.server.visitor import LOOPBACK
 
 __all__ = ["Ready", "wait_until_ready"]
@@ -55,12 +56,13 @@ _WAITS = ("?", ":", "»", "›")
 # A prompt at which a program takes commands: it talks with a person, and serves no page.
 _PROMPT = regex(r"^[^\n]{0,80}(?:>>>|[\w\])] ?>|❯|➜)[ \t]*$")
 _TALKS_AFTER = 6.0  # seconds without any port
+_READS_AFTER = 12.0  # the same, of a program that shows no prompt and waits for its standard input
 
 
 class Ready(Struct, frozen=True):
     """How the wait ended: ``state`` is "answers", "ended" (with the exit status), "asks" (a question, in
-    ``question``), "talks" (it waits for commands on the terminal), "circles" or "silent"; the scheme, port and
-    host that answered; seconds waited; the address on which it listens beyond this machine, if it does ("" if
+    ``question``), "talks" (it waits for commands on its standard input), "circles" or "silent"; the scheme, port
+    and host that answered; seconds waited; the address on which it listens beyond this machine, if it does ("" if
     not); ports that are open and speak no HTTP."""
 
     state: str
@@ -191,6 +193,14 @@ def wait_until_ready(
             if looks and log.crashed():
                 return Ready("ended", exit_status=1, seconds=waited)
             if looks and not since and waited > _TALKS_AFTER and log.prompts():
+                return Ready("talks", seconds=waited)
+            if (
+                looks
+                and not since
+                and waited > _READS_AFTER
+                and now - log.grew > _GROWING
+                and reads_input(here)
+            ):
                 return Ready("talks", seconds=waited)
             question = log.question() if looks else ""
             if question:

@@ -18,6 +18,7 @@ from typing import Protocol, cast
 from msgspec.structs import replace
 
 from plainfall.errors import CommandFailed, DependencyProblem, PlainfallError, ServerFailed
+from plainfall.failure_kinds import FailureKind
 from plainfall.onboarding import remedies as _folder
 from plainfall.onboarding.part.decisions import Decisions, keep_decisions
 from plainfall.onboarding.part.steps import Stage, State, Step, StepResult
@@ -131,7 +132,7 @@ class Search:
                     continue
                 earlier = behind.stage.position < failure.stage.position
                 lateral = change.aside or earlier
-                if not lateral and not aside:
+                if (not lateral and not aside) or (change.aside and not earlier and _never_began(failure)):
                     self._better.append(behind)
                 said = len(self.said)
                 found = self._explore(step, behind, aside=aside or lateral)
@@ -220,6 +221,11 @@ class Search:
             self.said.append(f"{_plain(words)} (before that: {failure.error.cause})")
         else:
             self.said.append(f"{_plain(words)}: that did not help, and was taken back")
+
+
+def _never_began(failure: Failure) -> bool:
+    """Whether nothing of the project ran at all: what another start command failed with tells more."""
+    return failure.error.rule in (FailureKind.COMMAND_MISSING, FailureKind.PROGRAM_MISSING)
 
 
 def _plain(words: str) -> str:

@@ -73,7 +73,7 @@ def _started(work: Work, command: Command) -> StepResult:
             raise
         return StepResult(
             State.DONE,
-            f"{command.line}: it runs, and talks with a person on the terminal",
+            f"{command.line}: it runs, and takes commands on its standard input",
             f"{command.reason}; it is no server: it listens on no port",
             (command.evidence,),
             (f"it was ended again; {error.remedy[:1].lower()}{error.remedy[1:]}",),

@@ -50,7 +50,7 @@ class ServerAsks(ServerFailed):
 
 
 class ServerTalks(ServerFailed):
-    """A program that waits for commands on the terminal, and listens nowhere."""
+    """A program that waits for commands on its standard input, and listens nowhere."""
 
 
 class CommandEnded(ServerFailed):
@@ -278,7 +278,7 @@ def _failure(work: Work, command: Command, running: Running, ready: Ready) -> Se
         return asks
     if ready.state == "talks":
         return ServerTalks(
-            f"it waits for commands on the terminal, and listens on no port after {ready.seconds:.0f} s",
+            f"it waits for commands on its standard input, and listens on no port after {ready.seconds:.0f} s",
             remedy=f"Talk with it: plainfall inside -- {command.line}",
             place=command.evidence,
             lines=lines_that_matter(output),
