@@ -448,3 +448,10 @@ def test_a_runner_that_fetches_the_package_means_the_project_and_other_tools_are
     )
     steps = read_steps(text, "README.md", vocabulary(), frozenset({"gauges"}))
     assert [(one.command, one.stage) for one in steps if one.stage == "server"] == [("gauges web", "server")]
+
+
+@pytest.mark.parametrize(
+    "line", ["gauges run $YOUR_COMMAND", "gauges trace -- <your command>", "gauges run your-app"]
+)
+def test_a_line_that_runs_the_readers_own_program_is_no_server(line: str) -> None:
+    assert stage_of(line, "Usage", vocabulary(), frozenset({"gauges"})) == ""

@@ -85,6 +85,12 @@ _THEN_LISTENS = regex(
     re.IGNORECASE,
 )
 _NEAR = 8  # lines behind a command
+# A line that runs a program of the reader's own (``gauges run $YOUR_COMMAND``, ``gauges trace -- <command>``).
+_RUNS_ANOTHERS = regex(
+    r"\s(?:\$\{?(?:your|my)_\w+|<(?:your|my|the)?[-_ ]?(?:\w+[-_ ])?(?:command|program|script|app)[\w -]*>|"
+    r"your[-_](?:\w+[-_])?(?:command|program|script|app)\b)",
+    re.IGNORECASE,
+)
 # What a program of the project's own is told to show itself in a browser.
 _SERVE_WORDS = frozenset("web webui web-ui ui gui http api dashboard webserver web-server".split())
 # A runner that fetches a package to run a command of it: for a reader who has no clone.
@@ -111,6 +117,8 @@ class ReadmeStep(Struct, frozen=True):
 def stage_of(command: str, heading: str, words: Vocabulary, programs: frozenset[str] = frozenset()) -> str:
     """The stage that a command belongs to, by its words, then by the heading's. One of the project's own
     ``programs`` is its server where it is told a host or a port."""
+    if _RUNS_ANOTHERS.search(command):
+        return ""
     own = {"environment": words.environment, "dependencies": words.installs}
     plain = words.runner.sub("", command)
     # What an argument of the project's own program is called says nothing of what the program does with it.

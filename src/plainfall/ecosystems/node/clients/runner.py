@@ -25,7 +25,9 @@ if TYPE_CHECKING:  # every run of Plainfall imports this module for the names al
 
 __all__ = ["main", "write_names"]
 
-_NAMES = ("npm", "npx", "yarn", "pnpm")
+# The last is the name under which one editor for notebooks brings its own copy of another client.
+_NAMES = ("npm", "npx", "yarn", "pnpm", "jlpm")
+_SAME_AS = {"jlpm": "yarn"}
 _CHAIN = "PLAINFALL_SCRIPTS"  # the variable that holds the scripts that led to this one
 _BETWEEN = "\x1f"
 _REPEATS = 3  # times that one script may stand in that chain
@@ -44,7 +46,7 @@ def main(words: Sequence[str]) -> int:
     """Does what ``NAME WORD…`` asks for; returns the exit status."""
     from plainfall.ecosystems.node.clients.calls import read_call
 
-    client, rest = words[0], list(words[1:])
+    client, rest = _SAME_AS.get(words[0], words[0]), list(words[1:])
     here = _manifest_folder(Path.cwd())
     call = read_call(client, rest)
     folder = here if call.folder == "." else _manifest_folder((Path.cwd() / call.folder).resolve())
