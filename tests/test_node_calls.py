@@ -184,3 +184,23 @@ def test_a_failure_in_one_package_is_the_calls(tmp_path: Path) -> None:
     assert said(folder, "npm run build --workspaces")[:2] == (["api:build", "units:build"], 7)
     assert said(folder, "yarn workspaces run build")[:2] == (["api:build"], 7)
     assert said(folder, "pnpm -r --no-bail build")[1] == 7
+
+
+@pytest.mark.parametrize(
+    ("bins", "status"), [({"say": "cli.sh"}, 0), ({"words": "a", "say": "b"}, 0), ({"x": "a", "y": "b"}, 127)]
+)
+def test_a_package_is_run_by_its_own_name(tmp_path: Path, bins: dict[str, str], status: int) -> None:
+    """``npx @rain/words`` means its only command, or the one of that name without the scope."""
+    place = tmp_path / "node_modules/@rain/words"
+    place.mkdir(parents=True)
+    (place / "package.json").write_text(json.dumps({"name": "@rain/words", "version": "1.0.0", "bin": bins}))
+    (tmp_path / "package.json").write_text('{"name": "gauges"}')
+    commands = tmp_path / "node_modules/.bin"
+    commands.mkdir()
+    for name in bins:
+        (commands / name).write_text(f'#!/bin/sh\necho {name} "$@"\n')
+        (commands / name).chmod(0o755)
+    words = [sys.executable, "-m", "plainfall.ecosystems.node.clients.runner", "npx", "@rain/words", "12 mm"]
+    run = subprocess.run(words, cwd=tmp_path, capture_output=True, text=True)
+    assert run.returncode == status
+    assert run.stdout == ("" if status else f"{'words' if 'words' in bins else 'say'} 12 mm\n")

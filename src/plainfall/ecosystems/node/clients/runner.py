@@ -196,17 +196,31 @@ def _run(folder: Path, name: str, words: Sequence[str], *, may_lack: bool = Fals
 
 
 def _execute(folder: Path, words: list[str]) -> int:
-    """A command of an installed package."""
+    """A command of an installed package, by its own name or by that of the package."""
     rest = list(words)
     variables = _variables(folder, "exec", "")
     os.chdir(folder)
     command = rest[0].rpartition("@")[0] or rest[0]
-    for place in variables["PATH"].split(os.pathsep):
-        file = os.path.join(place, command)
-        if os.access(file, os.X_OK) and os.path.isfile(file) and os.path.basename(file) not in _NAMES:
-            os.execve(file, [file, *rest[1:]], variables)
+    for name in (command, *_of_package(folder, command)):
+        for place in variables["PATH"].split(os.pathsep):
+            file = os.path.join(place, name)
+            if os.access(file, os.X_OK) and os.path.isfile(file) and os.path.basename(file) not in _NAMES:
+                os.execve(file, [file, *rest[1:]], variables)
     print(f"{command}: no installed package has this command", file=sys.stderr)
     return 127
+
+
+def _of_package(folder: Path, package: str) -> list[str]:
+    """The command that a package is meant by: its only one, or the one of its own name without the scope."""
+    from plainfall.ecosystems.node.install.bins import bins_of_manifest
+
+    for one in (folder, *folder.parents):
+        manifest = one / "node_modules" / package / "package.json"
+        if manifest.is_file():
+            names = list(bins_of_manifest(manifest))
+            own = package.rpartition("/")[2]
+            return names if len(names) == 1 else [own] if own in names else []
+    return []
 
 
 def _variables(folder: Path, step: str, text: str) -> dict[str, str]:
