@@ -158,3 +158,17 @@ def test_a_program_that_waits_for_its_standard_input_is_said_as_such(machine: Ma
     run = machine.run("onboard", clone, "--json", "--no-input", timeout=90)
     assert run.document["outcome"] == "done", run.document["failure"]
     assert "standard input" in run.step("server")["title"] and not run.document["servers"]
+
+
+def test_a_documented_program_that_does_its_work_and_ends_is_no_server(machine: Machine) -> None:
+    files = {
+        "tally.py": "from http.server import HTTPServer\nprint('12 mm in all')\n",
+        "requirements.txt": "",
+        "README.md": "# Rain\n\n## Running\n\n```\npython tally.py\n```\n",
+    }
+    run = machine.run("onboard", machine.clone(files), "--json", "--no-input", timeout=60)
+    assert run.document["outcome"] == "done", run.document["failure"]
+    assert run.states["server"] == "left out" and "12 mm" not in run.step("server")["title"]
+    # One that should have served, by what a process file says, has failed all the same.
+    broken = machine.clone({**files, "Procfile": "web: python tally.py\n"}, "broken")
+    assert machine.run("onboard", broken, "--json", "--no-input", timeout=60).status == 1

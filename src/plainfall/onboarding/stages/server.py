@@ -16,7 +16,12 @@ from plainfall.onboarding.part.work import Work
 from plainfall.onboarding.stages.commands import USAGE
 from plainfall.onboarding.stages.first_steps import files_in
 from plainfall.onboarding.stages.stage import Stage
-from plainfall.onboarding.stages.start_commands import command_named, in_turn, names_what_is_not_here
+from plainfall.onboarding.stages.start_commands import (
+    command_named,
+    in_turn,
+    means_this_project,
+    names_what_is_not_here,
+)
 from plainfall.onboarding.stages.starting import CommandEnded, ServerTalks, start_server
 from plainfall.patterns import regex
 
@@ -95,8 +100,15 @@ def without_server(work: Work, failed: Sequence[PlainfallError]) -> StepResult |
     if tried[0][1].rule == FailureKind.NAME_MISSING:
         return None  # it would start with another version of what it imports
     means_another = any(names_what_is_not_here(work, one, error) for one, error in tried)
+    served = {command.line for found in work.part.frameworks for command in found.commands}
     is_none = all(
         one.may_fail
+        or (
+            isinstance(error, CommandEnded)
+            and error.ended_well
+            and one.line not in served
+            and not means_this_project(work, one)
+        )
         or names_what_is_not_here(work, one, error)
         or (means_another and any(USAGE.search(line) for line in error.lines))
         for one, error in tried

@@ -25,6 +25,7 @@ __all__ = [
     "from_above",
     "from_below",
     "in_turn",
+    "means_this_project",
     "names_what_is_not_here",
     "with_its_file",
     "with_its_word",
@@ -166,11 +167,16 @@ def as_root(work: Work, command: Command, error: PlainfallError) -> list[Command
     return [replace(command, line=f"{command.line} {option.group()}", reason=reason)]
 
 
+def means_this_project(work: Work, command: Command) -> bool:
+    """Whether a process file or a manifest names it: then it is this project's server, and no other's."""
+    source = command.evidence.path.rpartition("/")[2]
+    return source.startswith("Procfile") or source in work.language.manifests
+
+
 def names_what_is_not_here(work: Work, command: Command, error: PlainfallError) -> bool:
     """Whether a program says that it does not find what its own command line names, and the clone has no such
     thing: the document means a reader's own project. A process file or a manifest means this one."""
-    source = command.evidence.path.rpartition("/")[2]
-    if source.startswith("Procfile") or source in work.language.manifests:
+    if means_this_project(work, command):
         return False
     words = set(re.split(r"[=\s:]+", command.line))
     named = {match.group(2) for line in error.lines for match in NOT_FOUND.finditer(line)}

@@ -54,7 +54,10 @@ class ServerTalks(ServerFailed):
 
 
 class CommandEnded(ServerFailed):
-    """A start command that ended at once."""
+    """A start command that ended at once; ``ended_well`` tells that it ended with status 0, as a program does that
+    has done its work."""
+
+    ended_well = False
 
 
 def start_server(work: Work, command: Command) -> StepResult:
@@ -312,6 +315,8 @@ def _failure(work: Work, command: Command, running: Running, ready: Ready) -> Se
         another_may_do=ready.state == "ended"
         and (known.rule in _ANOTHER_MAY_DO or _lacks_its_file(command, known)),
     )
+    if isinstance(error, CommandEnded):
+        error.ended_well = ready.exit_status == 0
     return error
 
 
