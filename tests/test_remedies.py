@@ -176,3 +176,24 @@ def test_a_runtime_that_cannot_be_fetched_leaves_the_cause_first(machine: Machin
     failure = machine.run("onboard", clone, "--json", "--no-input").document["failure"]
     assert failure["cause"] == "no Node here fits what the clone asks for"
     assert any("none could be fetched either" in line for line in failure["lines"])
+
+
+@pytest.mark.needs("node")
+def test_a_task_that_fails_is_left_out_where_the_page_is_good_without(machine: Machine) -> None:
+    manifest = '{"name": "rain", "scripts": {"build": "echo no styles; exit 3"}, "dependencies": {}}'
+    clone = machine.clone(
+        {
+            "app.py": SERVER.format(more=""),
+            "requirements.txt": "",
+            "Procfile": PROCFILE,
+            "package.json": manifest,
+            "README.md": "# Rain\n\n## Setup\n\n```\nnpm run build\n```\n",
+        }
+    )
+    run = machine.run("onboard", clone, "--json", "--no-input")
+    assert run.document["outcome"] == "done", run.document["failure"]
+    tasks = next(one for one in run.document["steps"] if one["stage"] == "tasks")
+    assert tasks["state"] == "left out" and "the server starts without it" in " ".join(tasks["remarks"])
+    again = machine.run("onboard", clone, "--json", "--no-input")
+    assert again.document["outcome"] == "done"
+    assert set(again.states.values()) <= {"kept", "left out"}

@@ -455,3 +455,15 @@ def test_a_runner_that_fetches_the_package_means_the_project_and_other_tools_are
 )
 def test_a_line_that_runs_the_readers_own_program_is_no_server(line: str) -> None:
     assert stage_of(line, "Usage", vocabulary(), frozenset({"gauges"})) == ""
+
+
+def test_descriptions_in_a_code_block_are_no_commands() -> None:
+    text = (
+        "# Gauges\n\n## Running\n\n```\nseed_data (action=ns;required): what is added\n(cd web && npm start)\n"
+        'gauges serve --name "north (upper)" --port $(cat port)\nFOO=(1 2) gauges serve --host x\n```\n'
+    )
+    steps = read_steps(text, "README.md", vocabulary(), frozenset({"gauges"}))
+    assert [one.command for one in steps][:2] == [
+        "(cd web && npm start)",
+        'gauges serve --name "north (upper)" --port $(cat port)',
+    ]

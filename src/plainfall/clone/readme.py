@@ -85,6 +85,9 @@ _THEN_LISTENS = regex(
     re.IGNORECASE,
 )
 _NEAR = 8  # lines behind a command
+_QUOTED = regex(r"'[^']*'|\"[^\"]*\"|\$\([^)]*\)|\\.")
+# A parenthesis in the middle of a line, which is no function and no subshell behind a separator.
+_NO_SHELL = regex(r"^[^\s#(&|;]+[^#(&|;]*(?<![$&|;=<>( ])[ \t]*\((?!\))")
 # A line that runs a program of the reader's own (``gauges run $YOUR_COMMAND``, ``gauges trace -- <command>``).
 _RUNS_ANOTHERS = regex(
     r"\s(?:\$\{?(?:your|my)_\w+|<(?:your|my|the)?[-_ ]?(?:\w+[-_ ])?(?:command|program|script|app)[\w -]*>|"
@@ -239,6 +242,8 @@ def _commands(code: str) -> Iterator[tuple[int, str]]:
         if prompted and not gathered and not _PROMPT.match(raw):
             continue
         line = raw.strip() if gathered else _PROMPT.sub("", raw).strip()
+        if not gathered and not prompted and _NO_SHELL.search(_QUOTED.sub("", line)):
+            continue  # a description or an output: no shell would take it
         start = start if gathered else offset
         if line.endswith("\\"):
             gathered += line[:-1].rstrip() + " "

@@ -106,7 +106,8 @@ class Choices(Struct, frozen=True):
     without what failures changed: that much is kept with what was installed; ``added`` are packages beyond the
     list; ``steps`` are the commands of the stages before the server (by the stage's name, with what else would do);
     ``services`` are servers that only a failure names,
-    ``import_folders`` folders of the clone in which modules are found. ``environment`` is the name of the
+    ``import_folders`` folders of the clone in which modules are found,
+    ``left_out`` tasks that the server may do without. ``environment`` is the name of the
     environment's folder ("": the language's usual one), ``mends`` tells that what usually only a person does may be
     done (--mend), ``seed_again`` that rows are added once more, ``fetch_services`` that a server's program may come
     from a registry."""
@@ -123,6 +124,7 @@ class Choices(Struct, frozen=True):
     variables: Mapping[str, str]
     services: tuple[NamedService, ...]
     import_folders: tuple[str, ...]
+    left_out: tuple[str, ...]
     mends: bool
     seed_again: bool
     fetch_services: bool
@@ -156,6 +158,7 @@ class Choices(Struct, frozen=True):
             {**part.variables, **dict(decisions.variables)},
             decisions.services,
             decisions.import_folders,
+            decisions.left_out,
             wishes.mend,
             wishes.seed_again,
             wishes.fetch_services,

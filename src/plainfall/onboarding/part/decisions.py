@@ -90,7 +90,8 @@ class Decisions(Struct, frozen=True):
     ``import_folders`` are folders of the clone in which modules are found. ``secret_key`` tells that the
     application gets a key of ours, ``development_mode`` that a settings module of ours takes the project's
     over. ``start`` is the start command, None for the survey's first one. ``held_back`` are wishes for older
-    releases of packages, ``variables`` go to the part's commands, ``services`` are those that only a failure names.
+    releases of packages, ``variables`` go to the part's commands, ``services`` are those that only a failure names;
+    ``left_out`` are tasks that failed and that the server may do without.
     """
 
     standard_modules: tuple[str, ...] = ()
@@ -107,6 +108,7 @@ class Decisions(Struct, frozen=True):
     held_back: tuple[str, ...] = ()
     variables: tuple[tuple[str, str], ...] = ()
     services: tuple[NamedService, ...] = ()
+    left_out: tuple[str, ...] = ()
 
 
 class DecisionsKept(Record, frozen=True):

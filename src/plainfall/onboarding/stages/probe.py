@@ -24,7 +24,7 @@ from plainfall.onboarding.stages.explaining import diagnose_for, mend_words
 from plainfall.onboarding.stages.stage import Stage
 from plainfall.onboarding.stages.starting import running_of
 from plainfall.patterns import regex
-from plainfall.server.faults import PARTLY
+from plainfall.server.faults import MISSING_FILES, PARTLY
 from plainfall.server.logs import end_of_log
 from plainfall.server.page import ENDS
 from plainfall.server.ports import is_free
@@ -293,8 +293,10 @@ def probe_failure(work: Work, record: ServerKept, result: Probe, tried: list[str
     time.sleep(0.05)  # a server writes its log line after the answer is sent
     output = work.masked(end_of_log(Path(record.log)))
     known = diagnose_for(work, output)
+    missing = result.fault in (MISSING_FILES, PARTLY) and work.choices.left_out
+    left_out = f"; left out, since it failed: {', '.join(work.choices.left_out)}" if missing else ""
     return ServerFailed(
-        f"{result.url}: {result.problem}" + (f" ({known.cause})" if known.cause else ""),
+        f"{result.url}: {result.problem}" + (f" ({known.cause})" if known.cause else "") + left_out,
         remedy=known.remedy + mend_words(work, known)
         or "Read what the server logged for this request. It is left running; the same command starts it anew.",
         lines=lines_that_matter(output),

@@ -42,7 +42,11 @@ def plan(planned: Planned) -> Iterator[Step]:
 
 def tasks(work: Work) -> StepResult:
     """Runs every task command, in order; kept if commands, dependencies and settings are unchanged."""
-    commands = work.part.candidates("tasks")
+    commands = [one for one in work.part.candidates("tasks") if one.line not in work.choices.left_out]
+    if not commands:
+        every = work.part.candidates("tasks")
+        why = f"{', '.join(one.line for one in every)} failed before, and the server does without"
+        return StepResult(State.LEFT_OUT, "no task was run", why, tuple(one.evidence for one in every))
     fingerprint = digest_of(
         [command.line for command in commands],
         work.fingerprints.get("dependencies"),

@@ -1,0 +1,28 @@
+"""Without a task that failed (a build, collected files), where the server may show its page all the same."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+from msgspec.structs import replace
+
+from plainfall.onboarding.part.steps import Stage
+from plainfall.onboarding.part.work import Work
+from plainfall.onboarding.run.changes import Change, Failure
+
+ORDER = 95
+STAGES = frozenset({Stage.TASKS})
+
+
+def propose(work: Work, failure: Failure) -> Iterator[Change]:
+    """The tasks that are left, without the one that the failure is of; whether the page is good the probe says."""
+    place, before = failure.error.place, work.decisions.left_out
+    failed = [
+        one for one in work.part.candidates("tasks") if one.evidence == place and one.line not in before
+    ]
+    shown = work.part.is_secondary or work.part.candidates("server")
+    if len(failed) != 1 or not shown:
+        return
+    line = failed[0].line
+    words = f"`{line}` failed ({failure.error.cause}), and was left out: the server starts without it"
+    yield Change(words, replace(work.decisions, left_out=(*before, line)), Stage.TASKS)
