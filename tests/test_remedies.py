@@ -197,3 +197,54 @@ def test_a_task_that_fails_is_left_out_where_the_page_is_good_without(machine: M
     again = machine.run("onboard", clone, "--json", "--no-input")
     assert again.document["outcome"] == "done"
     assert set(again.states.values()) <= {"kept", "left out"}
+
+
+UV_LOCK = """\
+version = 1
+revision = 2
+requires-python = ">=3.11"
+
+[[package]]
+name = "rain"
+version = "1"
+source = {{ virtual = "." }}
+
+[package.{table}]
+maps = [{{ name = "gaugekit"{more} }}]
+
+[[package]]
+name = "gaugekit"
+version = "1.0"
+source = {{ registry = "https://registry.example/simple" }}
+wheels = [{{ url = "https://registry.example/gaugekit-1.0-py3-none-any.whl", hash = "sha256:{sha256}" }}]
+"""
+
+
+@pytest.mark.parametrize("table", ["optional-dependencies", "dev-dependencies"])
+def test_what_a_lock_has_is_laid_where_the_program_wants_it(
+    machine: Machine, offer: Offer, table: str
+) -> None:
+    built = package("gaugekit", "1.0")
+    offer([Archive.of(built)])
+    manifest = {
+        "optional-dependencies": "[project.optional-dependencies]\nmaps = ['gaugekit']\n",
+        "dev-dependencies": "[dependency-groups]\nmaps = ['gaugekit']\n",
+    }[table]
+    more = ", marker = \"extra == 'maps'\"" if table == "optional-dependencies" else ""
+    lock = UV_LOCK.format(table=table, more="", sha256=built.sha256)
+    files = {
+        "app.py": SERVER.format(more="import gaugekit"),
+        "pyproject.toml": f"[project]\nname = 'rain'\nversion = '1'\nrequires-python = '>=3.11'\n\n{manifest}\n[tool.uv]\npackage = false\n",
+        "uv.lock": lock
+        if not more
+        else lock.replace(
+            '[[package]]\nname = "gaugekit"',
+            "[package.metadata]\n"
+            'requires-dist = [{ name = "gaugekit", marker = "extra == \'dev\'" }]\nprovides-extras = ["dev"]\n\n[[package]]\nname = "gaugekit"',
+        ),
+        "Procfile": PROCFILE,
+    }
+    run = onboarded(machine, machine.clone(files))
+    said = " ".join(run.step("server")["remarks"])
+    noun = "extra" if table == "optional-dependencies" else "group"
+    assert f"the {noun} maps, which lists gaugekit, was installed, too" in said, said

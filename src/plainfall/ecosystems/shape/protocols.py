@@ -183,6 +183,9 @@ class Installing(Protocol):
         """The extra of the part's own list that names a package, and is for running the project; "" for none."""
         ...
 
+    def group_with(self, tree: Tree, part: PartFound, addition: Addition) -> str:
+        """The name of the group of the part's list that has a package; "" where none has."""
+
     def says_to_work_with(self, tree: Tree, part: PartFound) -> Mapping[str, Evidence]:
         """Wishes for the release lines of its framework that a part's project says it works with, the newest first,
         and where it says so."""

@@ -36,6 +36,10 @@ class PlainInstalling:
         """ "": there are no extras."""
         return ""
 
+    def group_with(self, tree: Tree, part: PartFound, addition: Addition) -> str:
+        """ "": there are no groups."""
+        return ""
+
     def says_to_work_with(self, tree: Tree, part: PartFound) -> Mapping[str, Evidence]:
         """Nothing."""
         return {}

@@ -208,6 +208,7 @@ def _with_decisions(wishes: InstallWishes, decisions: Decisions) -> InstallWishe
     return replace(
         wishes,
         extras=wishes.extras | frozenset(decisions.extras),
+        groups=wishes.groups | frozenset(decisions.groups),
         allowed=wishes.allowed | frozenset(decisions.install_code),
         as_of=wishes.as_of or decisions.day,
         rather=wishes.rather or ((decisions.release,) if decisions.release else ()),

@@ -83,16 +83,15 @@ class NamedService(Struct, frozen=True):
 class Decisions(Struct, frozen=True):
     """Everything that a failure may have changed.
 
-    ``standard_modules`` are modules of the standard library that the runtime has to have; ``ready_package`` is
-    a name and a version that have to be published ready to use for it. ``day`` (ISO 8601) is the one whose
-    versions count, ``release`` the line of a framework that the project says it works with. ``packages`` come
-    beyond the list, as do ``extras``; ``install_code`` names packages whose own code the person let run.
+    ``standard_modules`` are modules of the standard library that the runtime has to have; ``ready_package`` is a
+    name and a version that have to be published ready to use for it. ``day`` (ISO 8601) is the one whose versions
+    count, ``release`` the line of a framework that the project says it works with. ``packages`` come beyond the
+    list, as do ``extras`` and ``groups``; ``install_code`` names packages whose own code the person let run.
     ``import_folders`` are folders of the clone in which modules are found. ``secret_key`` tells that the
-    application gets a key of ours, ``development_mode`` that a settings module of ours takes the project's
-    over. ``start`` is the start command, None for the survey's first one. ``held_back`` are wishes for older
-    releases of packages, ``variables`` go to the part's commands, ``services`` are those that only a failure names;
-    ``left_out`` are tasks that failed and that the server may do without.
-    """
+    application gets a key of ours, ``development_mode`` that a settings module of ours takes the project's over.
+    ``start`` is the start command, None for the survey's first one. ``held_back`` are wishes for older releases of
+    packages, ``variables`` go to the part's commands, ``services`` are those that only a failure names;
+    ``left_out`` are tasks that failed and that the server may do without."""
 
     standard_modules: tuple[str, ...] = ()
     ready_package: tuple[str, str] | None = None
@@ -109,6 +108,7 @@ class Decisions(Struct, frozen=True):
     variables: tuple[tuple[str, str], ...] = ()
     services: tuple[NamedService, ...] = ()
     left_out: tuple[str, ...] = ()
+    groups: tuple[str, ...] = ()
 
 
 class DecisionsKept(Record, frozen=True):

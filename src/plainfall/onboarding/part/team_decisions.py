@@ -24,7 +24,7 @@ from plainfall.writing import digest_of
 __all__ = ["as_toml", "decisions_of_team", "digest_of_team", "write_into_team_file"]
 
 _TABLE = "decisions"
-_LISTS = ("extras", "packages", "import-folders", "standard-modules", "held-back", "left-out")
+_LISTS = ("extras", "packages", "import-folders", "standard-modules", "held-back", "left-out", "groups")
 _TEXTS = ("command", "versions-of", "release")
 _SWITCHES = ("secret-key", "development-mode")
 
@@ -64,6 +64,7 @@ def decisions_of_team(tree: Tree, part: str) -> Decisions:
         secret_key=table.get("secret-key", False),
         development_mode=table.get("development-mode", False),
         held_back=tuple(table.get("held-back", ())),
+        groups=tuple(table.get("groups", ())),
         left_out=tuple(table.get("left-out", ())),
         start=StartCommand(command, f"{TEAM_FILE} says so") if command else None,
     )

@@ -41,6 +41,14 @@ def propose(work: Work, failure: Failure) -> Iterator[Change]:
             replace(decisions, extras=(*decisions.extras, extra)),
             Stage.DEPENDENCIES,
         )
+    group = "" if extra else work.installing.group_with(work.tree, work.part, addition)
+    if group and group not in work.choices.packages.groups:
+        words = f"the group {group}, which lists {addition.text}, was installed, too"
+        yield Change(
+            f"{wanted} was missing: {words} ({addition.evidence}): {{result}}",
+            replace(decisions, groups=(*decisions.groups, group)),
+            Stage.DEPENDENCIES,
+        )
     if addition.text in had:
         return
     more = [addition]

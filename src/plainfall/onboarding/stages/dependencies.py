@@ -144,7 +144,7 @@ def _record(work: Work, plan: _Plan, done: Installation) -> Installed:
             name: version for name, version in plan.wishes.instead.items() if name in _plain_names(names)
         },
         extras=tuple(sorted(asked.extras)),
-        groups=tuple(sorted(plan.wishes.groups)),
+        groups=tuple(sorted(asked.groups)),
         allowed=tuple(sorted(asked.allowed)),
         from_imports=plan.wishes.from_imports,
         as_of=asked.as_of,

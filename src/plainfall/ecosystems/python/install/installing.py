@@ -59,6 +59,11 @@ class PythonInstalling:
 
         return extra_with(tree, part.dependencies, addition) if part.dependencies else ""
 
+    def group_with(self, tree: Tree, part: PartFound, addition: Addition) -> str:
+        from plainfall.ecosystems.python.recognise.additions import group_with
+
+        return group_with(tree, part.dependencies, addition) if part.dependencies else ""
+
     def says_to_work_with(self, tree: Tree, part: PartFound) -> Mapping[str, Evidence]:
         from plainfall.ecosystems.python.recognise.additions import says_to_work_with
 

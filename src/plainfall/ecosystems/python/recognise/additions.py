@@ -11,7 +11,7 @@ on a registry anybody may have taken a module's name.
 from __future__ import annotations
 
 import re
-from collections.abc import Collection, Iterator
+from collections.abc import Callable, Collection, Iterator, Sequence
 
 from msgspec import Struct
 from msgspec.structs import replace
@@ -135,22 +135,45 @@ def well_known(tree: Tree, folder: str, module: str) -> Addition | None:
 
 
 def extra_with(tree: Tree, listed: DependencyFile, addition: Addition) -> str:
-    """The smallest extra of a list that names a package and is not for work on the project itself; "" for none."""
-    if addition.in_place or addition.evidence.path not in (listed.path, *listed.files):
+    """The smallest extra of a list that names a package and is not for work on the project itself; where the list
+    is a lock, to which nothing can be added, also one that is. "" for none."""
+    return _offer_with(tree, listed, addition, listed.offered[0], lambda name: {"extras": frozenset({name})})
+
+
+def group_with(tree: Tree, listed: DependencyFile, addition: Addition) -> str:
+    """The same of groups (PEP 735, and those of locks' own kinds)."""
+    return _offer_with(tree, listed, addition, listed.offered[1], lambda name: {"groups": frozenset({name})})
+
+
+def _offer_with(
+    tree: Tree,
+    listed: DependencyFile,
+    addition: Addition,
+    names: Sequence[str],
+    asked: Callable[[str], dict[str, frozenset[str]]],
+) -> str:
+    places = (listed.path, *listed.files, *(listed.others if listed.is_complete else ()))
+    if addition.in_place or not names or addition.evidence.path not in places:
         return ""
     target = Target(default_markers())
-    results: list[tuple[int, str]] = []
-    for extra in listed.offered[0]:
-        try:
-            wishes = read_list(
-                tree, listed.path, listed.kind, replace(target, extras=frozenset({extra}))
-            ).wishes
-        except BadInput:
-            return ""  # reported where the list is read
-        named = [str(line.requirement) for line in wishes if line.requirement is not None]
-        if addition.text in named and not _FOR_WORK.search(extra):
-            results.append((len(named), extra))
-    return min(results)[1] if results else ""
+    package = canonicalize_name(re.split(r"[^\w.-]", addition.text)[0])
+    results: list[tuple[bool, int, str]] = []
+    try:
+        base = read_list(tree, listed.path, listed.kind, target)
+        for name in names:
+            read = read_list(tree, listed.path, listed.kind, replace(target, **asked(name)))
+            for_work = _FOR_WORK.search(name) is not None
+            if read.pins is not None and base.pins is not None:
+                own = {pin.name for pin in read.pins} - {pin.name for pin in base.pins}
+                if package in own:
+                    results.append((for_work, len(own), name))
+            else:
+                wishes = [str(line.requirement) for line in read.wishes if line.requirement is not None]
+                if addition.text in wishes and not for_work:
+                    results.append((for_work, len(wishes), name))
+    except BadInput:
+        return ""  # reported where the list is read
+    return min(results)[2] if results else ""
 
 
 def says_to_work_with(tree: Tree, folder: str) -> dict[str, Evidence]:

@@ -133,14 +133,15 @@ def _install(one: HandPart, state: CloneState) -> list[str]:
     if language is None:
         return []
     folder = state.clone / part.path
-    extras = tuple(dict.fromkeys((*record.extras, *(decisions_of(state, part.key) or Decisions()).extras)))
+    decisions = decisions_of(state, part.key) or Decisions()
+    extras = tuple(dict.fromkeys((*record.extras, *decisions.extras)))
     install = HandInstall(
         one.version,
         one.program,
         part.dependencies,
         record.names,
         extras,
-        record.groups,
+        tuple(dict.fromkeys((*record.groups, *decisions.groups))),
         record.allowed,
         folder,
     )
