@@ -264,7 +264,7 @@ def test_a_document_that_means_the_readers_own_project(machine: Machine) -> None
     )
     files = {
         "gauges.py": main,
-        "Procfile": "web: python gauges.py serve my-stations\n",
+        "README.md": "# Gauges\n\n## Running\n\n```\npython gauges.py serve stations\n```\n",
         "requirements.txt": "",
     }
     clone = machine.clone(files)

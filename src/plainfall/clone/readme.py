@@ -86,8 +86,7 @@ _THEN_LISTENS = regex(
 )
 _NEAR = 8  # lines behind a command
 _QUOTED = regex(r"'[^']*'|\"[^\"]*\"|\$\([^)]*\)|\\.")
-# A parenthesis in the middle of a line, which is no function and no subshell behind a separator.
-_NO_SHELL = regex(r"^[^\s#(&|;]+[^#(&|;]*(?<![$&|;=<>( ])[ \t]*\((?!\))")
+_LONGEST = 500  # characters of a line that are looked at
 # A line that runs a program of the reader's own (``gauges run $YOUR_COMMAND``, ``gauges trace -- <command>``).
 _RUNS_ANOTHERS = regex(
     r"\s(?:\$\{?(?:your|my)_\w+|<(?:your|my|the)?[-_ ]?(?:\w+[-_ ])?(?:command|program|script|app)[\w -]*>|"
@@ -232,6 +231,18 @@ def _in_sentences(text: str, path: str, programs: frozenset[str]) -> Iterator[Re
                 yield ReadmeStep(command, "", "server", Evidence(path, number, line.strip()))
 
 
+def _is_no_shell(line: str) -> bool:
+    """Whether no shell would take a line: a parenthesis stands in it that begins no subshell and no function.
+
+    >>> [_is_no_shell(one) for one in ("gauge (action=ns): what", "(cd web && npm start)", "f() { ls; }")]
+    [True, False, False]
+    """
+    rest = _QUOTED.sub("", line[:_LONGEST])
+    before, found, behind = rest.partition("(")
+    last = before.rstrip()[-1:]
+    return bool(found and last) and last not in "$&|;=<>" and "#" not in before and not behind.startswith(")")
+
+
 def _commands(code: str) -> Iterator[tuple[int, str]]:
     lines = code.splitlines()
     if any(_DRAWING.search(line) for line in lines):
@@ -242,7 +253,7 @@ def _commands(code: str) -> Iterator[tuple[int, str]]:
         if prompted and not gathered and not _PROMPT.match(raw):
             continue
         line = raw.strip() if gathered else _PROMPT.sub("", raw).strip()
-        if not gathered and not prompted and _NO_SHELL.search(_QUOTED.sub("", line)):
+        if not gathered and not prompted and _is_no_shell(line):
             continue  # a description or an output: no shell would take it
         start = start if gathered else offset
         if line.endswith("\\"):

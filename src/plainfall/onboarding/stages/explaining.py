@@ -26,10 +26,11 @@ OF_ANOTHER_RUNTIME = (
     FailureKind.REMOVED_IN_RUNTIME,
 )
 # What is known beyond the words, and a remedy goes by.
-_IN_CODE, _OWN_MODULE, _NOT_INSTALLED = (
+_IN_CODE, _OWN_MODULE, _NOT_INSTALLED, _UNLISTED = (
     "the number stands in the code",
     "a module of the part's own",
     "not installed",
+    "in no list",
 )
 
 
@@ -77,7 +78,7 @@ def diagnose_for(work: Work, output: str, status: int | None = None) -> Diagnosi
         remedy = "Install it: plainfall onboard does."
     cause = f"{known.cause} ({more})" if more else known.cause
     # Laying the list again brings only what it lists.
-    mend = known.mend if known.mend != "dependencies" or _NOT_INSTALLED in facts else ""
+    mend = "" if known.mend == "dependencies" and _UNLISTED in facts else known.mend
     return Diagnosis(known.rule, cause, remedy, known.line, mend, known.facts)
 
 
@@ -178,7 +179,7 @@ def _where(work: Work, module: str) -> _About:
         extra = work.installing.extra_with(work.tree, work.part, addition)
         which = f"the extra {extra}" if extra else "another list"
         return _About(f"{which} lists {addition.text} ({addition.evidence}), and it was not installed")
-    return _About("no list of this clone has it")
+    return _About("no list of this clone has it", _UNLISTED)
 
 
 def _installed(work: Work, module: str) -> str:
