@@ -206,7 +206,7 @@ def with_mending(parser: argparse.ArgumentParser) -> None:
         "--mend",
         action="store_true",
         help="after a failure that is recognised, carry the remedy out where it is safe: another port, "
-        "dependencies installed again, migrations, a build",
+        "dependencies installed again, migrations",
     )
 
 
