@@ -149,9 +149,12 @@ def test_a_step_that_serves_is_left_out_and_no_run_waits_for_it(machine: Machine
     machine.run("stop", clone)
 
 
-def test_a_program_that_waits_for_its_standard_input_is_said_as_such(machine: Machine) -> None:
+@pytest.mark.parametrize(
+    "source", ["sys.stdin.buffer", "os.fdopen(os.dup(0), 'rb')"], ids=["its own", "a copy"]
+)
+def test_a_program_that_waits_for_its_standard_input_is_said_as_such(machine: Machine, source: str) -> None:
     """A server for a program that speaks to it over its input has no page, and does not fail for that."""
-    program = "import sys, threading\nthreading.Thread(target=sys.stdin.buffer.readline).start()\n"
+    program = f"import os, sys, threading\nthreading.Thread(target={source}.readline).start()\n"
     clone = machine.clone(
         {"gauge_server.py": program, "requirements.txt": "", "Procfile": "web: python gauge_server.py\n"}
     )

@@ -109,15 +109,17 @@ _READ = {"x86_64": "0", "aarch64": "63"}
 
 
 def reads_input(pids: Iterable[int]) -> bool:
-    """Whether one of these processes has a thread that waits for its standard input (proc(5), ``syscall``); False
-    where the system does not tell."""
+    """Whether one of these processes has a thread that waits for its standard input, under whatever descriptor
+    (proc(5), ``syscall``); False where the system does not tell."""
     call = _READ.get(platform.machine(), "")
     for pid in pids if call else ():
         try:
+            own = os.readlink(f"/proc/{pid}/fd/0")
             for task in os.listdir(f"/proc/{pid}/task"):
                 with open(f"/proc/{pid}/task/{task}/syscall") as file:
-                    if file.read(200).split()[:2] == [call, "0x0"]:
-                        return True
+                    words = file.read(200).split()
+                if words[:1] == [call] and os.readlink(f"/proc/{pid}/fd/{int(words[1], 16)}") == own:
+                    return True
         except OSError:
             continue  # it has ended, or is another user's
     return False
