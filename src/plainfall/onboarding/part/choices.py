@@ -102,15 +102,14 @@ class ServerChoice(Struct, frozen=True):
 
 
 class Choices(Struct, frozen=True):
-    """All of them. ``packages`` says which versions, extras, groups and whose own code, ``packages_asked`` the same
-    without what failures changed: that much is kept with what was installed; ``added`` are packages beyond the
-    list; ``steps`` are the commands of the stages before the server (by the stage's name, with what else would do);
-    ``services`` are servers that only a failure names,
-    ``import_folders`` folders of the clone in which modules are found,
-    ``left_out`` tasks that the server may do without. ``environment`` is the name of the
-    environment's folder ("": the language's usual one), ``mends`` tells that what usually only a person does may be
-    done (--mend), ``seed_again`` that rows are added once more, ``fetch_services`` that a server's program may come
-    from a registry."""
+    """All of them. ``packages`` says which versions, extras, groups and whose own code, ``packages_asked`` the
+    same without what failures changed: that much is kept with what was installed; ``added`` are packages beyond
+    the list; ``steps`` are the commands of the stages before the server (by the stage's name, with what else
+    would do); ``services`` are servers that only a failure names, ``import_folders`` folders of the clone in
+    which modules are found, ``left_out`` tasks that the server may do without. ``environment`` is the name of
+    the environment's folder ("": the language's usual one), ``mends`` tells that what usually only a person
+    does may be done (--mend), ``seed_again`` that rows are added once more, ``fetch_services`` that a server's
+    program may come from a registry."""
 
     runtime: RuntimeChoice
     listed: Chosen[str] | None
