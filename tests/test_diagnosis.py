@@ -15,7 +15,7 @@ from diagnosis_cases import CASES, HEALTHY, Case, Healthy, run_case
 from forked import PYTHON
 
 import plainfall.diagnosis
-from plainfall.diagnosis.reading import diagnose, lines_that_matter
+from plainfall.diagnosis.reading import diagnose, lines_that_matter, own_words
 from plainfall.server.ports import free_port
 from plainfall.server.process import new_mark, start, stop
 from plainfall.server.readiness import wait_until_ready
@@ -146,3 +146,19 @@ def test_a_failure_at_either_end_of_a_long_line_is_recognised() -> None:
     ends = (f"EADDRINUSE {line}", f"{line}\nmore {line} EADDRINUSE")
     assert [diagnose(one).rule for one in ends] == ["port-taken"] * 2
     assert all(len(one) < 700 for one in lines_that_matter(ends[1]))
+
+
+@pytest.mark.parametrize(
+    ("lines", "words"),
+    [
+        (("Traceback (most recent call last):", "ValueError: no gauge"), "ValueError: no gauge"),
+        (("starting", "❌ Error during sign-in: credentials.json not found", ""), "❌ Error during sign-in: credentials.json not found"),
+        (("Error: the station is unknown", "bye"), "Error: the station is unknown"),
+        (("12 mm", "done"), ""),
+        (("RuntimeError: " + "x" * 400,), "RuntimeError: " + "x" * 166 + " …"),
+    ],
+)  # fmt: skip
+def test_where_no_rule_knows_the_programs_own_last_word_is_the_cause(
+    lines: tuple[str, ...], words: str
+) -> None:
+    assert own_words(lines) == words

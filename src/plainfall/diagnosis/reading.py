@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 import tomllib
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from functools import cache
 from pathlib import Path
 from typing import Any
@@ -17,7 +17,7 @@ from plainfall.failure_kinds import FailureKind
 from plainfall.patterns import regex
 from plainfall.reading import without_colours
 
-__all__ = ["Diagnosis", "diagnose", "lines_that_matter"]
+__all__ = ["Diagnosis", "diagnose", "lines_that_matter", "own_words"]
 
 _TELLING = regex(
     r"error|exception|fatal|failed|cannot|denied|refused|not found|no such|missing|traceback|panic|abort",
@@ -26,6 +26,13 @@ _TELLING = regex(
 # Lines of a traceback that tell a reader nothing: the import machinery's own frames, and underlines.
 _NOISE = regex(r'^\s*File "<frozen |^\s*[\^~]+\s*$')
 _MOST = 12
+_SHOWN = 180  # characters of a program's own words
+_SAYS_WHY = regex(
+    r"^\s*(?:\w[\w.]{0,80}(?:Error|Exception|Exit|Failed|NotFound|Missing)\b: ?\S|"
+    r"(?:[^\s\w]\s*)?(?:fatal |critical )?(?:error|fatal|failed)\b[^\n]{0,80}[:\u2014-] ?\S)|"
+    r"^\S[^\n]{0,200}\b(?:not found|is missing|is required|does not exist|is not set|cannot|could not)\b",
+    re.IGNORECASE,
+)
 _LONGEST = 600  # characters of a line: what follows in it is data, and some patterns take the square of it
 
 
@@ -82,6 +89,17 @@ def _diagnosis(rule: Mapping[str, Any], groups: Mapping[str, Any], line: str) ->
     if not named:
         cause = cause.replace(" (it)", "")
     return Diagnosis(kind, cause, rule["remedy"].format(**words), line, rule.get("mend", ""), facts)
+
+
+def own_words(lines: Sequence[str]) -> str:
+    """The program's own last word on what went wrong, for output that no rule knows: the last line of those that
+    matter that speaks of an error; "" where none does.
+
+    >>> own_words(("Traceback (most recent call last):", "  at once", "RuntimeError: gauge 7 is upside down"))
+    'RuntimeError: gauge 7 is upside down'
+    """
+    found = next((line.strip() for line in reversed(lines) if _SAYS_WHY.search(line)), "")
+    return found if len(found) <= _SHOWN else f"{found[:_SHOWN]} …"
 
 
 def lines_that_matter(output: str) -> tuple[str, ...]:

@@ -15,7 +15,7 @@ from collections import deque
 from collections.abc import Iterator
 from pathlib import Path
 
-from plainfall.diagnosis.reading import lines_that_matter
+from plainfall.diagnosis.reading import lines_that_matter, own_words
 from plainfall.errors import CommandFailed
 from plainfall.evidence import Evidence
 from plainfall.failure_facts import CommandMissing
@@ -196,7 +196,8 @@ def _failure(
 ) -> CommandFailed:
     known = diagnose_for(work, output, status)
     return CommandFailed(
-        f"`{command}` ended with {_status(status)}" + (f": {known.cause}" if known.cause else ""),
+        f"`{command}` ended with {_status(status)}"
+        + (f": {why}" if (why := known.cause or own_words(lines_that_matter(output))) else ""),
         remedy=known.remedy + mend_words(work, known)
         or "Read the lines above; the whole output is in the log.",
         place=evidence,

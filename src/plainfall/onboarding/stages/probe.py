@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING, Any
 
 from msgspec.structs import replace
 
-from plainfall.diagnosis.reading import lines_that_matter
+from plainfall.diagnosis.reading import lines_that_matter, own_words
 from plainfall.errors import ServerFailed
 from plainfall.evidence import Evidence
 from plainfall.kept_records import ServerKept
@@ -293,10 +293,11 @@ def probe_failure(work: Work, record: ServerKept, result: Probe, tried: list[str
     time.sleep(0.05)  # a server writes its log line after the answer is sent
     output = work.masked(end_of_log(Path(record.log)))
     known = diagnose_for(work, output)
+    why = known.cause or own_words(lines_that_matter(output))
     missing = result.fault in (MISSING_FILES, PARTLY) and work.choices.left_out
     left_out = f"; left out, since it failed: {', '.join(work.choices.left_out)}" if missing else ""
     return ServerFailed(
-        f"{result.url}: {result.problem}" + (f" ({known.cause})" if known.cause else "") + left_out,
+        f"{result.url}: {result.problem}" + (f" ({why})" if why else "") + left_out,
         remedy=known.remedy + mend_words(work, known)
         or "Read what the server logged for this request. It is left running; the same command starts it anew.",
         lines=lines_that_matter(output),

@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Any
 from msgspec.structs import replace
 
 from plainfall.clone.commands import GIVEN_FOLDER, Command
-from plainfall.diagnosis.reading import Diagnosis, lines_that_matter
+from plainfall.diagnosis.reading import Diagnosis, lines_that_matter, own_words
 from plainfall.ecosystems.frameworks import every_traits
 from plainfall.ecosystems.shape import Debugging, DebugWish
 from plainfall.errors import ServerFailed
@@ -298,7 +298,7 @@ def _failure(work: Work, command: Command, running: Running, ready: Ready) -> Se
             where += ": what it says there is no HTTP" if value else ""
         cause = f"the server gave no answer within {ready.seconds:.0f} s, {where}"
     error = (CommandEnded if ready.state == "ended" else ServerFailed)(
-        cause + (f": {known.cause}" if known.cause else ""),
+        cause + (f": {why}" if (why := known.cause or own_words(lines_that_matter(output))) else ""),
         remedy=known.remedy + mend_words(work, known)
         or (
             "Read its lines above."
