@@ -32,20 +32,17 @@ class NamedProvider(AbstractProvider[_Wish, _Candidate, str], Generic[_Wish, _Ca
     (``read_candidates``), and that is not counted against the search's limit; ``refused`` says of each package
     which versions this machine cannot take, and why."""
 
-    def __init__(self, limit: SearchLimit) -> None:
+    def __init__(self, limit: SearchLimit, read_candidates: Callable[[str], list[_Candidate]]) -> None:
         self._limit = limit
+        self._read_candidates = read_candidates
         self._candidates: dict[str, list[_Candidate]] = {}
         self.refused: dict[str, list[str]] = {}
 
-    def read_candidates(self, name: str) -> list[_Candidate]:
-        """The versions of a package that this machine takes, the best first. A language says it."""
-        raise NotImplementedError
-
     def candidates_of(self, name: str) -> list[_Candidate]:
-        """The same, read once."""
+        """The versions of a package that this machine takes, the best first."""
         if name not in self._candidates:
             with self._limit.reading():
-                self._candidates[name] = self.read_candidates(name)
+                self._candidates[name] = self._read_candidates(name)
         return self._candidates[name]
 
     def identify(self, requirement_or_candidate: _Wish | _Candidate) -> str:

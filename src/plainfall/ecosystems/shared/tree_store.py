@@ -23,26 +23,24 @@ __all__ = ["TreeStore"]
 
 
 class TreeStore(Struct, dict=True):
-    """``cache`` is the user's package cache, ``variables`` are the person's; ``fetched`` and ``fetched_bytes``
+    """``cache`` is the user's package cache, ``variables`` are the person's, ``connection`` says how
+    registries are reached; ``fetched`` and ``fetched_bytes``
     count what came over the network."""
 
     cache: Path
     variables: Mapping[str, str]
+    connection: Connection
 
     def __post_init__(self) -> None:
         self.fetched = self.fetched_bytes = 0
         self.trees = PackageCache(self.cache)
         self._client: RegistryClient | None = None
 
-    def connection_to_use(self) -> Connection:
-        """How registries are reached. A language's store says it."""
-        raise NotImplementedError
-
     @property
     def client(self) -> RegistryClient:
         """The connection; opened when it is needed first."""
         if self._client is None:
-            self._client = RegistryClient(self.connection_to_use(), self.variables)
+            self._client = RegistryClient(self.connection, self.variables)
         return self._client
 
     def close(self) -> None:

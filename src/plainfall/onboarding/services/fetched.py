@@ -77,10 +77,12 @@ def _postgres(major: str, surroundings: Surroundings, progress: Progress) -> Pro
     version = str(chosen["version"])
     package = Package("", name, version, integrity=str(chosen["integrity"]))
     folder = surroundings.folder
+    known = registries or Registries("http://registry.example/")
     store = Store(
         surroundings.cache,
         dict(surroundings.variables),
-        registries or Registries("http://registry.example/"),
+        known.connection,
+        known,
         folder,
         folder,
     )

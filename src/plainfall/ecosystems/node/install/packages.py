@@ -74,6 +74,11 @@ def _place_of(package: Package) -> str:
     return match.group(1) if match else ""
 
 
+def _store(job: InstallJob, registries: Registries) -> Store:
+    variables = dict(job.surroundings.variables)
+    return Store(job.surroundings.cache, variables, registries.connection, registries, job.folder, job.clone)
+
+
 def foreseen(job: InstallJob, document: Mapping[str, Any]) -> Foreseen | None:
     """What the lock comes to on this machine, as far as it and the package cache tell it; None without a lock."""
     if job.listed.kind in ("components", "unlocked"):
@@ -81,7 +86,14 @@ def foreseen(job: InstallJob, document: Mapping[str, Any]) -> Foreseen | None:
     registries, _ = registries_of(job, document)
     roots = [document, *workspaces(job.folder, document).values()]
     asked = {name for one in roots for table in TABLES for name in one.get(table) or {}}
-    store = Store(job.surroundings.cache, dict(job.surroundings.variables), registries, job.folder, job.clone)
+    store = Store(
+        job.surroundings.cache,
+        dict(job.surroundings.variables),
+        registries.connection,
+        registries,
+        job.folder,
+        job.clone,
+    )
     try:
         read = read_lock(job.clone, job.listed.path, document)
         wanted = _by_manifests(read, asked, store, job.choice.taken.facts)
@@ -95,16 +107,16 @@ def install(job: InstallJob, document: Mapping[str, Any], variables: Mapping[str
     environment for packages' own code that is allowed to run. Raises what resolving, store and laying raise, and
     CommandFailed."""
     clone, folder, listed, wishes = job.clone, job.folder, job.listed, job.wishes
-    surroundings, access = job.surroundings, job.access
+    access = job.access
     registries, taken_from = registries_of(job, document)
     if listed.kind == "components":
-        store = Store(surroundings.cache, dict(surroundings.variables), registries, folder, clone)
+        store = _store(job, registries)
         return _with_components(Installation(), store, job)
     resolved = listed.kind == "unlocked"
     members = workspaces(folder, document)
     roots = [document, *members.values()]
     asked = {name for one in roots for table in TABLES for name in one.get(table) or {}}
-    store = Store(surroundings.cache, dict(surroundings.variables), registries, folder, clone)
+    store = _store(job, registries)
     allowed = wishes.allowed
     try:
         by_lock = not resolved

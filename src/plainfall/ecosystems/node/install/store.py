@@ -25,7 +25,7 @@ from plainfall.evidence import Evidence
 from plainfall.packages.cache import CachedTree, make_tree
 from plainfall.packages.cache_key import CacheKey
 from plainfall.packages.checkouts import apply_patch, check_out
-from plainfall.packages.client import Connection, without_credentials
+from plainfall.packages.client import without_credentials
 from plainfall.packages.digests import Digest
 from plainfall.packages.local import archive_of_clone
 from plainfall.packages.tarballs import unpack_tarball
@@ -73,10 +73,6 @@ class Store(TreeStore):
     registries: Registries
     part: Path
     clone: Path
-
-    def connection_to_use(self) -> Connection:
-        """That of the person's configuration."""
-        return self.registries.connection
 
     def another(self) -> Store:
         """One for a worker process."""

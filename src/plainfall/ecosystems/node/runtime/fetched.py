@@ -72,10 +72,12 @@ def fetched_runtime(
     version, size = str(remembered["version"]), int(remembered["size"])
     text = f"{size / 1e6:.0f} MB" if size else "of unknown size"
     package = Package("", name, version, integrity=str(remembered["integrity"]))
+    known = registries or Registries("http://registry.example/")
     store = Store(
         surroundings.cache,
         dict(surroundings.variables),
-        registries or Registries("http://registry.example/"),
+        known.connection,
+        known,
         surroundings.folder,
         surroundings.folder,
     )

@@ -20,7 +20,7 @@ from plainfall.errors import DependencyProblem, HashMismatch, PlainfallError, Re
 from plainfall.evidence import Evidence
 from plainfall.packages.cache import CachedTree, make_tree
 from plainfall.packages.cache_key import CacheKey
-from plainfall.packages.client import Connection, without_credentials
+from plainfall.packages.client import without_credentials
 from plainfall.packages.digests import Digest
 from plainfall.packages.local import archive_of_clone
 from plainfall.packages.tarballs import unpack_tarball
@@ -34,14 +34,9 @@ class Store(TreeStore):
     """Looks packages up and gets what is missing; ``lock`` is the path of the lock, for messages. ``part`` is where
     archives of the clone count from, ``clone`` what they must be in."""
 
-    connection: Connection
     lock: str
     part: Path = Path("/nonexistent")
     clone: Path = Path("/nonexistent")
-
-    def connection_to_use(self) -> Connection:
-        """That of the person's own logins."""
-        return self.connection
 
     def another(self) -> Store:
         """One for a worker process."""

@@ -131,7 +131,7 @@ class _Provider(NamedProvider[_Wish, _Candidate]):
     def __init__(
         self, document: Mapping[str, Any], path: str, offers: Offers, machine: Machine, limit: SearchLimit
     ) -> None:
-        super().__init__(limit)
+        super().__init__(limit, self._read)
         self._satisfied: dict[tuple[str, str], bool] = {}
         self._document, self._path, self._offers = document, path, offers
         pretended = mapping(config_of(document, "platform", {}))
@@ -239,7 +239,7 @@ class _Provider(NamedProvider[_Wish, _Candidate]):
                 self._stand_ins.setdefault(name, {})[key] = candidate
         return key
 
-    def read_candidates(self, name: str) -> list[_Candidate]:
+    def _read(self, name: str) -> list[_Candidate]:
         """The versions of a package that this machine and the wished stability allow, the best first."""
         lowest = STABILITIES.index(self._flags.get(name, self._minimum))
         fitting: list[Locked] = []

@@ -24,7 +24,7 @@ from plainfall.errors import ArchiveRefused, DependencyProblem, HashMismatch, Re
 from plainfall.packages.answers import LIMITS
 from plainfall.packages.cache import CachedTree, make_tree
 from plainfall.packages.cache_key import CacheKey
-from plainfall.packages.client import Connection, without_credentials
+from plainfall.packages.client import without_credentials
 from plainfall.packages.digests import Digest
 from plainfall.packages.tarballs import unpack_tarball
 from plainfall.processes import run
@@ -40,7 +40,6 @@ class Store(TreeStore):
     interpreter by which descriptions in repositories are evaluated ("": none, they stay the programs that they
     are)."""
 
-    connection: Connection
     mirrors: Mapping[str, str]
     lock: str
     ruby: str = ""

@@ -105,7 +105,7 @@ class _Provider(NamedProvider[_Wish, _Candidate]):
         registries: Mapping[str, str],
         limit: SearchLimit,
     ) -> None:
-        super().__init__(limit)
+        super().__init__(limit, self._read)
         self._satisfied: dict[tuple[Requirement, str], bool] = {}
         self.given = {one.name: one for one in given}
         self._offers = offers
@@ -150,7 +150,7 @@ class _Provider(NamedProvider[_Wish, _Candidate]):
         self._offers.prefetch([one.name for one in found if one.name not in self.given])
         return found
 
-    def read_candidates(self, name: str) -> list[_Candidate]:
+    def _read(self, name: str) -> list[_Candidate]:
         """The versions of a package that this machine takes, the newest first; of one that is given, that one."""
         if name in self.given:
             one = self.given[name]
