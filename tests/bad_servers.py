@@ -214,6 +214,35 @@ BAD_SERVERS = [
         "threading.Thread(target=write, daemon=True).start()\nserve()",
     ),
     BadServer(
+        "compiles for seven seconds at a first request, and anew at each further one",
+        "class Slow(Page):\n"
+        "    def do_GET(self):\n"
+        "        type(self).count += 1\n"
+        "        mine = self.count\n"
+        "        for _ in range(70 if mine == 1 or not Slow.ready else 0):\n"
+        "            time.sleep(0.1)\n"
+        "            if self.count != mine: return\n"
+        "        Slow.ready = True; super().do_GET()\n"
+        "Slow.ready = False; serve(Slow)",
+    ),
+    BadServer(
+        "answers on a helper's port first, and names its own",
+        "class Helper(Page): status = 404\n"
+        "def late(): time.sleep(1.5); Server(('127.0.0.1', PORT + 301), Page).serve_forever()\n"
+        "threading.Thread(target=late).start()\n"
+        "print(f'starting on http://localhost:{PORT + 301}/', flush=True)\n"
+        "def write():\n"
+        "    for n in range(20): time.sleep(0.1); print('compiling', n, flush=True)\n"
+        "threading.Thread(target=write).start()\n"
+        "serve(Helper, port=PORT + 300)",
+    ),
+    BadServer(
+        "reads its commands after more work than the patience",
+        "end = time.monotonic() + 4\nwhile time.monotonic() < end: pass\nsys.stdin.read()",
+        "talks",
+        patience=1.5,
+    ),
+    BadServer(
         "leaves children that ignore being asked",
         "if os.fork() == 0:\n"
         "    signal.signal(signal.SIGTERM, signal.SIG_IGN); os.setsid()\n"

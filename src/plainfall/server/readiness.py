@@ -6,23 +6,22 @@ nobody can answer, and a server in a restart loop, end the wait early.
 
 from __future__ import annotations
 
-import contextlib
-import http.client
 import os
 import re
-import socket
-import ssl
 import subprocess
 import time
 from collections import deque
 from collections.abc import Callable, Iterable
 from pathlib import Path
 
+import msgspec
 import psutil
 from msgspec import Struct
 
 from plainfall.patterns import regex
 from plainfall.reading import without_colours
+from plainfall.server.first_answer import FirstAnswer, accepts, loopback_of
+from plainfall.server.logs import end_of_log
 from plainfall.server.ports import listening_ports
 from plainfall.server.process import Running, belonging, has_ended
 from plainfall.server.process_table import reads_input
@@ -32,7 +31,10 @@ __all__ = ["Ready", "wait_until_ready"]
 
 _PAUSE = 0.01  # seconds between two tries at the port
 _LOOK = 0.3  # seconds between two looks at all sockets and processes, which cost some 20 ms each
-_FIRST_ANSWER = 5.0  # seconds that one try may take
+_GIVEN_FIRST = 5.0  # seconds that an answer of another port waits for the given one, where that is open
+_QUIET = 0.7  # seconds for which the log is quiet before a port counts that it does not name
+_QUIET_EPHEMERAL = 3.0  # the same, of a port that the system chose
+_EPHEMERAL = 32768  # the first of them (ip(7), ip_local_port_range)
 _GROWING = 15.0  # a log that grew within so many seconds shows progress
 _WORKS = 0.1  # seconds of processor time between two looks that show work, too
 _LONGER = 4  # times the patience is the most that progress is waited for
@@ -82,7 +84,8 @@ class _Log:
     def __init__(self, path: str) -> None:
         self._path = Path(path)
         self._size = 0
-        self.grew = float("-inf")
+        self.grew = float("-inf")  # when it last grew, or the processes last worked
+        self.wrote = float("-inf")  # when it last grew
 
     def look(self) -> None:
         try:
@@ -90,7 +93,8 @@ class _Log:
         except OSError:
             return
         if size != self._size:
-            self._size, self.grew = size, time.monotonic()
+            self._size = size
+            self.grew = self.wrote = time.monotonic()
 
     def _end(self, size: int = 600) -> str:
         """Its end, if it has been silent since; else empty."""
@@ -111,6 +115,11 @@ class _Log:
             return True
         end = self._end(20_000).rstrip()
         return "Exception in thread " in end and _ERROR.match(end.rpartition("\n")[2]) is not None
+
+    def names(self, port: int) -> bool:
+        """Whether an address in it has the port."""
+        text = without_colours(end_of_log(self._path))
+        return regex(rf"(?:localhost|\d|\]|\*|://[\w.-]{{1,60}}):{port}\b").search(text) is not None
 
     def prompts(self) -> bool:
         """Whether it ends with a prompt and has been silent since."""
@@ -143,70 +152,144 @@ def wait_until_ready(
     after it has been open for ``elsewhere`` seconds, since some are not for everybody (a debugger's, a
     channel's)."""
     begin = time.monotonic()
-    next_look = begin + _LOOK
     log = _Log(running.log)
-    used = 0.0
-    seen: dict[int, str] = {}
-    settled: set[int] = set()
-    anew: deque[float] = deque(maxlen=_CIRCLE)
-    mute: set[int] = set()
-    since: dict[int, float] = {}
-    while True:
-        now = time.monotonic()
-        waited = now - begin
-        if waited >= patience and (now - log.grew > _GROWING or waited >= patience * _LONGER):
-            return Ready("silent", seconds=waited, mute=tuple(sorted(mute)))
-        status = process.poll()
-        if status is not None and has_ended(running):
-            return Ready("ended", exit_status=status, seconds=waited)
-        looks = now >= next_look
-        if looks or _connects(running.port):
+    family = _Family(running)
+    doors = _Doors(running, patience * _LONGER, elsewhere)
+    next_look = begin + _LOOK
+    try:
+        while True:
+            now = time.monotonic()
+            waited = now - begin
+            looks = now >= next_look
+            if waited >= patience and (now - log.grew > _GROWING or waited >= patience * _LONGER):
+                talks = not doors.since and reads_input(belonging(running))
+                return Ready("talks" if talks else "silent", seconds=waited, mute=tuple(sorted(doors.mute)))
+            status = process.poll()
+            if status is not None and has_ended(running):
+                return Ready("ended", exit_status=status, seconds=waited)
             if looks:
                 next_look = time.monotonic() + _LOOK
                 log.look()
-                here = frozenset(belonging(running))
-                lines = {pid: seen.get(pid) or _command_of(pid) for pid in here}
-                before, used = used, _cpu_seconds(here)
-                if before and used - before > _WORKS:
+                if family.works():
                     log.grew = now
-                # One that was there for a while ended, and one like it came: helpers that are asked once do not
-                # count.
-                ended = {line for pid, line in seen.items() if pid not in here and pid in settled}
-                if ended & {line for pid, line in lines.items() if pid not in seen}:
-                    anew.append(now)
-                settled = {pid for pid in here if pid in seen}
-                seen = lines
-            for port, address in _places(running).items():
-                if port != running.port and now - since.setdefault(port, now) < elsewhere:
-                    continue
-                scheme = _answers(
-                    host := _loopback(address, port), port, min(_FIRST_ANSWER, max(0.2, patience - waited))
-                )
-                if scheme in ("http", "https"):
-                    beyond = "" if address in LOOPBACK or address.startswith("127.") else address
-                    seconds = time.monotonic() - begin
-                    return Ready("answers", port, host, None, seconds, scheme, beyond)
-                if scheme == "mute":
-                    mute.add(port)
-            if looks and len(anew) == _CIRCLE:
-                return Ready("circles", seconds=waited)
-            if looks and log.crashed():
-                return Ready("ended", exit_status=1, seconds=waited)
-            if looks and not since and waited > _TALKS_AFTER and log.prompts():
-                return Ready("talks", seconds=waited)
-            if (
-                looks
-                and not since
-                and waited > _READS_AFTER
-                and now - log.grew > _GROWING
-                and reads_input(here)
-            ):
-                return Ready("talks", seconds=waited)
-            question = log.question() if looks else ""
-            if question:
-                return Ready("asks", seconds=waited, question=question)
-        tick(waited)
-        time.sleep(_PAUSE)
+            if looks or doors.waits_for_the_given():
+                doors.ask(now)
+            door = doors.answered(now, log)
+            if door is not None:
+                return msgspec.structs.replace(door, seconds=time.monotonic() - begin)
+            ended = _ends_early(log, family, doors, waited) if looks else None
+            if ended is not None:
+                return msgspec.structs.replace(ended, seconds=waited)
+            tick(waited)
+            time.sleep(_PAUSE)
+    finally:
+        doors.close()
+
+
+def _ends_early(log: _Log, family: _Family, doors: _Doors, waited: float) -> Ready | None:
+    """What the log and the processes say that no answer will come after; None as long as one may."""
+    if family.circles():
+        return Ready("circles")
+    if log.crashed():
+        return Ready("ended", exit_status=1)
+    talks = log.prompts() and waited > _TALKS_AFTER
+    quiet = time.monotonic() - log.grew > _GROWING and waited > _READS_AFTER
+    if not doors.since and (talks or (quiet and reads_input(family.here))):
+        return Ready("talks")
+    question = log.question()
+    return Ready("asks", question=question) if question else None
+
+
+class _Family:
+    """The processes that belong to a server, from look to look: whether they work, and whether they are started
+    again and again."""
+
+    def __init__(self, running: Running) -> None:
+        self._running = running
+        self._used = 0.0
+        self._lines: dict[int, str] = {}
+        self._settled: set[int] = set()
+        self._anew: deque[float] = deque(maxlen=_CIRCLE)
+        self.here: frozenset[int] = frozenset()
+
+    def works(self) -> bool:
+        """Looks at them; whether they have used processor time since the last look."""
+        self.here = here = frozenset(belonging(self._running))
+        lines = {pid: self._lines.get(pid) or _command_of(pid) for pid in here}
+        before, self._used = self._used, _cpu_seconds(here)
+        # One that was there for a while ended, and one like it came: helpers that are asked once do not count.
+        ended = {line for pid, line in self._lines.items() if pid not in here and pid in self._settled}
+        if ended & {line for pid, line in lines.items() if pid not in self._lines}:
+            self._anew.append(time.monotonic())
+        self._settled = {pid for pid in here if pid in self._lines}
+        self._lines = lines
+        return bool(before) and self._used - before > _WORKS
+
+    def circles(self) -> bool:
+        """Whether one of them was started anew often enough to call it a restart loop."""
+        return len(self._anew) == _CIRCLE
+
+
+class _Doors:
+    """The ports that a server's own processes hold, and the request that is under way at each. The given port
+    counts as soon as it answers, and one that the log names; any other once the log is quiet, for it may be a
+    helper's, and one that the system chose last of all."""
+
+    def __init__(self, running: Running, patience: float, elsewhere: float) -> None:
+        self._running = running
+        self._patience = patience
+        self._elsewhere = elsewhere
+        self._asked: dict[int, FirstAnswer] = {}
+        self._addresses: dict[int, str] = {}
+        self._begun: dict[int, float] = {}
+        self.mute: set[int] = set()
+        self.since: dict[int, float] = {}  # when a port that was not given was first seen open
+
+    def waits_for_the_given(self) -> bool:
+        """Whether the given port is open, and nothing was asked there yet."""
+        port = self._running.port
+        return port not in self._asked and accepts(port)
+
+    def ask(self, now: float) -> None:
+        """Sends a request to each port that is held and has none under way."""
+        self._addresses = _places(self._running)
+        for port, address in self._addresses.items():
+            early = port != self._running.port and now - self.since.setdefault(port, now) < self._elsewhere
+            if port not in self._asked and not early:
+                self._asked[port] = FirstAnswer(loopback_of(address, port), port, self._patience)
+                self._begun[port] = now
+
+    def answered(self, now: float, log: _Log) -> Ready | None:
+        """The port that counts, if one has answered; one that was hung up on is asked again at the next look."""
+        for port in sorted(
+            self._asked, key=lambda port: (port != self._running.port, port >= _EPHEMERAL, port)
+        ):
+            asked = self._asked[port]
+            if asked.scheme is None:
+                continue
+            if asked.scheme not in ("http", "https"):
+                if asked.scheme == "mute":
+                    self.mute.add(port)
+                del self._asked[port]
+            elif self._counts(port, now, log):
+                address = self._addresses.get(port, "")
+                beyond = "" if not address or address in LOOPBACK or address.startswith("127.") else address
+                return Ready("answers", port, asked.host, None, 0.0, asked.scheme, beyond)
+        return None
+
+    def _counts(self, port: int, now: float, log: _Log) -> bool:
+        given = self._running.port
+        if port == given:
+            return True
+        if given in self._asked and now - self._begun[given] < _GIVEN_FIRST:
+            return False
+        quiet = now - max(log.wrote, self.since.get(port, now))
+        return log.names(port) or quiet > (_QUIET_EPHEMERAL if port >= _EPHEMERAL else _QUIET)
+
+    def close(self) -> None:
+        """Hangs up wherever a request is under way."""
+        for asked in self._asked.values():
+            asked.end()
 
 
 def _command_of(pid: int) -> str:
@@ -233,50 +316,3 @@ def _places(running: Running) -> dict[int, str]:
     ports = listening_ports(belonging(running))
     order = sorted(ports, key=lambda port: (port != running.port, port))
     return {port: ports[port] for port in order}
-
-
-def _connects(port: int) -> bool:
-    try:
-        with socket.create_connection(("127.0.0.1", port), timeout=0.2):
-            return True
-    except OSError:
-        return False
-
-
-def _loopback(address: str, port: int) -> str:
-    """The loopback address by which a socket on an address is reached; one on all IPv6 addresses takes IPv4,
-    too, most often."""
-    if address in ("0.0.0.0", "") or (address == "::" and _connects(port)):
-        return "127.0.0.1"
-    return "::1" if address == "::" else address
-
-
-def _answers(host: str, port: int, timeout: float) -> str:
-    """The scheme by which a port gives the head of an answer; "mute" if it says what is no HTTP, "" if it
-    says nothing. Some servers with certificates answer a plain request too, to say that it is a bad one."""
-    status = _head(http.client.HTTPConnection(host, port, timeout=timeout))
-    if status not in (0, 400):
-        return "http" if status > 0 else ""
-    context = ssl.create_default_context()
-    context.check_hostname = False
-    context.verify_mode = ssl.CERT_NONE
-    secure = http.client.HTTPSConnection(host, port, timeout=min(timeout, 2.0), context=context)
-    return "https" if _head(secure) > 0 else "http" if status else "mute"
-
-
-def _head(connection: http.client.HTTPConnection) -> int:
-    """The status of an answer whose body is not waited for; 0 if what comes is none, -1 if nothing comes."""
-    try:
-        connection.request("GET", "/", headers={"Accept": "text/html,*/*;q=0.8", "User-Agent": "plainfall"})
-        transport = connection.sock
-        response = connection.getresponse()
-        transport.settimeout(0.1)
-        with contextlib.suppress(OSError, http.client.HTTPException):
-            response.read1(1 << 16)  # hanging up on it sooner would be rude
-        return response.status
-    except TimeoutError:
-        return -1
-    except (OSError, http.client.HTTPException, ValueError):
-        return 0
-    finally:
-        connection.close()
