@@ -126,7 +126,16 @@ urllib.request.urlopen(f"https://localhost:{{server.server_address[1]}}/", conte
 _GEMFILE = "source 'https://registry.example'\n"
 _LOCK = "GEM\n  remote: https://registry.example/\n  specs:\n    gauge-words (1.0.0)\n\nPLATFORMS\n  ruby\n\nDEPENDENCIES\n  gauge-words\n"
 
+_NOT_LOADED = (
+    "RuntimeError(\"WSGI application 'gauge.wsgi.application' could not be loaded; Error importing module.\")"
+)
 CASES = [
+    _py("database-not-named", "raise RuntimeError('settings.DATABASES is improperly configured. Please supply the NAME value.')", "NAME"),
+    _py("application-not-loaded", f"raise {_NOT_LOADED}", "gauge.wsgi.application"),
+    _py("argument-wanted", "import argparse; p = argparse.ArgumentParser(); p.add_argument('--station', required=True); p.parse_args()", "--station"),
+    _py("module-missing", f"try: import gaugekit.web\nexcept ImportError as error: raise {_NOT_LOADED} from error", "gaugekit"),
+    _py("data-not-fetched", "raise LookupError('\\n****\\n  Resource rain not found.\\n  Please use the NLTK Downloader to obtain the resource:')"),
+    _py("port-taken", "raise SystemExit('Error: Port 8000 on 127.0.0.1 is already in use by another process.')"),
     # Python
     _py("module-missing", "import gaugekit", "gaugekit"),
     _py("package-asked-for-missing", "raise ValueError('gaugekit is required for GAUGES or BELLS')", "gaugekit"),

@@ -25,11 +25,13 @@ _TELLING = regex(
 )
 # Lines of a traceback that tell a reader nothing: the import machinery's own frames, and underlines.
 _NOISE = regex(r'^\s*File "<frozen |^\s*[\^~]+\s*$')
+# Stands between two tracebacks of which the first is why there is a second (Python, "Exception context").
+_CHAINED = "The above exception was the direct cause of the following exception"
 _MOST = 12
 _SHOWN = 180  # characters of a program's own words
 _SAYS_WHY = regex(
     r"^\s*(?:\w[\w.]{0,80}(?:Error|Exception|Exit|Failed|NotFound|Missing)\b: ?\S|"
-    r"(?:[^\s\w]\s*)?(?:fatal |critical )?(?:error|fatal|failed)\b[^\n]{0,80}[:\u2014-] ?\S)|"
+    r"(?:[^\s\w]\s*|[\w.-]{1,60}: )?(?:fatal |critical )?(?:error|fatal|failed)\b[^\n]{0,80}[:\u2014-] ?\S)|"
     r"^\S[^\n]{0,200}\b(?:not found|is missing|is required|does not exist|is not set|cannot|could not)\b",
     re.IGNORECASE,
 )
@@ -62,13 +64,19 @@ def _pattern(source: str) -> re.Pattern[str]:
 
 def diagnose(output: str, status: int | None = None) -> Diagnosis:
     """The rule for the last line of the output that any rule recognises; else the one for the exit status
-    (negative for a signal)."""
+    (negative for a signal). A rule that ``wraps`` another error counts only where none before it is recognised."""
+    wrapper: Diagnosis | None = None
     for entire in reversed(output.splitlines()[-400:]):
         line = _shortened(without_colours(entire))
         for rule in _rules():
             match = _pattern(rule["pattern"]).search(line) if "pattern" in rule else None
+            if match and rule.get("wraps") and _CHAINED in output:
+                wrapper = wrapper or _diagnosis(rule, match.groupdict(), line.strip())
+                break
             if match:
                 return _diagnosis(rule, match.groupdict(), line.strip())
+    if wrapper is not None:
+        return wrapper
     silent = (rule for rule in _rules() if "pattern" not in rule and rule["status"] == status)
     return next((_diagnosis(rule, {}, "") for rule in silent), Diagnosis(FailureKind.UNKNOWN, "", ""))
 
@@ -112,6 +120,8 @@ def lines_that_matter(output: str) -> tuple[str, ...]:
         ending = next(
             (n for n, line in enumerate(block[1:], 1) if not line.startswith((" ", "\t"))), len(block) - 1
         )
+        if block[ending].rstrip().endswith(":"):  # what it says follows on lines of its own
+            ending = min(ending + _MOST // 2, len(block) - 1)
         block = block[: ending + 1]
         return tuple(block if len(block) <= _MOST else [*block[:1], "  …", *block[-(_MOST - 2) :]])
     telling = [line for line in lines if _TELLING.search(line)]

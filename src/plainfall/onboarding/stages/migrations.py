@@ -11,6 +11,7 @@ from collections.abc import Iterator
 
 from plainfall.ecosystems.frameworks import is_repeatable
 from plainfall.errors import CommandFailed
+from plainfall.failure_kinds import FailureKind
 from plainfall.kept_records import DataStep
 from plainfall.onboarding.part.planning import Planned, data_step
 from plainfall.onboarding.part.steps import State, Step, StepResult
@@ -68,7 +69,13 @@ def _as_found(work: Work) -> StepResult:
         if before is not None and before.fingerprint == fingerprint and holds:
             why = "command, migration files and database are unchanged"
             return kept_as_it_is(work, command, before, why, undone)
-        return run_on_database(work, command, DataStep.NAME, DataStep(fingerprint=fingerprint), undone)
+        try:
+            return run_on_database(work, command, DataStep.NAME, DataStep(fingerprint=fingerprint), undone)
+        except CommandFailed as error:
+            if error.rule is not FailureKind.DATABASE_NOT_NAMED:
+                raise
+            why = "the project's settings describe no database"
+            return StepResult(State.LEFT_OUT, "no migrations were run", why, (command.evidence,))
     if before is not None and holds:
         why = "it ran before on this database; its effect on existing rows is not known"
         changed = before.inputs != inputs

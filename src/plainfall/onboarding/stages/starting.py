@@ -40,6 +40,7 @@ _ANOTHER_MAY_DO = (
     FailureKind.COMMAND_MISSING,
     FailureKind.NAME_MISSING,
     FailureKind.ATTRIBUTE_MISSING,
+    FailureKind.ARGUMENT_WANTED,
 )
 
 

@@ -43,13 +43,19 @@ def _other_names() -> Mapping[str, str]:
 
 @cache
 def _well_known() -> frozenset[str]:
-    path = Path(__file__).parent / "well_known.toml"
-    names = toml_table(path.read_text("utf-8"), path.name)["packages"]
-    return frozenset(names) | frozenset(map(canonicalize_name, _other_names().values()))
+    folder = Path(__file__).parent
+    own = toml_table((folder / "well_known.toml").read_text("utf-8"), "well_known.toml")
+    names = {*own["packages"], *(folder / "known_names.txt").read_text("utf-8").split()}
+    names |= set(_other_names().values())
+    return frozenset(map(canonicalize_name, names)) - frozenset(own["own_words"])
 
 
 def well_known_package(module: str) -> str:
-    """The package that brings a module, where its name is shipped with Plainfall and so no guess; else ""."""
+    """The package that brings a module, where its name is one of the most used and so nobody's guess; else "".
+
+    >>> well_known_package("yaml"), well_known_package("oslo_log"), well_known_package("utils")
+    ('pyyaml', 'oslo-log', '')
+    """
     name = package_of(module)
     return name if name in _well_known() else ""
 
