@@ -237,6 +237,16 @@ BAD_SERVERS = [
         "serve(Helper, port=PORT + 300)",
     ),
     BadServer(
+        "says that its application could not be loaded, and watches files",
+        'print(\'ERROR:    Error loading ASGI app. Attribute "app" not found in module "gauge".\', flush=True)\ntime.sleep(60)',
+        "ended",
+    ),
+    BadServer(
+        "is watched after an error of Node",
+        "print('Error: rain\\n    at gauge.js:1:2\\n\\nNode.js v20.1.0', flush=True)\ntime.sleep(60)",
+        "ended",
+    ),
+    BadServer(
         "reads its commands after more work than the patience",
         "end = time.monotonic() + 4\nwhile time.monotonic() < end: pass\nsys.stdin.read()",
         "talks",

@@ -134,6 +134,7 @@ CASES = [
     _py("application-not-loaded", f"raise {_NOT_LOADED}", "gauge.wsgi.application"),
     _py("argument-wanted", "import argparse; p = argparse.ArgumentParser(); p.add_argument('--station', required=True); p.parse_args()", "--station"),
     _py("module-missing", f"try: import gaugekit.web\nexcept ImportError as error: raise {_NOT_LOADED} from error", "gaugekit"),
+    _py("object-lacks", "class Gauge: pass\nGauge().tips", "Gauge object has no tips"),
     _py("data-not-fetched", "raise LookupError('\\n****\\n  Resource rain not found.\\n  Please use the NLTK Downloader to obtain the resource:')"),
     _py("port-taken", "raise SystemExit('Error: Port 8000 on 127.0.0.1 is already in use by another process.')"),
     # Python

@@ -7,6 +7,7 @@ from pathlib import Path
 
 import pytest
 from conftest import Machine, Run, package
+from msgspec.structs import replace
 from test_examples import SERVER, Offer
 
 from plainfall.standins.registry import Archive
@@ -46,6 +47,50 @@ def test_a_package_that_lost_a_name_is_held_back(machine: Machine, offer: Offer,
     assert "gaugekit 3.0 has no gaugekit.drop: a release below 2 was taken" in remarks, remarks
     assert machine.run("onboard", clone, "--keep-choices").status == 0
     assert 'held-back = ["gaugekit<2"]' in (clone / "plainfall.toml").read_text()
+
+
+def test_a_package_whose_class_lost_a_name_is_held_back(machine: Machine, offer: Offer) -> None:
+    has = {"gaugekit/__init__.py": b"class Gaugekit:\n    def tips(self): pass\n"}
+    lost = {"gaugekit/__init__.py": b"class Gaugekit:\n    pass\n"}
+    offer(
+        [
+            Archive.of(package("gaugekit", "1.4", members=has)),
+            Archive.of(package("gaugekit", "2.0", members=lost)),
+        ]
+    )
+    main = SERVER.format(more="import gaugekit\ngaugekit.Gaugekit().tips()")
+    clone = machine.clone({"app.py": main, "requirements.txt": "gaugekit\n", "Procfile": PROCFILE})
+    remarks = " ".join(onboarded(machine, clone).step("server")["remarks"])
+    assert "gaugekit 2.0 has no tips: a release below 2 was taken" in remarks, remarks
+
+
+def test_the_folder_of_a_database_that_migrations_open_is_made(machine: Machine) -> None:
+    code = "import sqlite3\nsqlite3.connect('data/rain.db').execute('create table if not exists gauges (name text)')\n"
+    clone = machine.clone(
+        {
+            "app.py": SERVER.format(more=""),
+            "tables.py": code,
+            "requirements.txt": "",
+            "Procfile": "web: python app.py\nrelease: python tables.py\n",
+        }
+    )
+    run = machine.run("onboard", clone, "--json", "--no-input")
+    assert run.document["outcome"] == "done", run.document["failure"]
+    assert (clone / "data/rain.db").is_file()
+
+
+def test_a_package_for_another_system_is_named_as_such(machine: Machine, offer: Offer) -> None:
+    made = Archive.of(package("gaugekit", "1.0"))
+    offer([replace(made, filename="gaugekit-1.0-cp311-cp311-win_amd64.whl")])
+    clone = machine.clone(
+        {
+            "requirements.txt": f"gaugekit==1.0 --hash=sha256:{made.sha256}\n",
+            "app.py": SERVER.format(more=""),
+            "Procfile": PROCFILE,
+        }
+    )
+    failure = machine.run("onboard", clone, "--json", "--no-input").document["failure"]
+    assert "gaugekit 1.0 is made for Windows only" in failure["cause"], failure
 
 
 def test_a_pinned_package_is_not_held_back(machine: Machine, offer: Offer) -> None:

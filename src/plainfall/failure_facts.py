@@ -24,6 +24,7 @@ __all__ = [
     "LibraryLacks",
     "ModuleMissing",
     "NameMissing",
+    "ObjectLacks",
     "PackageNotBuilt",
     "PortUnusable",
     "SettingUnusable",
@@ -63,6 +64,17 @@ class NameMissing(Facts, frozen=True, tag=True):
     @property
     def named(self) -> str:
         return f"{self.name} (of the module {self.module})" if self.module else self.name
+
+
+class ObjectLacks(Facts, frozen=True, tag=True):
+    """A name that objects of a class do not have."""
+
+    name: str = ""
+    class_name: str = ""
+
+    @property
+    def named(self) -> str:
+        return f"a {self.class_name} object has no {self.name}"
 
 
 class LibraryLacks(Facts, frozen=True, tag=True):
@@ -222,6 +234,7 @@ _STRUCTS: Mapping[type[Facts], tuple[FailureKind, ...]] = {
         _KIND.RUBY_CONSTANT_MISSING,
         _KIND.RUBY_NAME_MISSING,
     ),
+    ObjectLacks: (_KIND.OBJECT_LACKS,),
     LibraryLacks: (
         _KIND.MODULE_OF_ANOTHER_RUNTIME,
         _KIND.NAME_OF_ANOTHER_RUNTIME,

@@ -59,6 +59,7 @@ class FailureKind(StrEnum):
     CIRCULAR_IMPORT = "circular-import"
     REMOVED_IN_RUNTIME = "removed-in-runtime"
     ATTRIBUTE_MISSING = "attribute-missing"
+    OBJECT_LACKS = "object-lacks"
     DATABASE_EXTENSIONS_OFF = "database-extensions-off"
     SYNTAX = "syntax"
     MODULE_KIND = "module-kind"

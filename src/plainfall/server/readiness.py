@@ -48,9 +48,12 @@ _OFFERS = regex(
 )
 # A line that says that the Enter key goes on.
 _ENTER = regex(r"\b(?:press|hit|type) (?:enter|return)\b[^\n]{0,40}$", re.IGNORECASE)
-# A reloader whose server ended with an error, and that starts it again after an edit.
+# A reloader whose server ended with an error, and that starts it again after an edit: its last words, or the line
+# that Node ends with after an error that nobody caught.
 _CRASHED = regex(
-    r"waiting for (?:a )?files? (?:to )?changes?\b|waiting for changes before restart", re.IGNORECASE
+    r"waiting for (?:a )?files? (?:to )?changes?\b|waiting for changes before restart|^Failed running '"
+    r"|^ERROR:\s+Error loading ASGI app|^Node\.js v\d+\.\d+\.\d+$",
+    re.IGNORECASE,
 )
 # The last line of a traceback; with a main thread that has ended by it, a reloader goes on alone.
 _ERROR = regex(r"[\w.]{0,100}(?:Error|Exception|NotFound|ImproperlyConfigured)\b")

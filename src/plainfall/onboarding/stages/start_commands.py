@@ -179,6 +179,9 @@ def names_what_is_not_here(work: Work, command: Command, error: PlainfallError) 
     if means_this_project(work, command):
         return False
     words = set(re.split(r"[=\s:]+", command.line))
+    if "flask" in words:  # what it loads where nothing is named, and what its variable names
+        named_app = {**work.settings, **work.choices.variables}.get("FLASK_APP", "app")
+        words |= {re.split(r"[=\s:]+", named_app)[0].removesuffix(".py")}
     named = {match.group(2) for line in error.lines for match in NOT_FOUND.finditer(line)}
     if error.rule is FailureKind.FILE_MISSING:
         named |= {word for word in words if word.rpartition("/")[2] == error.facts.named.rpartition("/")[2]}

@@ -40,6 +40,7 @@ _ANOTHER_MAY_DO = (
     FailureKind.COMMAND_MISSING,
     FailureKind.NAME_MISSING,
     FailureKind.ATTRIBUTE_MISSING,
+    FailureKind.OBJECT_LACKS,
     FailureKind.ARGUMENT_WANTED,
 )
 
@@ -272,8 +273,8 @@ def _failure(work: Work, command: Command, running: Running, ready: Ready) -> Se
     if ready.state == "asks":
         asks = ServerAsks(
             f"the server asks a question, and there is no input here: {ready.question}",
-            remedy="Settle it beforehand: a free port with --port N, else an option or variable of that "
-            "tool, or its configuration.",
+            remedy=f"Answer it yourself: plainfall inside -- {command.line}. Or settle it beforehand, by an option "
+            "or a variable of that program.",
             place=command.evidence,
             lines=lines_that_matter(output),
             log=running.log,

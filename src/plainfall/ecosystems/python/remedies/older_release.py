@@ -9,10 +9,17 @@ from packaging.version import InvalidVersion, Version
 
 from plainfall.ecosystems.python.recognise.imports import package_of
 from plainfall.ecosystems.shape.remedies import LanguageChange, Trouble
-from plainfall.failure_facts import ModuleMissing, NameMissing
+from plainfall.failure_facts import ModuleMissing, NameMissing, ObjectLacks
 from plainfall.failure_kinds import FailureKind
 
-KINDS = frozenset({FailureKind.NAME_MISSING, FailureKind.ATTRIBUTE_MISSING, FailureKind.MODULE_MISSING})
+KINDS = frozenset(
+    {
+        FailureKind.NAME_MISSING,
+        FailureKind.ATTRIBUTE_MISSING,
+        FailureKind.OBJECT_LACKS,  # a class is often called as its package is (Flask, Quart, Celery)
+        FailureKind.MODULE_MISSING,
+    }
+)
 _MOST = 3  # older release lines that are proposed
 
 
@@ -22,6 +29,8 @@ def propose(trouble: Trouble) -> Iterator[LanguageChange]:
     match trouble.facts:
         case NameMissing(name=name, module=module) if module:
             lacks = f"{module}.{name}"
+        case ObjectLacks(name=name, class_name=module) if module:
+            lacks = name
         case ModuleMissing(module=module) if module:
             lacks = module
         case _:

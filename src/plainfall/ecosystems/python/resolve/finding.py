@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import sys
 import threading
 from collections.abc import Iterable, Mapping, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
@@ -29,6 +30,10 @@ from plainfall.plain_files import plain_bytes
 __all__ = ["Finder", "Found", "admits_python", "version_of"]
 
 _POST_RELEASE = regex(r"(?P<project>[A-Za-z][\w.-]*?)-(?P<version>\d+(?:\.\d+)+-\d+)\.(?:tar\.gz|zip)")
+_SYSTEMS = {
+    "win": "Windows", "macosx": "macOS", "manylinux": "Linux", "musllinux": "Linux", "linux": "Linux"
+}  # fmt: skip
+_OWN_SYSTEM = {"linux": "Linux", "darwin": "macOS", "win32": "Windows"}.get(sys.platform, "")
 _AT_ONCE = 8  # pages asked for at the same time
 
 
@@ -231,6 +236,15 @@ class Finder:
         nearest = f" The nearest release that fits: --instead {pin.name}=={others[0]}" if others else ""
         refused = [file for file in wheels if not self._admits(file)]
         reason = f" (it wants Python {refused[0].requires_python})" if len(refused) == len(wheels) else ""
+        systems = {_system_of(file.filename) for file in wheels}
+        if "" not in systems:
+            return DependencyProblem(
+                f"{pin.name} {version} is made for {' and '.join(sorted(systems))} only",
+                place=pin.evidence,
+                remedy="On this machine the project runs without it, or not at all: its line wants a marker "
+                "(; sys_platform == ...), which only its authors can add.",
+                lines=tuple(file.filename for file in wheels[:8]),
+            )
         return DependencyProblem(
             f"no archive of {pin.name} {version} fits Python {self._python} on this machine{reason}",
             place=pin.evidence,
@@ -274,6 +288,17 @@ def _source_parts(filename: str) -> tuple[str, str] | None:
 
 def _is_source(file: IndexFile) -> bool:
     return file.filename.endswith((".tar.gz", ".zip", ".tar.bz2", ".tar.xz", ".tgz"))
+
+
+def _system_of(filename: str) -> str:
+    """The one other system that a wheel's platform tag (PEP 425) names; "" for this one's or for any.
+
+    >>> _system_of("gaugekit-1.0-cp312-cp312-win_amd64.whl"), _system_of("gaugekit-1.0-py3-none-any.whl")
+    ('Windows', '')
+    """
+    platform = filename.removesuffix(".whl").rpartition("-")[2] if filename.endswith(".whl") else ""
+    system = next((title for start, title in _SYSTEMS.items() if platform.startswith(start)), "")
+    return "" if system == _OWN_SYSTEM else system
 
 
 def _distance(version: Version, wanted: str) -> tuple[int, ...]:
