@@ -123,7 +123,7 @@ def test_settings_for_production_get_development_mode_without_a_change(machine: 
     run = machine.run("onboard", clone, "--json")
     assert run.document["outcome"] == "done", run.document["failure"]
     assert run.step("probe")["title"].startswith('200 "Gauges"')  # /gauges/, since / does not exist
-    assert "which add DEBUG = True to test_rain.settings" in " ".join(run.step("server")["remarks"])
+    assert "which take over test_rain.settings and turn DEBUG on" in " ".join(run.step("server")["remarks"])
     assert (clone / "test_rain/settings.py").read_text() == settings
     kept = machine.run("onboard", clone, "--json")
     assert set(kept.states.values()) <= {"kept", "left out"}
@@ -132,6 +132,38 @@ def test_settings_for_production_get_development_mode_without_a_change(machine: 
     assert again.document["outcome"] == "done" and not any(
         "DEBUG" in one for one in again.step("server")["remarks"]
     )
+
+
+def test_a_database_in_memory_is_put_into_a_file_without_a_change(machine: Machine) -> None:
+    database = "import sqlite3\nrain = sqlite3.connect(settings.DATABASES['default']['NAME'], check_same_thread=False)\n"
+    manage = MANAGE.replace(
+        "if 'runserver' not in",
+        database
+        + "if 'migrate' in sys.argv:\n    rain.execute('create table if not exists gauges (name text)')\n    rain.commit()\nif 'runserver' not in",
+    ).replace(
+        "    def do_GET(self):\n",
+        "    def do_GET(self):\n"
+        "        try: rain.execute('select name from gauges')\n"
+        "        except Exception as error: self.send_error(500); print('sqlite3.OperationalError:', error, flush=True); return\n",
+    )
+    settings = (
+        "DEBUG = True\nDATABASES = {'default': {'NAME': ':memory:'}}\nROOT_URLCONF = 'test_rain.urls'\n"
+    )
+    urls = "urlpatterns = [path('gauges/', include('gauges.urls'))]\n"
+    files = {
+        "manage.py": manage,
+        "requirements.txt": "",
+        "test_rain/urls.py": urls,
+        "test_rain/settings.py": settings,
+    }
+    clone = machine.clone(files)
+    run = machine.run("onboard", clone, "--json")
+    assert run.document["outcome"] == "done", run.document["failure"]
+    remarks = " ".join(remark for step in run.document["steps"] for remark in step["remarks"])
+    assert "put its database, which is in memory, into a file" in remarks
+    kept = machine.run("onboard", clone, "--json")
+    assert set(kept.states.values()) <= {"kept", "left out"}
+    assert not list(clone.glob("*.sqlite3"))
 
 
 def test_what_only_tests_load_and_an_ending_alone_are_no_settings_files(tmp_path: Path) -> None:

@@ -92,10 +92,10 @@ class MigratesFrom(Struct, frozen=True):
 
 class DevelopmentMode(Struct, frozen=True):
     """How a project whose settings are a module gets development mode without a change of its files: a module of
-    ours, which takes over the project's (``module``, the name that ``variable`` overrides) and says more; ``rule``
-    is the failure that calls for it."""
+    ours, which takes over the project's (``module``, the name that ``variable`` overrides) and says more; ``adds``
+    has the failures that call for it, and in words what the module does against each."""
 
-    rule: FailureKind
+    adds: Mapping[FailureKind, str]
     variable: str
     module: str
     more: str

@@ -164,7 +164,7 @@ class Work(Struct, frozen=True, dict=True):
         """That of the part's framework whose rule recognised a failure (UNKNOWN: any); None where no framework has
         one, or its settings module is no name: the clone's template says it, and it becomes code."""
         modes = [one.development for one in self.part.frameworks if one.development is not None]
-        mode = next((one for one in modes if rule in (FailureKind.UNKNOWN, one.rule)), None)
+        mode = next((one for one in modes if rule is FailureKind.UNKNOWN or rule in one.adds), None)
         if mode is None or not re.fullmatch(
             r"[A-Za-z_][\w.]*", self.settings.get(mode.variable, mode.module)
         ):

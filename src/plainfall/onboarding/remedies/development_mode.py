@@ -6,6 +6,7 @@ from collections.abc import Iterator
 
 from msgspec.structs import replace
 
+from plainfall.failure_kinds import FailureKind
 from plainfall.onboarding.part.steps import Stage
 from plainfall.onboarding.part.work import Work
 from plainfall.onboarding.run.changes import Change, Failure
@@ -22,8 +23,10 @@ def propose(work: Work, failure: Failure) -> Iterator[Change]:
     module = work.settings.get(mode.variable, mode.module)
     place = work.development_folder().relative_to(work.clone).as_posix()
     words = (
-        f"{failure.error.cause}: settings of {place}, which add {mode.more.strip()} to {module}, are "
-        "used in this clone"
+        f"{failure.error.cause}: settings of {place}, which take over {module} and "
+        f"{mode.adds[failure.error.rule]}, are used in this clone"
     )
     stage = Stage.SERVER if failure.stage is Stage.PROBE else failure.stage
+    if failure.error.rule is FailureKind.TABLE_MISSING:
+        stage = Stage.MIGRATIONS
     yield Change(words, replace(work.decisions, development_mode=True), stage)

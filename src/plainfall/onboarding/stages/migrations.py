@@ -65,7 +65,11 @@ def _as_found(work: Work) -> StepResult:
     holds = still_holds(work, before)
     if repeatable:
         place = str(work.database.file) if work.database else work.fingerprints.get("settings")
-        fingerprint = digest_of(inputs, work.fingerprints.get("dependencies"), place, work.servers_used)
+        moved = work.choices.settings.development_mode and work.development_mode(FailureKind.TABLE_MISSING)
+        taken_over = ["a file for a database in memory"] if moved else []
+        fingerprint = digest_of(
+            inputs, work.fingerprints.get("dependencies"), place, work.servers_used, *taken_over
+        )
         if before is not None and before.fingerprint == fingerprint and holds:
             why = "command, migration files and database are unchanged"
             return kept_as_it_is(work, command, before, why, undone)

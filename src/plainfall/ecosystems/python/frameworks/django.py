@@ -84,7 +84,7 @@ def recognise(tree: Tree, folder: str, names: frozenset[str]) -> FrameworkFound 
         tuple(commands),
         pages=pages,
         administrator=administrator,
-        development=_development(named.group(1)) if named else None,
+        development=_development(named.group(1), settings) if named else None,
     )
 
 
@@ -117,9 +117,23 @@ _PAGE = regex(r"\b(?:path|url|re_path)\(\s*r?['\"]\^?([\w/-]+)\$?['\"]\s*,(?!.*\
 _NAMED = regex(r"DJANGO_SETTINGS_MODULE['\"]\s*,\s*['\"]([\w.]+)['\"]")
 
 
-def _development(module: str) -> DevelopmentMode:
-    """Where a project's settings are those for production, and name no hosts."""
-    return DevelopmentMode(FailureKind.DEBUG_OFF, "DJANGO_SETTINGS_MODULE", module, "DEBUG = True\n")
+def _development(module: str, settings: str = "") -> DevelopmentMode:
+    """Where a project's settings are those for production, and name no hosts; or where their database is in memory,
+    as tests want it, and the migrations' tables are not the server's."""
+    adds = {FailureKind.DEBUG_OFF: "turn DEBUG on"}
+    if ":memory:" in settings:
+        adds[FailureKind.TABLE_MISSING] = "put its database, which is in memory, into a file"
+    return DevelopmentMode(adds, "DJANGO_SETTINGS_MODULE", module, _MORE)
+
+
+_MORE = """\
+import pathlib
+
+DEBUG = True
+for _database in globals().get("DATABASES", {}).values():
+    if ":memory:" in str(_database.get("NAME", "")):
+        _database["NAME"] = str(pathlib.Path(__file__).with_name("development.sqlite3"))
+"""
 
 
 def _both(run: str, evidence: Evidence, folder: str) -> tuple[Command, ...]:
