@@ -5,12 +5,13 @@ from __future__ import annotations
 from pathlib import Path
 
 import pytest
-from conftest import Machine
-from test_examples import SERVER
+from conftest import Machine, package
+from test_examples import SERVER, Offer
 
 from plainfall.clone.walk import walk
 from plainfall.settings.templates import find_templates
 from plainfall.sources.values import FileFound, Load
+from plainfall.standins.registry import Archive
 
 MANAGE = """import http.server, importlib, os, sys
 
@@ -192,3 +193,22 @@ def test_a_settings_module_that_is_no_name_becomes_no_code(machine: Machine) -> 
     run = machine.run("onboard", clone, "--json")
     assert run.status == 1 and "DEBUG is off" in run.document["failure"]["cause"]
     assert not list((clone / ".plainfall").rglob("plainfall_development.py"))
+
+
+def test_an_application_of_the_readers_own_is_not_missed(machine: Machine, offer: Offer) -> None:
+    tool = package(
+        "flask",
+        members={
+            "flask/cli.py": b"import sys\ndef main():\n    sys.exit(\"Error: Could not import 'app'.\")\n"
+        },
+        scripts={"flask": "flask.cli:main"},
+    )
+    offer([Archive.of(tool)])
+    files = {
+        "README.md": "# Gauges\n\n## Running\n\nWith `app.py` of your own:\n\n```sh\nexport FLASK_APP=app.py\nflask run\n```\n",
+        "requirements.txt": "flask\n",
+        "gauges/__init__.py": "",
+    }
+    run = machine.run("onboard", machine.clone(files), "--json", "--no-input")
+    assert run.document["outcome"] == "done", run.document["failure"]
+    assert run.states["server"] == "left out"

@@ -18,7 +18,7 @@ STAGES = frozenset({Stage.MIGRATIONS, Stage.SEEDS, Stage.TASKS, Stage.SERVER, St
 def propose(work: Work, failure: Failure) -> Iterator[Change]:
     """That of the framework whose rule recognised the failure."""
     mode = work.development_mode(failure.error.rule)
-    if mode is None or work.decisions.development_mode:
+    if mode is None or failure.error.rule not in mode.adds or work.decisions.development_mode:
         return
     module = work.settings.get(mode.variable, mode.module)
     place = work.development_folder().relative_to(work.clone).as_posix()

@@ -60,7 +60,7 @@ _CHECKS = regex(
     r"(?![=\w-]| [A-Z<])"
 )
 NOT_FOUND = regex(
-    r"(?:not find|not found|not import module|no such(?! (?:sub)?command| option)|not exist)"
+    r"(?:not find|not found|not import(?: module)?|no such(?! (?:sub)?command| option)|not exist)"
     r"[^\n'\"]{0,40}(['\"])([\w./-]+)\1",
     re.IGNORECASE,
 )
