@@ -242,6 +242,11 @@ BAD_SERVERS = [
         "ended",
     ),
     BadServer(
+        "is a reloader whose process has ended by an error",
+        "print('Process SpawnProcess-1:\\nTraceback (most recent call last):\\n  at once\\nRuntimeError: rain', flush=True)\ntime.sleep(60)",
+        "ended",
+    ),
+    BadServer(
         "is watched after an error of Node",
         "print('Error: rain\\n    at gauge.js:1:2\\n\\nNode.js v20.1.0', flush=True)\ntime.sleep(60)",
         "ended",

@@ -136,6 +136,7 @@ CASES = [
     _py("module-missing", f"try: import gaugekit.web\nexcept ImportError as error: raise {_NOT_LOADED} from error", "gaugekit"),
     _py("object-lacks", "class Gauge: pass\nGauge().tips", "Gauge object has no tips"),
     _py("data-not-fetched", "raise LookupError('\\n****\\n  Resource rain not found.\\n  Please use the NLTK Downloader to obtain the resource:')"),
+    _py("build-tool-missing", "raise Exception('Can not find valid pkg-config name.\\nSpecify MYSQLCLIENT_CFLAGS and MYSQLCLIENT_LDFLAGS env vars manually')", "MYSQLCLIENT"),
     _py("port-taken", "raise SystemExit('Error: Port 8000 on 127.0.0.1 is already in use by another process.')"),
     # Python
     _py("module-missing", "import gaugekit", "gaugekit"),

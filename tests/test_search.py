@@ -101,6 +101,7 @@ def test_what_was_found_is_kept_for_the_team(machine: Machine, two_commands: Pat
         ('comand = "x"', "'comand' under [decisions]"),
         ('extras = "web"', "It takes a list of texts"),
         ("secret-key = 1", "It takes true or false"),
+        ('own-secrets = ["LD_PRELOAD"]', "It takes names of variables for secrets"),
         ('import-folders = ["../../etc"]', "'../../etc' is no folder inside"),
         ('versions-of = "yesterday"', "It takes a day"),
         ('release = "=== what"', "It takes a name with versions"),

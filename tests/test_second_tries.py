@@ -241,6 +241,26 @@ def test_an_application_without_a_secret_key_gets_one(machine: Machine) -> None:
     )
 
 
+def test_a_secret_of_its_own_that_a_program_asks_for_is_made(machine: Machine) -> None:
+    ask = (
+        "key = os.environ.get('GAUGES_API_KEY', '')\n"
+        "if not key: raise SystemExit('refusing to start without GAUGES_API_KEY')\n"
+        "os.environ.get('CLOUD_API_KEY', '')"
+    )
+    clone = machine.clone(
+        {"app.py": SERVER.format(more=ask), "requirements.txt": "", "Procfile": "web: python app.py\n"}
+    )
+    run = machine.run("onboard", clone, "--json", "--no-input")
+    assert run.document["outcome"] == "done", run.document["failure"]
+    assert any("asks for GAUGES_API_KEY" in one for one in run.step("server")["remarks"])
+    assert set(machine.run("onboard", clone, "--json").states.values()) == {"kept"}
+    machine.run("stop", clone)
+    # One of somebody else's is not made up.
+    (clone / "app.py").write_text((clone / "app.py").read_text().replace("GAUGES_API", "CLOUD_API"))
+    run = machine.run("onboard", clone, "--json", "--no-input")
+    assert run.status == 1 and "CLOUD_API_KEY" in run.document["failure"]["cause"]
+
+
 def test_a_version_whose_build_tools_do_not_fit_is_passed_over(machine: Machine, offer: Offer) -> None:
     new = source_package("gauge", tree("gauge", version="2.0", needs="'buildkit>=9'"), "2.0")
     old = source_package("gauge", tree("gauge", version="1.0", needs="'buildkit>=1'"), "1.0")

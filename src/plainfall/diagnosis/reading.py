@@ -28,11 +28,13 @@ _NOISE = regex(r'^\s*File "<frozen |^\s*[\^~]+\s*$')
 # Stands between two tracebacks of which the first is why there is a second (Python, "Exception context").
 _CHAINED = "The above exception was the direct cause of the following exception"
 _MOST = 12
+_FEW = 2  # lines: a program that says no more has said why
 _SHOWN = 180  # characters of a program's own words
 _SAYS_WHY = regex(
     r"^\s*(?:\w[\w.]{0,80}(?:Error|Exception|Exit|Failed|NotFound|Missing)\b: ?\S|"
     r"(?:[^\s\w]\s*|[\w.-]{1,60}: )?(?:fatal |critical )?(?:error|fatal|failed)\b[^\n]{0,80}[:\u2014-] ?\S)|"
-    r"^\S[^\n]{0,200}\b(?:not found|is missing|is required|does not exist|is not set|cannot|could not)\b",
+    r"^\S[^\n]{0,200}\b(?:not found|is missing|is required|does not exist|is not set|cannot|could not|"
+    r"refus(?:es|ed|ing) to)\b",
     re.IGNORECASE,
 )
 _LONGEST = 600  # characters of a line: what follows in it is data, and some patterns take the square of it
@@ -101,12 +103,14 @@ def _diagnosis(rule: Mapping[str, Any], groups: Mapping[str, Any], line: str) ->
 
 def own_words(lines: Sequence[str]) -> str:
     """The program's own last word on what went wrong, for output that no rule knows: the last line of those that
-    matter that speaks of an error; "" where none does.
+    matter that speaks of an error, or all there is; "" where none does.
 
     >>> own_words(("Traceback (most recent call last):", "  at once", "RuntimeError: gauge 7 is upside down"))
     'RuntimeError: gauge 7 is upside down'
     """
-    found = next((line.strip() for line in reversed(lines) if _SAYS_WHY.search(line)), "")
+    last = lines[-1] if lines else ""
+    alone = last.strip() if len(lines) <= _FEW and re.match(r"\S+ \S+ \S", last) else ""
+    found = next((line.strip() for line in reversed(lines) if _SAYS_WHY.search(line)), alone)
     return found if len(found) <= _SHOWN else f"{found[:_SHOWN]} …"
 
 

@@ -55,6 +55,8 @@ _CRASHED = regex(
     r"|^ERROR:\s+Error loading ASGI app|^Node\.js v\d+\.\d+\.\d+$",
     re.IGNORECASE,
 )
+# A thread, or a process of a pool or a reloader, that an error has ended (threading, multiprocessing).
+_ENDED_BY_IT = regex(r"Exception in thread |^Process \S{1,60}:$", re.MULTILINE)
 # The last line of a traceback; with a main thread that has ended by it, a reloader goes on alone.
 _ERROR = regex(r"[\w.]{0,100}(?:Error|Exception|NotFound|ImproperlyConfigured)\b")
 _WAITS = ("?", ":", "»", "›")
@@ -117,7 +119,7 @@ class _Log:
         if _CRASHED.search(self._end().rstrip().rpartition("\n")[2]) is not None:
             return True
         end = self._end(20_000).rstrip()
-        return "Exception in thread " in end and _ERROR.match(end.rpartition("\n")[2]) is not None
+        return _ENDED_BY_IT.search(end) is not None and _ERROR.match(end.rpartition("\n")[2]) is not None
 
     def names(self, port: int) -> bool:
         """Whether an address in it has the port."""

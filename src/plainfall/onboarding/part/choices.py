@@ -84,11 +84,12 @@ class RuntimeChoice(Struct, frozen=True):
 
 class SettingsChoice(Struct, frozen=True):
     """The values that the person gave, and what is laid over the part's own settings: a key for sessions of ours
-    (``secret_key``), a settings module of ours for development."""
+    (``secret_key``), a settings module of ours for development, secrets that nobody has set (their names)."""
 
     given: Mapping[str, str]
     secret_key: bool
     development_mode: bool
+    own_secrets: tuple[str, ...]
 
 
 class ServerChoice(Struct, frozen=True):
@@ -147,7 +148,9 @@ class Choices(Struct, frozen=True):
             asked,
             decisions.packages,
             wishes.environment,
-            SettingsChoice(wishes.given, decisions.secret_key, decisions.development_mode),
+            SettingsChoice(
+                wishes.given, decisions.secret_key, decisions.development_mode, decisions.own_secrets
+            ),
             {
                 stage: Chosen(rows[0], Origin.SURVEY, (rows[0].evidence,), tuple(rows[1:]))
                 for stage in ("dependencies", "migrations", "seeds", "tasks")

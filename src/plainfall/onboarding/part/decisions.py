@@ -91,7 +91,8 @@ class Decisions(Struct, frozen=True):
     application gets a key of ours, ``development_mode`` that a settings module of ours takes the project's over.
     ``start`` is the start command, None for the survey's first one. ``held_back`` are wishes for older releases of
     packages, ``variables`` go to the part's commands, ``services`` are those that only a failure names;
-    ``left_out`` are tasks that failed and that the server may do without."""
+    ``left_out`` are tasks that failed and that the server may do without, ``own_secrets`` names of variables under
+    which the part's commands get secrets of the project's own that nobody has set."""
 
     standard_modules: tuple[str, ...] = ()
     ready_package: tuple[str, str] | None = None
@@ -109,6 +110,7 @@ class Decisions(Struct, frozen=True):
     services: tuple[NamedService, ...] = ()
     left_out: tuple[str, ...] = ()
     groups: tuple[str, ...] = ()
+    own_secrets: tuple[str, ...] = ()
 
 
 class DecisionsKept(Record, frozen=True):

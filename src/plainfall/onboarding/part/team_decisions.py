@@ -6,6 +6,7 @@ not run anyway: consent is each person's own.
 
 from __future__ import annotations
 
+import re
 from collections.abc import Mapping, Sequence
 from datetime import date
 from typing import Any
@@ -17,6 +18,7 @@ from plainfall.clone.commands import is_of_this_machine
 from plainfall.clone.walk import Tree
 from plainfall.confinement import Confined, folder_below
 from plainfall.errors import BadInput, PathRefused
+from plainfall.formats.values import is_secret
 from plainfall.onboarding.part.decisions import Decisions, PackageAdded, StartCommand
 from plainfall.settings.answers import TEAM_FILE, team_table
 from plainfall.writing import digest_of
@@ -24,7 +26,16 @@ from plainfall.writing import digest_of
 __all__ = ["as_toml", "decisions_of_team", "digest_of_team", "write_into_team_file"]
 
 _TABLE = "decisions"
-_LISTS = ("extras", "packages", "import-folders", "standard-modules", "held-back", "left-out", "groups")
+_LISTS = (
+    "extras",
+    "packages",
+    "import-folders",
+    "standard-modules",
+    "held-back",
+    "left-out",
+    "groups",
+    "own-secrets",
+)
 _TEXTS = ("command", "versions-of", "release")
 _SWITCHES = ("secret-key", "development-mode")
 
@@ -66,6 +77,7 @@ def decisions_of_team(tree: Tree, part: str) -> Decisions:
         held_back=tuple(table.get("held-back", ())),
         groups=tuple(table.get("groups", ())),
         left_out=tuple(table.get("left-out", ())),
+        own_secrets=tuple(table.get("own-secrets", ())),
         start=StartCommand(command, f"{TEAM_FILE} says so") if command else None,
     )
 
@@ -89,6 +101,10 @@ def _check_texts(tree: Tree, table: Mapping[str, Any]) -> None:
                 Requirement(wish)
             except InvalidRequirement:
                 raise _wrong(tree, key, "it takes a name with versions, as in gaugekit<3") from None
+    if not all(
+        re.fullmatch(r"[A-Z][A-Z0-9_]*", name) and is_secret(name) for name in table.get("own-secrets", ())
+    ):
+        raise _wrong(tree, "own-secrets", "it takes names of variables for secrets, as in SESSION_SECRET")
     if not is_of_this_machine(table.get("command", "")):
         raise _wrong(tree, "command", "name a command that needs no other user and stays in the clone")
 

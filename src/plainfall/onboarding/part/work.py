@@ -149,7 +149,7 @@ class Work(Struct, frozen=True, dict=True):
         """Those that every command of the part stands on; none where nothing was decided."""
         own = self.decisions
         return (
-            [(own.import_folders, own.secret_key, own.development_mode, own.variables)]
+            [(own.import_folders, own.secret_key, own.development_mode, own.variables, own.own_secrets)]
             if own != Decisions()
             else []
         )
@@ -291,12 +291,15 @@ class Work(Struct, frozen=True, dict=True):
         return os.pathsep.join([*pieces[:own], *filter(os.path.isdir, beside), *pieces[own:]])
 
     def _secret_key(self) -> dict[str, str]:
-        """A key for sessions under the names that frameworks read by themselves, where the application has none:
-        the same each time, and never written anywhere."""
-        if not self.choices.settings.secret_key:
-            return {}
-        key = self.state.seal.mark(_KEY, self.part.key)
-        return {"SECRET_KEY": key, "FLASK_SECRET_KEY": key}
+        """A key for sessions under the names that frameworks read by themselves, where the application has none,
+        and the secrets of its own that it asked for: the same each time, and never written anywhere."""
+        chosen = self.choices.settings
+        secrets = {name: self.state.seal.mark(_KEY, self.part.key, name) for name in chosen.own_secrets}
+        if chosen.secret_key:
+            secrets |= dict.fromkeys(
+                ("SECRET_KEY", "FLASK_SECRET_KEY"), self.state.seal.mark(_KEY, self.part.key)
+            )
+        return secrets
 
     def masked(self, text: str) -> str:
         """The text with every secret value among the settings covered."""
