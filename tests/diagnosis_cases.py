@@ -137,6 +137,7 @@ CASES = [
     _py("object-lacks", "class Gauge: pass\nGauge().tips", "Gauge object has no tips"),
     _py("data-not-fetched", "raise LookupError('\\n****\\n  Resource rain not found.\\n  Please use the NLTK Downloader to obtain the resource:')"),
     _py("build-tool-missing", "raise Exception('Can not find valid pkg-config name.\\nSpecify MYSQLCLIENT_CFLAGS and MYSQLCLIENT_LDFLAGS env vars manually')", "MYSQLCLIENT"),
+    _py("command-missing", "raise FileNotFoundError(\"can't find `rain-backup` executable in PATH: /bin\")", "rain-backup"),
     _py("port-taken", "raise SystemExit('Error: Port 8000 on 127.0.0.1 is already in use by another process.')"),
     # Python
     _py("module-missing", "import gaugekit", "gaugekit"),

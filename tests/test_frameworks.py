@@ -26,6 +26,40 @@ def commands(one: FrameworkFound) -> dict[str, str]:
     return {command.stage: command.line for command in reversed(one.commands)}
 
 
+@pytest.mark.parametrize(
+    ("files", "line"),
+    [
+        ({"app.py": "import streamlit as st\nst.title('Rain')\n"}, "streamlit run app.py --server.port"),
+        (
+            {
+                "ui/main.py": "import streamlit as st\nst.navigation([])\n",
+                "ui/pages/1_Gauges.py": "import streamlit as st\nst.title('x')\n",
+                "ui/bits.py": "import streamlit as st\nst.write('x')\n",
+            },
+            "streamlit run ui/main.py",
+        ),
+        (
+            {"bot.py": "import chainlit as cl\n@cl.on_message\nasync def f(m): ...\n"},
+            "chainlit run bot.py --headless",
+        ),
+        ({"rain.py": "import marimo\napp = marimo.App()\n"}, "marimo run rain.py --headless"),
+        ({"kit.py": "import streamlit\ndef f(): ...\n"}, ""),
+        (
+            {"a.py": "import panel as pn\n", "b.py": "import panel as pn\npn.Row().servable()\n"},
+            "panel serve b.py",
+        ),
+    ],
+)
+def test_scripts_that_another_program_turns_into_a_page(
+    tmp_path: Path, files: dict[str, str], line: str
+) -> None:
+    results = found(tmp_path, files)
+    lines = [
+        command.line for one in results.values() for command in one.commands if command.stage == "server"
+    ]
+    assert lines[:1] == ([] if not line else [next(one for one in lines if one.startswith(line))]), lines
+
+
 def test_django_below_the_parts_folder_with_its_own_seed_command(tmp_path: Path) -> None:
     one = found(
         tmp_path,

@@ -195,6 +195,23 @@ def test_a_settings_module_that_is_no_name_becomes_no_code(machine: Machine) -> 
     assert not list((clone / ".plainfall").rglob("plainfall_development.py"))
 
 
+def test_a_program_that_ends_well_with_an_error_is_no_tool(machine: Machine) -> None:
+    more = "print('RuntimeError: no gauge answers'); raise SystemExit(0)"
+    files = {"app.py": SERVER.format(more=more), "requirements.txt": ""}
+    run = machine.run("onboard", machine.clone(files), "--json", "--no-input")
+    assert run.status == 1 and "no gauge answers" in run.document["failure"]["cause"]
+
+
+def test_a_sample_that_nothing_loads_and_nobody_can_read_stops_nothing(machine: Machine) -> None:
+    files = {
+        "app.py": SERVER.format(more=""),
+        "requirements.txt": "",
+        "local.conf.sample": "[[local|rain]]\n",
+    }
+    run = machine.run("onboard", machine.clone(files), "--json", "--no-input")
+    assert run.document["outcome"] == "done", run.document["failure"]
+
+
 def test_an_application_of_the_readers_own_is_not_missed(machine: Machine, offer: Offer) -> None:
     tool = package(
         "flask",

@@ -201,11 +201,10 @@ def readme_commands(
                 given, written = given_folder(folder), command
                 command = without_placeholders(command, names, given)
                 databases = without_placeholders(written, names, given, databases=True)
-            foreign = (
-                missing_script(command, tree, folder, words)
-                or words.outside.match(command)
-                or another.match(command)
-            )
+            lacking = missing_script(command, tree, folder, words)
+            if lacking and step.stage != "server" and lacking not in files:
+                continue  # a contradiction of the document's, and no step
+            foreign = lacking or words.outside.match(command) or another.match(command)
             rank = 1 if foreign else 66 - min(position, 10) - _doubt(command, step.heading)
             found = Command(step.stage, command, f"the README's step{heading}", rank, step.evidence, folder)
             yield found

@@ -17,7 +17,7 @@ from plainfall.failure_kinds import FailureKind
 from plainfall.patterns import regex
 from plainfall.reading import without_colours
 
-__all__ = ["Diagnosis", "diagnose", "lines_that_matter", "own_words"]
+__all__ = ["Diagnosis", "diagnose", "lines_that_matter", "own_words", "speaks_of_error"]
 
 _TELLING = regex(
     r"error|exception|fatal|failed|cannot|denied|refused|not found|no such|missing|traceback|panic|abort",
@@ -110,8 +110,17 @@ def own_words(lines: Sequence[str]) -> str:
     """
     last = lines[-1] if lines else ""
     alone = last.strip() if len(lines) <= _FEW and re.match(r"\S+ \S+ \S", last) else ""
-    found = next((line.strip() for line in reversed(lines) if _SAYS_WHY.search(line)), alone)
+    found = _error_line(lines) or alone
     return found if len(found) <= _SHOWN else f"{found[:_SHOWN]} …"
+
+
+def speaks_of_error(output: str) -> bool:
+    """Whether a program's output ends with an error, whatever its exit status says."""
+    return bool(diagnose(output).rule or _error_line(lines_that_matter(output)))
+
+
+def _error_line(lines: Sequence[str]) -> str:
+    return next((line.strip() for line in reversed(lines) if _SAYS_WHY.search(line)), "")
 
 
 def lines_that_matter(output: str) -> tuple[str, ...]:

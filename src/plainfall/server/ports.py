@@ -29,7 +29,7 @@ _LISTENS = "0A"  # TCP_LISTEN, in hex
 _FIRST_PERSON = 1000  # UID_MIN of login.defs(5): accounts below belong to the system
 _ENDPOINTS = (("127.0.0.1", socket.AF_INET), ("::1", socket.AF_INET6))
 _IN_COMMAND = (
-    regex(r"(?P<head>--(?:http-?)?port[ =])(?P<port>\d{2,5})\b"),
+    regex(r"(?P<head>--(?:http-?|server\.)?port[ =])(?P<port>\d{2,5})\b"),
     regex(r"(?P<head>(?:^|\s)-p\s?)(?P<port>\d{2,5})\b"),
 )
 # An address to listen on, as a word of a command line or as an option's value; what else has a host and a port is

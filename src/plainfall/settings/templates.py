@@ -78,7 +78,7 @@ def find_templates(
             document = read_document(kind, tree.text(template), template)
         except BadInput as error:
             is_code = kind not in ("dotenv", "php") and _CODE.search(tree.text(template)) is not None
-            if (kind == "dotenv" or _SETTINGS_NAME.match(natural)) and not is_code:
+            if (kind == "dotenv" or loaded) and not is_code:
                 raise
             place = error.place or Evidence(template)
             what = "it is named like a settings template and " + (

@@ -1,4 +1,5 @@
-"""Without a task that failed (a build, collected files), where the server may show its page all the same."""
+"""Without a task that failed (a build, collected files), or a seed, where the server may show its page all the
+same."""
 
 from __future__ import annotations
 
@@ -11,18 +12,19 @@ from plainfall.onboarding.part.work import Work
 from plainfall.onboarding.run.changes import Change, Failure
 
 ORDER = 95
-STAGES = frozenset({Stage.TASKS})
+STAGES = frozenset({Stage.TASKS, Stage.SEEDS})
 
 
 def propose(work: Work, failure: Failure) -> Iterator[Change]:
-    """The tasks that are left, without the one that the failure is of; whether the page is good the probe says."""
+    """The steps that are left, without the one that the failure is of; whether the page is good the probe says."""
     place, before = failure.error.place, work.decisions.left_out
-    failed = [
-        one for one in work.part.candidates("tasks") if one.evidence == place and one.line not in before
-    ]
+    steps = (
+        work.part.candidates("seeds")[:1] if failure.stage is Stage.SEEDS else work.part.candidates("tasks")
+    )
+    failed = [one for one in steps if one.evidence == place and one.line not in before]
     shown = work.part.is_secondary or work.part.candidates("server")
     if len(failed) != 1 or not shown:
         return
     line = failed[0].line
     words = f"`{line}` failed ({failure.error.cause}), and was left out: the server starts without it"
-    yield Change(words, replace(work.decisions, left_out=(*before, line)), Stage.TASKS)
+    yield Change(words, replace(work.decisions, left_out=(*before, line)), failure.stage)

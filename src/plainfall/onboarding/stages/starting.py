@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Any
 from msgspec.structs import replace
 
 from plainfall.clone.commands import GIVEN_FOLDER, Command
-from plainfall.diagnosis.reading import Diagnosis, lines_that_matter, own_words
+from plainfall.diagnosis.reading import Diagnosis, lines_that_matter, own_words, speaks_of_error
 from plainfall.ecosystems.frameworks import every_traits
 from plainfall.ecosystems.shape import Debugging, DebugWish
 from plainfall.errors import ServerFailed
@@ -318,7 +318,7 @@ def _failure(work: Work, command: Command, running: Running, ready: Ready) -> Se
         and (known.rule in _ANOTHER_MAY_DO or _lacks_its_file(command, known)),
     )
     if isinstance(error, CommandEnded):
-        error.ended_well = ready.exit_status == 0
+        error.ended_well = ready.exit_status == 0 and not speaks_of_error(output)
     return error
 
 
