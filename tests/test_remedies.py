@@ -49,6 +49,21 @@ def test_a_package_that_lost_a_name_is_held_back(machine: Machine, offer: Offer,
     assert 'held-back = ["gaugekit<2"]' in (clone / "plainfall.toml").read_text()
 
 
+def test_a_package_under_another_name_than_its_module_is_held_back(machine: Machine, offer: Offer) -> None:
+    has = {"rainy/__init__.py": b"", "rainy/cups.py": b"def drop(): pass\n"}
+    lost = {"rainy/__init__.py": b"", "rainy/cups.py": b""}
+    offer(
+        [
+            Archive.of(package("gauge-py", "1.4", members=has)),
+            Archive.of(package("gauge-py", "2.0", members=lost)),
+        ]
+    )
+    main = SERVER.format(more="from rainy.cups import drop")
+    clone = machine.clone({"app.py": main, "requirements.txt": "gauge-py\n", "Procfile": PROCFILE})
+    remarks = " ".join(onboarded(machine, clone).step("server")["remarks"])
+    assert "gauge-py 2.0 has no rainy.cups.drop: a release below 2 was taken" in remarks, remarks
+
+
 def test_a_package_whose_class_lost_a_name_is_held_back(machine: Machine, offer: Offer) -> None:
     has = {"gaugekit/__init__.py": b"class Gaugekit:\n    def tips(self): pass\n"}
     lost = {"gaugekit/__init__.py": b"class Gaugekit:\n    pass\n"}

@@ -179,6 +179,10 @@ class Installing(Protocol):
         be missing from newer releases of the runtime, or one whose name the language ships."""
         ...
 
+    def holder_of(self, folder: Path, choice: Choice, access: CloneAccess, module: str) -> str:
+        """The installed package whose files hold a module, in a part's folder; "" where that is not told."""
+        ...
+
     def extra_with(self, tree: Tree, part: PartFound, addition: Addition) -> str:
         """The extra of the part's own list that names a package, and is for running the project; "" for none."""
         ...

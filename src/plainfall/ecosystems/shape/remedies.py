@@ -16,7 +16,8 @@ __all__ = ["LanguageChange", "LanguageRemedy", "Trouble"]
 class Trouble(Struct, frozen=True):
     """A failure as a language sees it: its kind and facts, the lines of output that matter, the packages that are
     installed (name → version), the variables of the part's commands, the version of its runtime, and the wishes by
-    which versions are held back already."""
+    which versions are held back already; ``holder`` is the installed package whose files hold the module that the
+    failure is about, "" where none does."""
 
     kind: FailureKind
     facts: Facts
@@ -25,6 +26,7 @@ class Trouble(Struct, frozen=True):
     variables: Mapping[str, str]
     runtime: str
     held_back: tuple[str, ...] = ()
+    holder: str = ""
 
 
 class LanguageChange(Struct, frozen=True):

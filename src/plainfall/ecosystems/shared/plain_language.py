@@ -4,15 +4,17 @@ really has."""
 from __future__ import annotations
 
 from collections.abc import Collection, Iterable, Iterator, Mapping, Sequence
+from pathlib import Path
 from typing import Any
 
 from plainfall.clone.commands import Command
 from plainfall.clone.parts import Addition, Extension, PartFound, PortWanted
 from plainfall.clone.walk import Tree
-from plainfall.ecosystems.shape import InstallJob
+from plainfall.ecosystems.shape import CloneAccess, InstallJob
 from plainfall.evidence import Evidence
 from plainfall.packages.consent import Withheld
 from plainfall.runtimes.asks import VersionAsk
+from plainfall.runtimes.choice import Choice
 
 __all__ = ["PlainInstalling", "PlainRecognising"]
 
@@ -31,6 +33,10 @@ class PlainInstalling:
     def package_for(self, tree: Tree, part: PartFound, module: str) -> Addition | None:
         """None: no list of the clone is asked for what is missing."""
         return None
+
+    def holder_of(self, folder: Path, choice: Choice, access: CloneAccess, module: str) -> str:
+        """ "": a package is called as it is loaded."""
+        return ""
 
     def extra_with(self, tree: Tree, part: PartFound, addition: Addition) -> str:
         """ "": there are no extras."""

@@ -8,6 +8,7 @@ from msgspec.structs import replace
 
 from plainfall.ecosystems.remedies import language_changes
 from plainfall.ecosystems.shape.remedies import Trouble
+from plainfall.failure_facts import NameMissing
 from plainfall.kept_records import Installed
 from plainfall.onboarding.part.steps import Stage
 from plainfall.onboarding.part.work import Work
@@ -21,6 +22,11 @@ def propose(work: Work, failure: Failure) -> Iterator[Change]:
     """The changes of the language's own remedies. Versions are held back only where they are chosen here."""
     error, decisions = failure.error, work.decisions
     labels = work.state.read(work.part.key, Installed).names
+    match error.facts:
+        case NameMissing(module=module) if module:
+            holder = work.installing.holder_of(work.folder, work.chosen(), work.access(), module)
+        case _:
+            holder = ""
     trouble = Trouble(
         error.rule,
         error.facts,
@@ -29,6 +35,7 @@ def propose(work: Work, failure: Failure) -> Iterator[Change]:
         {**work.choices.variables, **work.settings},
         work.chosen().taken.version,
         decisions.held_back,
+        holder,
     )
     for change in language_changes(work.part.language, trouble):
         held = tuple(one for one in change.held_back if one not in decisions.held_back)

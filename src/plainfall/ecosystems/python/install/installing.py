@@ -5,6 +5,7 @@ from __future__ import annotations
 import os
 import re
 from collections.abc import Collection, Mapping, Sequence
+from pathlib import Path
 from typing import TYPE_CHECKING
 
 from msgspec.structs import replace
@@ -13,10 +14,11 @@ from plainfall.clone.parts import Addition, PartFound
 from plainfall.clone.walk import Tree
 from plainfall.ecosystems.python.recognise.drivers import missing_driver
 from plainfall.ecosystems.python.runtime.environments import virtual_environment
-from plainfall.ecosystems.shape import Foreseen, Installation, InstallJob
+from plainfall.ecosystems.shape import CloneAccess, Foreseen, Installation, InstallJob
 from plainfall.errors import ValueNeeded
 from plainfall.evidence import Evidence
 from plainfall.packages.consent import Withheld, withheld_words
+from plainfall.runtimes.choice import Choice
 
 if TYPE_CHECKING:
     from plainfall.ecosystems.python.lists.pins import Listed, Target
@@ -53,6 +55,17 @@ class PythonInstalling:
         if own is not None:
             return Addition(part.path or ".", own.evidence, own.evidence, in_place=True)
         return named_elsewhere(tree, part.path, top) or well_known(tree, part.path, top)
+
+    def holder_of(self, folder: Path, choice: Choice, access: CloneAccess, module: str) -> str:
+        from plainfall.ecosystems.python.install.laying import installed_distributions, recorded_paths
+
+        environment = virtual_environment(folder, choice, access)
+        path = module.replace(".", "/")
+        for distribution in installed_distributions(environment):
+            for one in recorded_paths(environment, distribution.dist_info):
+                if one in (f"{path}.py", f"{path}/__init__.py") or one.startswith(f"{path}."):
+                    return distribution.key[0]
+        return ""
 
     def extra_with(self, tree: Tree, part: PartFound, addition: Addition) -> str:
         from plainfall.ecosystems.python.recognise.additions import extra_with

@@ -35,7 +35,7 @@ def propose(trouble: Trouble) -> Iterator[LanguageChange]:
             lacks = module
         case _:
             return
-    package = _holder(trouble, module)
+    package = trouble.holder if trouble.holder in trouble.installed else _holder(trouble, module)
     if not package:
         return
     for bound in _bounds(trouble.installed[package])[:_MOST]:
