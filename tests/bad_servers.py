@@ -237,6 +237,12 @@ BAD_SERVERS = [
         "serve(Helper, port=PORT + 300)",
     ),
     BadServer(
+        "reads its commands under another descriptor than the usual one",
+        "mine = os.dup(0); os.dup2(os.open('/dev/null', os.O_RDONLY), 0); os.read(mine, 1)",
+        "talks",
+        patience=1.5,
+    ),
+    BadServer(
         "says that its application could not be loaded, and watches files",
         'print(\'ERROR:    Error loading ASGI app. Attribute "app" not found in module "gauge".\', flush=True)\ntime.sleep(60)',
         "ended",

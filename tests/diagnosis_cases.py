@@ -138,6 +138,8 @@ CASES = [
     _py("data-not-fetched", "raise LookupError('\\n****\\n  Resource rain not found.\\n  Please use the NLTK Downloader to obtain the resource:')"),
     _py("build-tool-missing", "raise Exception('Can not find valid pkg-config name.\\nSpecify MYSQLCLIENT_CFLAGS and MYSQLCLIENT_LDFLAGS env vars manually')", "MYSQLCLIENT"),
     _py("command-missing", "raise FileNotFoundError(\"can't find `rain-backup` executable in PATH: /bin\")", "rain-backup"),
+    _py("type-of-another-runtime", "raise TypeError(\"'type' object is not subscriptable\")", "not subscriptable"),
+    _py("type-of-another-runtime", "raise AttributeError(\"'str' object has no attribute 'removeprefix'\")", "removeprefix"),
     _py("port-taken", "raise SystemExit('Error: Port 8000 on 127.0.0.1 is already in use by another process.')"),
     # Python
     _py("module-missing", "import gaugekit", "gaugekit"),

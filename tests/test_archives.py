@@ -47,7 +47,21 @@ def test_ordinary_names_are_kept(name: str) -> None:
 @pytest.mark.parametrize("names", [["a.py", "A.py"], ["a", "a/b.py"], ["x/y", "X/y"], ["a/b", "A"]])
 def test_names_that_clash_are_refused(names: list[str]) -> None:
     with pytest.raises(ArchiveRefused):
-        check_no_clashes(names, "kit.zip")
+        check_no_clashes(names, "kit.zip", tells_case=False)
+
+
+@pytest.mark.parametrize(
+    ("names", "is_good"), [(["a.md", "A.md"], True), (["a", "a"], False), (["a/b", "a"], False)]
+)
+def test_names_that_differ_by_case_alone_are_good_where_disks_tell_them_apart(
+    names: list[str], is_good: bool
+) -> None:
+    try:
+        check_no_clashes(names, "kit.zip", tells_case=True)
+    except ArchiveRefused:
+        assert not is_good
+    else:
+        assert is_good
 
 
 def zipped(members: dict[str, bytes], *, mode: int = 0o100644, kind: int = zipfile.ZIP_DEFLATED) -> bytes:

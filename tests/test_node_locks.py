@@ -115,6 +115,24 @@ packages:
   /words@2.1.0:
     resolution: {{integrity: {WORDS2.integrity}}}
 """
+OLDEST_PNPM = f"""\
+lockfileVersion: 5.4
+specifiers:
+  '@rain/board': ^3.0.0
+  words: ^2.0.0
+dependencies:
+  '@rain/board': 3.0.0_words@2.1.0
+  words: 2.1.0
+packages:
+  /@rain/board/3.0.0_words@2.1.0:
+    resolution: {{integrity: {BOARD.integrity}}}
+    dependencies:
+      words: 1.4.0
+  /words/1.4.0:
+    resolution: {{integrity: {WORDS1.integrity}}}
+  /words/2.1.0:
+    resolution: {{integrity: {WORDS2.integrity}}}
+"""
 MANIFEST = {"name": "board", "dependencies": {"@rain/board": "^3.0.0", "words": "^2.0.0"}}
 PLACES = {
     "node_modules/@rain/board": "3.0.0",
@@ -130,9 +148,10 @@ PLACES = {
         ("yarn.lock", NEWER),
         ("pnpm-lock.yaml", PNPM),
         ("pnpm-lock.yaml", OLDER_PNPM),
+        ("pnpm-lock.yaml", OLDEST_PNPM),
         ("", ""),
     ],
-    ids=["classic", "newer", "pnpm 9", "pnpm 6", "resolved"],
+    ids=["classic", "newer", "pnpm 9", "pnpm 6", "pnpm 5", "resolved"],
 )
 @pytest.mark.needs("node")
 def test_every_kind_of_lock_comes_to_the_same_tree(

@@ -238,6 +238,7 @@ _STRUCTS: Mapping[type[Facts], tuple[FailureKind, ...]] = {
     LibraryLacks: (
         _KIND.MODULE_OF_ANOTHER_RUNTIME,
         _KIND.NAME_OF_ANOTHER_RUNTIME,
+        _KIND.TYPE_OF_ANOTHER_RUNTIME,
         _KIND.REMOVED_IN_RUNTIME,
         _KIND.PHP_FUNCTION_GONE,
     ),

@@ -13,6 +13,7 @@ class FailureKind(StrEnum):
     UNKNOWN = ""
     MODULE_OF_ANOTHER_RUNTIME = "module-of-another-runtime"
     NAME_OF_ANOTHER_RUNTIME = "name-of-another-runtime"
+    TYPE_OF_ANOTHER_RUNTIME = "type-of-another-runtime"
     BUILD_OUTPUT_MISSING = "build-output-missing"
     MODULE_MISSING = "module-missing"
     PACKAGE_ASKED_FOR_MISSING = "package-asked-for-missing"

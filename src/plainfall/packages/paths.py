@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import errno
+import sys
 from collections.abc import Iterable
 
 from plainfall.errors import ArchiveRefused
@@ -27,6 +28,8 @@ _OF_ARCHIVE = frozenset(
 _PIECE = r"[A-Za-z0-9_@+=,~-][A-Za-z0-9_@+=,~. -]{0,200}"
 _PLAIN = regex(rf"(?:{_PIECE}/){{0,40}}{_PIECE}")
 _DRIVE = regex(r"^[A-Za-z]:")
+
+_TELLS_CASE = sys.platform not in ("darwin", "win32")  # what their disks do unless made otherwise
 
 
 def member_path(name: str, archive: str) -> str:
@@ -71,13 +74,13 @@ def is_of_archive(error: OSError) -> bool:
     return error.errno in _OF_ARCHIVE
 
 
-def check_no_clashes(names: Iterable[str], archive: str) -> None:
-    """Raises ArchiveRefused if two names are the same, the same but for case (they would overwrite each
-    other on a case-insensitive disk), or if one is a folder of another."""
+def check_no_clashes(names: Iterable[str], archive: str, *, tells_case: bool = _TELLS_CASE) -> None:
+    """Raises ArchiveRefused if two names are the same, or if one is a folder of another; where this system's disks
+    do not tell letters by case, also if they are the same but for that (they would overwrite each other)."""
     seen: dict[str, str] = {}
     folders: set[str] = set()
     for name in names:
-        key = name.casefold()
+        key = name if tells_case else name.casefold()
         if key in seen:
             raise ArchiveRefused(f"{archive} holds {seen[key]!r} and {name!r}, which clash")
         seen[key] = name

@@ -108,17 +108,28 @@ def holders_of(file: Path) -> list[int]:
 _READ = {"x86_64": "0", "aarch64": "63"}
 
 
+def _open_at_both_ends(pid: int) -> Iterator[str]:
+    """The pipes into which a process could write by a descriptor for that alone: a server holds the other end of
+    its own input (``process.start``), also where it has put that under another descriptor (proc(5), ``fd``)."""
+    folder = f"/proc/{pid}/fd"
+    for name in os.listdir(folder):
+        if os.lstat(f"{folder}/{name}").st_mode & 0o600 == 0o200:
+            target = os.readlink(f"{folder}/{name}")
+            if target.startswith("pipe:"):
+                yield target
+
+
 def reads_input(pids: Iterable[int]) -> bool:
     """Whether one of these processes has a thread that waits for its standard input, under whatever descriptor
     (proc(5), ``syscall``); False where the system does not tell."""
     call = _READ.get(platform.machine(), "")
     for pid in pids if call else ():
         try:
-            own = os.readlink(f"/proc/{pid}/fd/0")
+            own = {os.readlink(f"/proc/{pid}/fd/0"), *_open_at_both_ends(pid)}
             for task in os.listdir(f"/proc/{pid}/task"):
                 with open(f"/proc/{pid}/task/{task}/syscall") as file:
                     words = file.read(200).split()
-                if words[:1] == [call] and os.readlink(f"/proc/{pid}/fd/{int(words[1], 16)}") == own:
+                if words[:1] == [call] and os.readlink(f"/proc/{pid}/fd/{int(words[1], 16)}") in own:
                     return True
         except OSError:
             continue  # it has ended, or is another user's

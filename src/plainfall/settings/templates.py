@@ -77,9 +77,9 @@ def find_templates(
         try:
             document = read_document(kind, tree.text(template), template)
         except BadInput as error:
-            is_code = kind not in ("dotenv", "php") and _CODE.search(tree.text(template)) is not None
-            if (kind == "dotenv" or loaded) and not is_code:
+            if kind == "dotenv":
                 raise
+            is_code = kind != "php" and _CODE.search(tree.text(template)) is not None
             place = error.place or Evidence(template)
             what = "it is named like a settings template and " + (
                 "is source code; passed over"

@@ -7,6 +7,7 @@ from collections.abc import Iterator
 from msgspec.structs import replace
 
 from plainfall.failure_facts import LibraryLacks
+from plainfall.failure_kinds import FailureKind
 from plainfall.onboarding.part.steps import Stage
 from plainfall.onboarding.part.work import Work
 from plainfall.onboarding.run.changes import Change, Failure
@@ -24,8 +25,14 @@ def propose(work: Work, failure: Failure) -> Iterator[Change]:
     if facts.named in before or not recognising.asks_for_module(facts.named):
         return
     had = f"{work.language.title} {work.chosen().taken.version}"
+    is_type = failure.error.rule is FailureKind.TYPE_OF_ANOTHER_RUNTIME
+    lacks = (
+        f"{had} is too old for the code ({facts.named})"
+        if is_type
+        else f"the standard library of {had} has no {facts.named}"
+    )
     yield Change(
-        f"the standard library of {had} has no {facts.named}: {{result}} was taken",
+        f"{lacks}: {{result}} was taken",
         replace(work.decisions, standard_modules=(*before, facts.named)),
         Stage.RUNTIME,
     )

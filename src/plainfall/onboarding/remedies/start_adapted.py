@@ -1,4 +1,5 @@
-"""The same start command with what it lacks: from the folder above, without a check, as root, with its file."""
+"""The same start command with what it lacks: from the folder above, without a check or an
+option, as root, with its file."""
 
 from __future__ import annotations
 
@@ -17,6 +18,7 @@ from plainfall.onboarding.stages.start_commands import (
     from_below,
     with_its_file,
     without_check,
+    without_option,
 )
 
 ORDER = 50
@@ -28,7 +30,7 @@ def propose(work: Work, failure: Failure) -> Iterator[Change]:
     if not failure.command or work.start_is_chosen:
         return
     command = command_named(work, failure.command)
-    for adapted in (from_above, from_below, without_check, with_its_file, as_root):
+    for adapted in (from_above, from_below, without_check, without_option, with_its_file, as_root):
         for one in adapted(work, command, failure.error):
             start = StartCommand(one.line, one.reason)
             yield Change(

@@ -23,6 +23,7 @@ _MODULE_MISSING = "module-missing"
 OF_ANOTHER_RUNTIME = (
     FailureKind.MODULE_OF_ANOTHER_RUNTIME,
     FailureKind.NAME_OF_ANOTHER_RUNTIME,
+    FailureKind.TYPE_OF_ANOTHER_RUNTIME,
     FailureKind.REMOVED_IN_RUNTIME,
 )
 # What is known beyond the words, and a remedy goes by.

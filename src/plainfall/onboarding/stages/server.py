@@ -88,6 +88,20 @@ def _started(work: Work, command: Command) -> StepResult:
         raise
 
 
+# What a program says that it cannot do without, which this machine or its settings do not have.
+_LACKS = frozenset(
+    {
+        FailureKind.COMMAND_MISSING,
+        FailureKind.SETTING_MISSING,
+        FailureKind.SECRET_KEY,
+        FailureKind.TABLE_MISSING,
+        FailureKind.CONNECTION_REFUSED,
+        FailureKind.DATABASE_UNREACHABLE,
+        FailureKind.DATABASE_NOT_THERE,
+    }
+)
+
+
 def without_server(work: Work, failed: Sequence[PlainfallError]) -> StepResult | None:
     """The result where all start commands that were tried are guesses that ended at once, or programs that want a
     reader's own project: then there is none. None where one should have served. The first of ``failed`` is that of
@@ -97,8 +111,11 @@ def without_server(work: Work, failed: Sequence[PlainfallError]) -> StepResult |
         isinstance(error, CommandEnded) or names_what_is_not_here(work, one, error) for one, error in tried
     ):
         return None
-    if tried[0][1].rule == FailureKind.NAME_MISSING:
+    likeliest, first = tried[0]
+    if first.rule is FailureKind.NAME_MISSING:
         return None  # it would start with another version of what it imports
+    if first.rule in _LACKS and _may_serve(work, likeliest):
+        return None  # it would start with what it says that it lacks
     means_another = any(names_what_is_not_here(work, one, error) for one, error in tried)
     served = {command.line for found in work.part.frameworks for command in found.commands}
     is_none = all(

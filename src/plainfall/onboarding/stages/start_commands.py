@@ -30,6 +30,7 @@ __all__ = [
     "with_its_file",
     "with_its_word",
     "without_check",
+    "without_option",
 ]
 
 _SERVE_WORDS = (
@@ -155,6 +156,23 @@ def without_check(work: Work, command: Command, error: PlainfallError) -> list[C
         return []
     reason = f"another server does not answer, and {' '.join(program)} --help names {option.group(1)}"
     return [replace(command, line=f"{command.line} {option.group(1)}", reason=reason)]
+
+
+_UNKNOWN_OPTION = regex(
+    r"(?:unknown|unrecogni[sz]ed|invalid|no such|unsupported) (?:option|argument|flag)s?:? ?[`'\"]?(--?\w[\w-]*)",
+    re.IGNORECASE,
+)
+
+
+def without_option(work: Work, command: Command, error: PlainfallError) -> list[Command]:
+    """The same without an option that the program says it does not know, and its value: another release of it has
+    that one. One that the project's own documents give stays."""
+    option = next((match.group(1) for line in error.lines if (match := _UNKNOWN_OPTION.search(line))), "")
+    found = re.search(rf" {re.escape(option)}(?:(?:=| (?!-))\S+)?(?= |$)", command.line) if option else None
+    if found is None or option in command.evidence.text:
+        return []
+    reason = f"the program does not know {option}"
+    return [replace(command, line=command.line[: found.start()] + command.line[found.end() :], reason=reason)]
 
 
 def as_root(work: Work, command: Command, error: PlainfallError) -> list[Command]:

@@ -52,6 +52,15 @@ def python_of_time(day: str) -> list[VersionAsk]:
     ]
 
 
+# What built-in types can do since a release line, by the words of the error of older ones ("What's New").
+_BUILT_IN = {
+    "'type' object is not subscriptable": ("3.9", ""),
+    "unsupported operand type(s) for |": ("3.10", ""),
+    "removeprefix": ("3.9", ""),
+    "removesuffix": ("3.9", ""),
+}
+
+
 def python_with(module: str) -> list[VersionAsk]:
     """The release lines whose standard library has a module, or a name of one (``cgi.escape``).
 
@@ -80,7 +89,7 @@ def lines_with(name: str) -> tuple[str, str] | None:
     """The first and the last release line whose standard library has a module or a name of one, "" for lines
     before and after those that are known; None for what all of them have, or none. The table is made of the
     interpreters' own answers."""
-    found = _standard_library().get(name)
+    found = _BUILT_IN.get(name) or _standard_library().get(name)
     return (str(found[0]), str(found[1])) if found is not None else None
 
 

@@ -1,4 +1,4 @@
-"""``pnpm-lock.yaml``: formats 6 and 9. Laid out nested and hoisted, as the runtime looks packages up."""
+"""``pnpm-lock.yaml``: formats 5, 6 and 9. Laid out nested and hoisted, as the runtime looks packages up."""
 
 from __future__ import annotations
 
@@ -10,6 +10,7 @@ from plainfall.ecosystems.node.lists.locks.package import LockRead
 from plainfall.ecosystems.node.resolve.graph import GraphPackage, hoisted
 from plainfall.errors import BadInput
 from plainfall.evidence import Evidence
+from plainfall.patterns import regex
 from plainfall.reading import yaml_value
 
 __all__ = ["read_pnpm_lock"]
@@ -20,10 +21,12 @@ def read_pnpm_lock(text: str, path: str, patched: Mapping[str, str]) -> LockRead
     what is no lock of these formats."""
     document = yaml_value(text, path, "Restore the lock.")
     version = str(document.get("lockfileVersion", "")) if isinstance(document, dict) else ""
-    if not re.match(r"(6|9)(\.|$)", version):
+    if re.match(r"5(\.|$)", version):
+        document = _in_format_6(document)
+    elif not re.match(r"(6|9)(\.|$)", version):
         raise BadInput(
             f"lock format {version or 'without a number'} is not known to this version of Plainfall, which "
-            "reads 6 and 9",
+            "reads 5, 6 and 9",
             place=Evidence(path, 1),
             remedy="Use a newer Plainfall, or a lock in one of these formats.",
         )
@@ -70,6 +73,54 @@ def read_pnpm_lock(text: str, path: str, patched: Mapping[str, str]) -> LockRead
                     optional_names.add(name)
         roots["" if folder == "." else folder] = wishes
     return LockRead(hoisted(graph, roots, frozenset(optional_names)))
+
+
+# A key of format 5: ``/name/1.0.0``, and what follows of peers.
+_KEY_5 = regex(r"/(?P<name>(?:@[^/]+/)?[^/@][^/]*)/(?P<version>[^/_]+)(?:[_/](?P<peers>.+))?")
+
+
+def _in_format_6(document: Mapping[str, Any]) -> dict[str, Any]:
+    """A lock of format 5 as format 6 writes it: ``/name/1.0.0_peers`` is ``/name@1.0.0(peers)`` there."""
+    packages = {
+        _key_in_6(str(key)): {**entry, **_tables_in_6(entry)}
+        for key, entry in (document.get("packages") or {}).items()
+        if isinstance(entry, dict)
+    }
+    importers = {
+        str(folder): _tables_in_6(importer)
+        for folder, importer in (document.get("importers") or {".": document}).items()
+        if isinstance(importer, dict)
+    }
+    return {**document, "packages": packages, "importers": importers}
+
+
+def _tables_in_6(entry: Mapping[str, Any]) -> dict[str, Any]:
+    tables = ("dependencies", "devDependencies", "optionalDependencies")
+    return {
+        table: {str(name): _version_in_6(str(value)) for name, value in entry[table].items()}
+        for table in tables
+        if isinstance(entry.get(table), dict)
+    }
+
+
+def _key_in_6(key: str) -> str:
+    """A package's key; one of an address (``github.com/…``) has the same form in both.
+
+    >>> _key_in_6("/@rain/kit/1.0.0_gauge@2.0.0"), _key_in_6("/gauge/2.0.0")
+    ('/@rain/kit@1.0.0(gauge@2.0.0)', '/gauge@2.0.0')
+    """
+    match = _KEY_5.fullmatch(key)
+    if match is None:
+        return key
+    peers = f"({match['peers']})" if match["peers"] else ""
+    return f"/{match['name']}@{match['version']}{peers}"
+
+
+def _version_in_6(value: str) -> str:
+    if value.startswith("/"):
+        return _key_in_6(value)
+    version, joined, peers = value.partition("_")
+    return f"{version}({peers})" if joined and version[:1].isdigit() else value
 
 
 def _joined(folder: str, inner: str) -> str:
