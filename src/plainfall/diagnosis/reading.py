@@ -33,8 +33,8 @@ _SHOWN = 180  # characters of a program's own words
 _SAYS_WHY = regex(
     r"^\s*(?:\w[\w.]{0,80}(?:Error|Exception|Exit|Failed|NotFound|Missing)\b: ?\S|"
     r"(?:[^\s\w]\s*|[\w.-]{1,60}: )?(?:fatal |critical )?(?:error|fatal|failed)\b[^\n]{0,80}[:\u2014-] ?\S)|"
-    r"^\S[^\n]{0,200}\b(?:not found|is missing|is required|does not exist|is not set|cannot|could not|"
-    r"refus(?:es|ed|ing) to)\b",
+    r"^\S[^\n]{0,200}\b(?:not found|is missing|is required|does not exist|is not set|is not configured|cannot|"
+    r"could not|refus(?:es|ed|ing) to)\b",
     re.IGNORECASE,
 )
 _LONGEST = 600  # characters of a line: what follows in it is data, and some patterns take the square of it

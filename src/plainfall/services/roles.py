@@ -29,7 +29,8 @@ _PIECES = {
     "user": "USER USERNAME USR LOGIN",
     "password": "PASSWORD PASSWD PASS PWD",
     "name": "NAME DATABASE DB DBNAME DATABASE_NAME DB_NAME",
-    "address": "URL URI DSN ADDRESS ADDR CONNECTION_STRING BACKEND CONNECTION_URL",
+    "address": "URL URI DSN ADDRESS ADDR CONNECTION_STRING CONNECTION_STR CONN_STRING CONN_STR BACKEND "
+    "CONNECTION_URL",
 }
 _PIECE_WORDS = sorted((word for words in _PIECES.values() for word in words.split()), key=len, reverse=True)
 _ROLE = regex(
@@ -49,7 +50,10 @@ class Role(Struct, frozen=True):
 
 def role_of(key: str) -> Role | None:
     """What a key of any kind of file is to a service; None if its name tells of none."""
-    name = re.sub(r"^(DEFAULT|DEVELOPMENT|DEV)_", "", plain_key(key))
+    name = re.sub(r"^(DEFAULT|DEVELOPMENT|DEV)_", "", plain_key(key)).replace("SQL_ALCHEMY", "SQLALCHEMY")
+    name = re.sub(
+        r"(?<=SQLALCHEMY)_CONN(ECTION)?$", "_URL", name
+    )  # of other names DB_CONNECTION is a driver's
     match = _ROLE.match(name)
     if not match:
         bare = _BARE_ADDRESS.match(name) if "." not in key else None
