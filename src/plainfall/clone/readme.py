@@ -138,7 +138,8 @@ def stage_of(command: str, heading: str, words: Vocabulary, programs: frozenset[
     pieces = command.split()
     if len(pieces) < 2 or not words.interpreter.fullmatch(pieces[0]) or pieces[1].startswith("-"):
         return ""
-    bare = len(pieces) == 2 and words.script_file.search(pieces[1])
+    is_set_up = pieces[1].rpartition("/")[2] == "setup.py"
+    bare = len(pieces) == 2 and words.script_file.search(pieces[1]) and not is_set_up
     return "server" if bare or _LISTENS.search(command) else ""
 
 

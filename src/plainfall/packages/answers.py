@@ -48,7 +48,7 @@ class Limits(Struct, frozen=True):
     ``stall`` the time in which ``stall_bytes`` of an archive must come (and the head of any answer);
     ``retry_after`` the longest wait that a server may ask for."""
 
-    page: int = 32 * 1024**2
+    page: int = 128 * 1024**2  # the largest page of a registry that was seen has 49 MiB
     archive: int = 8 * 1024**3
     in_memory: int = 256 * 1024**2
     seconds: float = 180.0

@@ -241,10 +241,13 @@ def routes_named(text: str, below: str = "") -> list[str]:
     return sorted(dict.fromkeys(found), key=lambda one: "admin" in one)
 
 
+_BARE = 64  # characters of a text that says no more than its status does
+
+
 def best_page(base: str, paths: tuple[str, ...]) -> tuple[Probe, list[str]]:
-    """The first of the pages that answers well, else the first page's answer; and what was asked. A first
-    page that does not exist (404), or wants more than was sent, says nothing against a server that has only an
-    interface; one that asks for a login is what a person would see."""
+    """The first of the pages that answers well, else the first page's answer; and what was asked. A first page that
+    does not exist (404, as data or in a few plain words), or wants more than was sent, says nothing against a
+    server that has only an interface; one that asks for a login is what a person would see."""
     from plainfall.server.probe import probe_page
 
     tried: list[str] = []
@@ -282,7 +285,8 @@ def best_page(base: str, paths: tuple[str, ...]) -> tuple[Probe, list[str]]:
                 "lists it as a route" if link in named else "this does" if link in usual else "links to this"
             )
             return replace(result, notes=(*result.notes, f"{first.url} does not exist, and {how}")), tried
-    if first.status == 404 and first.media_type.endswith("json"):
+    is_plain = first.media_type == "text/plain" and len(first.text) <= _BARE
+    if first.status == 404 and (first.media_type.endswith("json") or is_plain):
         return replace(first, problem="", notes=(*first.notes, _ANSWERS[405])), tried
     if first.status in _ANSWERS:
         return replace(first, problem="", notes=(*first.notes, _ANSWERS[first.status])), tried
