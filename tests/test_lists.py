@@ -180,6 +180,18 @@ base = []
 POETRY_MANIFEST = "[tool.poetry.dependencies]\npython = '^3.9'\nkit = '^1.0'\n"
 
 
+def test_several_constraints_of_one_package_get_markers(tmp_path: Path) -> None:
+    rules = "[\n  {version = '>=2.0', python = '>=3.10'},\n  {version = '^1.0', python = '>=3.9,<4', markers = \"os_name == 'posix'\"},\n]"
+    manifest = POETRY_MANIFEST.replace("kit = '^1.0'", f"kit = {rules}")
+    wishes = [
+        str(one.requirement) for one in read(tmp_path, {"pyproject.toml": manifest}).wishes if one.requirement
+    ]
+    assert wishes[:2] == [
+        'kit>=2.0; python_full_version >= "3.10"',
+        'kit<2,>=1.0; os_name == "posix" and (python_full_version >= "3.9" and python_full_version < "4")',
+    ]
+
+
 def test_poetry_lock_with_groups_and_by_walking(tmp_path: Path) -> None:
     assert pins(read(tmp_path, {"poetry.lock": POETRY_NEW})) == {"checkkit": "2.0", "kit": "1.0"}
     assert "dockit" in pins(read(tmp_path, {"poetry.lock": POETRY_NEW}, groups="docs"))

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import os
 from pathlib import Path
 
@@ -182,3 +183,26 @@ def test_a_librarys_examples_are_named_and_can_be_chosen(machine: Machine) -> No
     chosen = machine.run("onboard", clone, "--part", "examples/station", "--json")
     (server,) = chosen.document["servers"]
     assert chosen.status == 0 and server["part"] == "examples/station"
+
+
+@pytest.mark.needs("node")
+@pytest.mark.parametrize(("scripts", "outcome"), [({}, "done"), ({"dev": "node server.js"}, "failed")])
+def test_a_part_that_serves_nothing_stops_no_page(
+    machine: Machine, scripts: dict[str, str], outcome: str
+) -> None:
+    manifest = {"name": "words", "scripts": scripts, "dependencies": {"gauge-words": "file:../nowhere.tgz"}}
+    files = {
+        "app.py": SERVER,
+        "requirements.txt": "",
+        "Procfile": "web: python app.py\n",
+        "words/package.json": json.dumps(manifest),
+    }
+    if scripts:
+        files["words/server.js"] = (
+            "require('http').createServer((a, b) => b.end('x')).listen(process.env.PORT)"
+        )
+    run = machine.run("onboard", machine.clone(files), "--json", "--no-input")
+    assert run.document["outcome"] == outcome, run.document["failure"]
+    assert run.document["servers"]
+    said = " ".join(run.document["remarks"])
+    assert ("words: dependencies failed" in said) == (outcome == "done"), said

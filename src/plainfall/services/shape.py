@@ -27,7 +27,8 @@ class ServiceKind(Struct, frozen=True):
     about something else, ``host_keys`` those that hold a server's name though they are called an address.
     ``by_keys_alone`` tells that its keys mean it whatever the port, but for settings ``unused`` ("KEY=value") by
     which nothing is sent to it. ``host`` is the name of this machine by which its drivers come over a port.
-    ``fetched`` says how much is fetched where registries publish its server."""
+    ``has_accounts`` tells that an address names a user and a database. ``fetched`` says how much is fetched where
+    registries publish its server."""
 
     name: str
     title: str
@@ -47,6 +48,7 @@ class ServiceKind(Struct, frozen=True):
     by_keys_alone: bool = False
     unused: str = ""
     host: str = "localhost"
+    has_accounts: bool = False
     fetched: str = ""
     precedence: int = 9
 

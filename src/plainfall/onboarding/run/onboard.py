@@ -87,6 +87,7 @@ def onboard(
             for one in plan.parts
         ]
         _carry_out(runs, outcome)
+        _pass_by(runs, outcome)
         plan.state.sweep()
         outcome.processes = running_processes(plan.state)
         PackageCache(surroundings.cache).sweep()
@@ -136,6 +137,24 @@ def _carry_out(runs: Sequence[PartRun], outcome: Outcome) -> None:
                 _gather(run, outcome)
     finally:
         end_workers()  # they hold the clone's lock as long as they live
+
+
+def _pass_by(runs: Sequence[PartRun], outcome: Outcome) -> None:
+    """Parts that failed before any server of theirs, and that serve nothing, stop no run that has shown a page of
+    another part: they are said."""
+    failed = [run for run in runs if run.failure is not None]
+    shown = any(run.failure is None and run.work.part.key in outcome.servers for run in runs)
+    needless = [run for run in failed if run.work.part.is_secondary or not run.work.part.candidates("server")]
+    if not failed or not shown or len(needless) != len(failed):
+        return
+    outcome.failure = None
+    for run in needless:
+        assert run.failure is not None
+        step, error = run.failure
+        name = run.work.part.key or "the part at the top"
+        outcome.remarks.append(
+            f"{name}: {step.stage.value} failed ({error.cause}); nothing of it is served, and the page is good without"
+        )
 
 
 def _note(state: CloneState, outcome: Outcome, byproducts: ByProducts) -> None:

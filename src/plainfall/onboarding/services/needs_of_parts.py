@@ -88,6 +88,7 @@ class ServiceNeeds:
         results = list(self._definitions)
         taken: list[int] = []
         open_ones = self._without_password()
+        implied = {key for unit in self._units if not unit.shared for key in self._implied(unit)}
         for part in self._survey.parts:
             for need in self.of_part(part):
                 port = port_of(need, taken)
@@ -98,7 +99,7 @@ class ServiceNeeds:
                         results = [_at(one, port) if one in binding else one for one in results]
                     continue
                 password = password_for(need) if need.kind in open_ones else ""
-                if password or port != need.port or self._is_named(need):
+                if password or port != need.port or self._is_named(need) or need.via in implied:
                     results.append(_definition_of(need, port, password))
         return results
 
@@ -178,7 +179,30 @@ class ServiceNeeds:
             default = next((use for use in uses if use.default), None)
             if key not in found and default is not None:
                 found[key] = Said(key, str(default.default), replace(default.place, text=key))
+        found = {**self._implied(unit), **found}
         yield from found.values() if raw else map(_on_this_machine, found.values())
+
+    def _implied(self, unit: Unit) -> dict[str, Said]:
+        """Addresses of servers that the code cannot do without, that nothing in the clone states, and for whose
+        kind alone the part lists a driver: as a developer would make them, with an account of the clone's name."""
+        parts = [part for part in self._survey.parts if part.path == unit.folder]
+        results: dict[str, Said] = {}
+        for key, uses in uses_of(sources_of(unit, self._survey.sources), unit.client).items():
+            needed = next((use for use in uses if use.needed), None)
+            role = role_of(key)
+            if needed is None or role is None or role.piece != "address" or any(use.default for use in uses):
+                continue
+            manifests = "\n".join(self._manifests(part) for part in parts)
+            spoken = [name for name in role.kinds if kind_named(name).drivers and _speaks(name, manifests)]
+            if len(spoken) != 1 or any(one.kind == spoken[0] for one in self._definitions):
+                continue
+            kind = kind_named(spoken[0])
+            own = re.sub(r"\W+", "_", self._tree.root.name.lower()).strip("_") or "project"
+            account = f"{own}@" if kind.has_accounts else ""
+            name = f"/{own}" if kind.has_accounts else ""
+            address = f"{kind.new_scheme}://{account}localhost:{kind.port}{name}"
+            results[key] = Said(key, address, replace(needed.place, text=key))
+        return results
 
     def _manifests(self, part: PartFound) -> str:
         place = f"{part.path}/" if part.path else ""

@@ -33,5 +33,6 @@ KIND = ServiceKind(
     adapter=r"^(django\.db\.backends\.|django_\w+\.)?(mysql|mariadb)",
     drivers=r"""mysqlclient|pymysql|aiomysql|asyncmy|mysql-connector|["'](mysql2?|mariadb|trilogy)["']|ext-(pdo_mysql|mysqli)""",
     host="127.0.0.1",  # "localhost" is a socket to drivers on the C client, at a place of their own
+    has_accounts=True,
     precedence=2,
 )

@@ -30,5 +30,6 @@ KIND = ServiceKind(
     adapter=r"^(django\.db\.backends\.|django\.contrib\.gis\.db\.backends\.|django_\w+\.)?(postg|pgsql|pg$)",
     drivers=r"""psycopg|asyncpg|pg8000|["'](pg|postgres)["']|pg-promise|postgrator|aiopg""",
     fetched="24 MB",
+    has_accounts=True,
     precedence=1,
 )

@@ -16,6 +16,7 @@ from plainfall.ecosystems.python.lists.requirements import RequirementLine
 from plainfall.ecosystems.python.lists.toml import load_toml
 from plainfall.errors import BadInput
 from plainfall.evidence import Evidence
+from plainfall.patterns import regex
 from plainfall.reading import yaml_value
 
 __all__ = [
@@ -116,15 +117,32 @@ def _poetry_wishes(table: Mapping[str, Any], tree: Tree, path: str) -> list[Requ
             rows |= group.get("dependencies", {})
     rows |= table.get("dev-dependencies", {})
     wishes = []
-    for name, rule in rows.items():
-        detail = rule if isinstance(rule, dict) else {"version": str(rule)}
-        if name.lower() == "python" or detail.get("optional"):
-            continue
-        extras = f"[{','.join(detail['extras'])}]" if detail.get("extras") else ""
-        marker = f" ; {detail['markers']}" if detail.get("markers") else ""
-        version = spelled_out(str(detail.get("version", "*")))
-        wishes.append(requirement_at(f"{name}{extras}{version}{marker}", tree.line_of(path, name)))
+    for name, rules in rows.items():
+        for rule in rules if isinstance(rules, list) else [rules]:
+            detail = rule if isinstance(rule, dict) else {"version": str(rule)}
+            if name.lower() == "python" or detail.get("optional"):
+                continue
+            extras = f"[{','.join(detail['extras'])}]" if detail.get("extras") else ""
+            said = [detail["markers"]] if detail.get("markers") else []
+            if detail.get("python"):
+                said.append(_python_marker(spelled_out(str(detail["python"]))))
+            marker = f" ; {' and '.join(f'({one})' for one in said if one)}" if any(said) else ""
+            version = spelled_out(str(detail.get("version", "*")))
+            wishes.append(requirement_at(f"{name}{extras}{version}{marker}", tree.line_of(path, name)))
     return wishes
+
+
+def _python_marker(versions: str) -> str:
+    """The marker (PEP 508) for versions of Python; "" for any.
+
+    >>> _python_marker(">=3.9,<3.10"), _python_marker("")
+    ("python_full_version >= '3.9' and python_full_version < '3.10'", '')
+    """
+    clauses = (_CLAUSE.fullmatch(clause.strip()) for clause in versions.split(","))
+    return " and ".join(f"python_full_version {one[1]} '{one[2]}'" for one in clauses if one is not None)
+
+
+_CLAUSE = regex(r"([<>=!~]=?=?)\s*([\w.*+-]+)")
 
 
 def read_pipfile(tree: Tree, path: str, target: Target) -> Listed:
