@@ -153,7 +153,8 @@ def _pass_by(runs: Sequence[PartRun], outcome: Outcome) -> None:
         step, error = run.failure
         name = run.work.part.key or "the part at the top"
         outcome.remarks.append(
-            f"{name}: {step.stage.value} failed ({error.cause}); nothing of it is served, and the page is good without"
+            f"{name}: {step.stage.value} failed ({error.cause}); nothing of it is served, and the page is good "
+            "without"
         )
 
 
