@@ -140,6 +140,8 @@ CASES = [
     _py("command-missing", "raise FileNotFoundError(\"can't find `rain-backup` executable in PATH: /bin\")", "rain-backup"),
     _py("type-of-another-runtime", "raise TypeError(\"'type' object is not subscriptable\")", "not subscriptable"),
     _py("type-of-another-runtime", "raise AttributeError(\"'str' object has no attribute 'removeprefix'\")", "removeprefix"),
+    _py("typescript", "raise SystemExit('src/gauge.ts(64,13): error TS2339: Property rain does not exist.\\n\\n[nodemon] app crashed - waiting for file changes before starting...')", "src/gauge.ts(64,13)"),
+    _py("module-missing", "raise SystemExit(\"ModuleNotFoundError: No module named 'gaugekit'\\n[nodemon] app crashed - waiting for file changes before starting...\")", "gaugekit"),
     _py("port-taken", "raise SystemExit('Error: Port 8000 on 127.0.0.1 is already in use by another process.')"),
     # Python
     _py("module-missing", "import gaugekit", "gaugekit"),

@@ -112,6 +112,7 @@ class FailureKind(StrEnum):
     MEMORY = "memory"
     KILLED = "killed"
     CRASHED = "crashed"
+    TYPESCRIPT = "typescript"
     WATCHDOG_WAITS = "watchdog-waits"
     ENCODING = "encoding"
     LOCALE = "locale"

@@ -25,8 +25,7 @@ _TELLING = regex(
 )
 # Lines of a traceback that tell a reader nothing: the import machinery's own frames, and underlines.
 _NOISE = regex(r'^\s*File "<frozen |^\s*[\^~]+\s*$')
-# Stands between two tracebacks of which the first is why there is a second (Python, "Exception context").
-_CHAINED = "The above exception was the direct cause of the following exception"
+_FRAME = regex("[\u2500-\u257f]+")
 _MOST = 12
 _FEW = 2  # lines: a program that says no more has said why
 _SHOWN = 180  # characters of a program's own words
@@ -66,13 +65,14 @@ def _pattern(source: str) -> re.Pattern[str]:
 
 def diagnose(output: str, status: int | None = None) -> Diagnosis:
     """The rule for the last line of the output that any rule recognises; else the one for the exit status
-    (negative for a signal). A rule that ``wraps`` another error counts only where none before it is recognised."""
+    (negative for a signal). A rule that ``wraps`` another error, where the output has
+    that text, counts only if none before it is recognised."""
     wrapper: Diagnosis | None = None
     for entire in reversed(output.splitlines()[-400:]):
-        line = _shortened(without_colours(entire))
+        line = _shortened(without_frames(without_colours(entire)))
         for rule in _rules():
             match = _pattern(rule["pattern"]).search(line) if "pattern" in rule else None
-            if match and rule.get("wraps") and _CHAINED in output:
+            if match and rule.get("wraps", "\0") in output:
                 wrapper = wrapper or _diagnosis(rule, match.groupdict(), line.strip())
                 break
             if match:
@@ -81,6 +81,15 @@ def diagnose(output: str, status: int | None = None) -> Diagnosis:
         return wrapper
     silent = (rule for rule in _rules() if "pattern" not in rule and rule["status"] == status)
     return next((_diagnosis(rule, {}, "") for rule in silent), Diagnosis(FailureKind.UNKNOWN, "", ""))
+
+
+def without_frames(line: str) -> str:
+    """A line without the frame that a program draws around its words.
+
+    >>> without_frames("┌────┐│ Could not locate the bindings  ││ file.  │└────┘")
+    'Could not locate the bindings file.'
+    """
+    return " ".join(_FRAME.sub(" ", line).split()) if _FRAME.search(line) else line
 
 
 def _shortened(line: str) -> str:
@@ -108,6 +117,7 @@ def own_words(lines: Sequence[str]) -> str:
     >>> own_words(("Traceback (most recent call last):", "  at once", "RuntimeError: gauge 7 is upside down"))
     'RuntimeError: gauge 7 is upside down'
     """
+    lines = [without_frames(line) for line in lines]
     last = lines[-1] if lines else ""
     alone = last.strip() if len(lines) <= _FEW and re.match(r"\S+ \S+ \S", last) else ""
     found = _error_line(lines) or alone
