@@ -156,17 +156,17 @@ def test_a_module_of_the_parts_own_that_is_not_there(machine: Machine) -> None:
 def test_stages_that_are_left_out_stay_so(machine: Machine) -> None:
     files = {
         "app.py": SERVER,
-        "seed.py": "raise SystemExit('no seeds here')\n",
+        "migrate.py": "raise SystemExit('no tables here')\n",
         "requirements.txt": "\n",
     }
     clone = machine.clone(files)
     assert machine.run("onboard", clone).status == 1
-    run = machine.run("onboard", clone, "--skip", "seeds", "--json")
-    assert run.document["outcome"] == "done" and run.states["seeds"] == "left out"
-    assert "--skip none" in run.step("seeds")["why"]
-    assert machine.run("onboard", clone, "--json").states["seeds"] == "left out"
+    run = machine.run("onboard", clone, "--skip", "migrations", "--json")
+    assert run.document["outcome"] == "done" and run.states["migrations"] == "left out"
+    assert "--skip none" in run.step("migrations")["why"]
+    assert machine.run("onboard", clone, "--json").states["migrations"] == "left out"
     again = machine.run("onboard", clone, "--skip", "none", "--json")
-    assert again.status == 1 and again.states["seeds"] == "failed"
+    assert again.status == 1 and again.states["migrations"] == "failed"
     assert machine.run("onboard", clone, "--skip", "server").status == 2
 
 

@@ -299,8 +299,11 @@ def _failure(work: Work, command: Command, running: Running, ready: Ready) -> Se
         if ready.mute:
             where += ": what it says there is no HTTP" if value else ""
         cause = f"the server gave no answer within {ready.seconds:.0f} s, {where}"
+    own = own_words(lines_that_matter(output))
+    # That a watcher waits says nothing of why the program ended.
+    why = own or known.cause if known.rule is FailureKind.WATCHDOG_WAITS else known.cause or own
     error = (CommandEnded if ready.state == "ended" else ServerFailed)(
-        cause + (f": {why}" if (why := known.cause or own_words(lines_that_matter(output))) else ""),
+        cause + (f": {why}" if why else ""),
         remedy=known.remedy + mend_words(work, known)
         or (
             "Read its lines above."
