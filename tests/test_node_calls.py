@@ -177,6 +177,21 @@ def test_what_cannot_be_done_is_said(tmp_path: Path, line: str, complaint: str) 
     assert status == 1 and complaint in text
 
 
+@pytest.mark.parametrize(
+    ("line", "version"),
+    [("npm --version", "10."), ("yarn -v", "3.6.1"), ("pnpm --version", "9."), ("npx -v", "10.")],
+)
+def test_a_client_that_is_asked_for_its_release_names_one(tmp_path: Path, line: str, version: str) -> None:
+    """Templates of years ago ask for a least one before they start."""
+    folder = workspace(tmp_path)
+    file = folder / "package.json"
+    file.write_text(json.dumps({**json.loads(file.read_text()), "packageManager": "yarn@3.6.1+sha224.0"}))
+    client, word = line.split()
+    command = [sys.executable, "-m", "plainfall.ecosystems.node.clients.runner", client, word]
+    done = subprocess.run(command, cwd=folder, capture_output=True, text=True, check=True)
+    assert done.stdout.startswith(version) and not done.stderr
+
+
 def test_a_failure_in_one_package_is_the_calls(tmp_path: Path) -> None:
     folder = workspace(tmp_path)
     file = folder / "packages/board/package.json"

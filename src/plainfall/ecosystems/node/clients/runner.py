@@ -48,6 +48,9 @@ def main(words: Sequence[str]) -> int:
 
     client, rest = _SAME_AS.get(words[0], words[0]), list(words[1:])
     here = _manifest_folder(Path.cwd())
+    if rest in (["--version"], ["-v"]):
+        print(_version(client, here))
+        return 0
     call = read_call(client, rest)
     folder = here if call.folder == "." else _manifest_folder((Path.cwd() / call.folder).resolve())
     if call.at_top:
@@ -72,6 +75,17 @@ def main(words: Sequence[str]) -> int:
     if call.kind == "command":
         return _execute(folder, [call.name, *call.words])
     return _run(folder, call.name, call.words, may_lack=call.may_lack)
+
+
+# Releases whose ways are followed here. Templates of years ago ask for a least one before they start anything.
+_VERSIONS = {"npm": "10.9.2", "npx": "10.9.2", "yarn": "1.22.22", "pnpm": "9.15.4"}
+
+
+def _version(client: str, folder: Path) -> str:
+    """The client's release: the one that the manifest names (``packageManager``), else the one that is followed."""
+    named = str(_manifest(folder).get("packageManager") or "").partition("+")[0]
+    name, _, version = named.rpartition("@")
+    return version if name == client else _VERSIONS[client]
 
 
 def _in_many(client: str, folder: Path, call: Call) -> int:
