@@ -243,6 +243,17 @@ BAD_SERVERS = [
         patience=1.5,
     ),
     BadServer(
+        "hangs up on every request, and notes each in its log",
+        "class Bad(Page):\n    def do_GET(self): print('FileNotFoundError: rain.html', flush=True); raise OSError\nserve(Bad)",
+        "silent",
+        patience=9.0,
+    ),
+    BadServer(
+        "says on which port another than the given answers, and writes on and on",
+        "def write():\n    while True: print('rain', flush=True); time.sleep(0.1)\n"
+        "threading.Thread(target=write, daemon=True).start()\nserve(port=PORT + 302)",
+    ),
+    BadServer(
         "says that its application could not be loaded, and watches files",
         'print(\'ERROR:    Error loading ASGI app. Attribute "app" not found in module "gauge".\', flush=True)\ntime.sleep(60)',
         "ended",

@@ -15,6 +15,9 @@ from threading import Thread
 __all__ = ["FirstAnswer", "accepts", "loopback_of"]
 
 
+_HUNG_UP = -2
+
+
 class FirstAnswer:
     """The request that is under way at a port of a loopback address. ``scheme`` is None as long as it waits, then
     "http" or "https", "mute" where what came back is no HTTP, and "" where nothing did (it was hung up on, or
@@ -42,7 +45,7 @@ class FirstAnswer:
     def _ask(self) -> None:
         """Some servers with certificates answer a plain request, too, to say that it is a bad one."""
         status = self._head(http.client.HTTPConnection(self.host, self._port, timeout=self._patience))
-        if status not in (0, 400):
+        if status not in (0, 400, _HUNG_UP):
             self.scheme = "http" if status > 0 else ""
             return
         context = ssl.create_default_context()
@@ -51,10 +54,14 @@ class FirstAnswer:
         secure = http.client.HTTPSConnection(
             self.host, self._port, timeout=min(self._patience, 2.0), context=context
         )
-        self.scheme = "https" if self._head(secure) > 0 else "http" if status else "mute"
+        if self._head(secure) > 0:
+            self.scheme = "https"
+        else:
+            self.scheme = {0: "mute", _HUNG_UP: ""}.get(status, "http")
 
     def _head(self, connection: http.client.HTTPConnection) -> int:
-        """The status of an answer whose body is not waited for; 0 if what comes is none, -1 if nothing comes."""
+        """The status of an answer whose body is not waited for; 0 if what comes is none, -1 if nothing comes, -2 if
+        it is hung up on."""
         self._connection = connection
         try:
             if self._is_ended:
@@ -70,6 +77,8 @@ class FirstAnswer:
             return response.status
         except TimeoutError:
             return -1
+        except http.client.RemoteDisconnected:
+            return _HUNG_UP
         except (OSError, http.client.HTTPException, ValueError, AttributeError):
             return 0  # AttributeError: `end` took its socket away
         finally:

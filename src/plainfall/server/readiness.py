@@ -31,7 +31,9 @@ __all__ = ["Ready", "wait_until_ready"]
 
 _PAUSE = 0.01  # seconds between two tries at the port
 _LOOK = 0.3  # seconds between two looks at all sockets and processes, which cost some 20 ms each
-_GIVEN_FIRST = 5.0  # seconds that an answer of another port waits for the given one, where that is open
+_GIVEN_FIRST = 5.0  # seconds that an answer of another port waits for the given one, and for the log
+_REST = 1.0  # seconds until a port that was hung up on is asked again
+_HANGS_UP = 8  # times after which a log that grows shows no progress: it is our own requests that it notes
 _QUIET = 0.7  # seconds for which the log is quiet before a port counts that it does not name
 _QUIET_EPHEMERAL = 3.0  # the same, of a port that the system chose
 _EPHEMERAL = 32768  # the first of them (ip(7), ip_local_port_range)
@@ -166,7 +168,8 @@ def wait_until_ready(
             now = time.monotonic()
             waited = now - begin
             looks = now >= next_look
-            if waited >= patience and (now - log.grew > _GROWING or waited >= patience * _LONGER):
+            grows = now - log.grew <= _GROWING and doors.hung_up < _HANGS_UP
+            if waited >= patience and (not grows or waited >= patience * _LONGER):
                 talks = not doors.since and reads_input(belonging(running))
                 return Ready("talks" if talks else "silent", seconds=waited, mute=tuple(sorted(doors.mute)))
             status = process.poll()
@@ -247,20 +250,23 @@ class _Doors:
         self._asked: dict[int, FirstAnswer] = {}
         self._addresses: dict[int, str] = {}
         self._begun: dict[int, float] = {}
+        self._rests: dict[int, float] = {}  # until when a port that was hung up on is not asked again
+        self._answered: dict[int, float] = {}  # when a port first had an answer
+        self.hung_up = 0
         self.mute: set[int] = set()
         self.since: dict[int, float] = {}  # when a port that was not given was first seen open
 
     def waits_for_the_given(self) -> bool:
         """Whether the given port is open, and nothing was asked there yet."""
         port = self._running.port
-        return port not in self._asked and accepts(port)
+        return port not in self._asked and port not in self._rests and accepts(port)
 
     def ask(self, now: float) -> None:
         """Sends a request to each port that is held and has none under way."""
         self._addresses = _places(self._running)
         for port, address in self._addresses.items():
             early = port != self._running.port and now - self.since.setdefault(port, now) < self._elsewhere
-            if port not in self._asked and not early:
+            if port not in self._asked and not early and now >= self._rests.get(port, 0.0):
                 self._asked[port] = FirstAnswer(loopback_of(address, port), port, self._patience)
                 self._begun[port] = now
 
@@ -275,7 +281,10 @@ class _Doors:
             if asked.scheme not in ("http", "https"):
                 if asked.scheme == "mute":
                     self.mute.add(port)
+                else:
+                    self.hung_up += 1
                 del self._asked[port]
+                self._rests[port] = now + _REST
             elif self._counts(port, now, log):
                 address = self._addresses.get(port, "")
                 beyond = "" if not address or address in LOOPBACK or address.startswith("127.") else address
@@ -284,7 +293,7 @@ class _Doors:
 
     def _counts(self, port: int, now: float, log: _Log) -> bool:
         given = self._running.port
-        if port == given:
+        if port == given or now - self._answered.setdefault(port, now) > _GIVEN_FIRST:
             return True
         if given in self._asked and now - self._begun[given] < _GIVEN_FIRST:
             return False

@@ -77,9 +77,12 @@ def find_templates(
         try:
             document = read_document(kind, tree.text(template), template)
         except BadInput as error:
-            if kind == "dotenv":
+            is_code = kind not in ("dotenv", "php") and _CODE.search(tree.text(template)) is not None
+            of_any_form = kind == "ini" and natural.endswith(
+                ".conf"
+            )  # each program has its own for that name
+            if (kind == "dotenv" or _SETTINGS_NAME.match(natural)) and not is_code and not of_any_form:
                 raise
-            is_code = kind != "php" and _CODE.search(tree.text(template)) is not None
             place = error.place or Evidence(template)
             what = "it is named like a settings template and " + (
                 "is source code; passed over"

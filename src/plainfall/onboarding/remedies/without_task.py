@@ -10,6 +10,7 @@ from msgspec.structs import replace
 from plainfall.onboarding.part.steps import Stage
 from plainfall.onboarding.part.work import Work
 from plainfall.onboarding.run.changes import Change, Failure
+from plainfall.onboarding.stages.start_commands import means_this_project
 
 ORDER = 95
 STAGES = frozenset({Stage.TASKS, Stage.SEEDS})
@@ -21,6 +22,10 @@ def propose(work: Work, failure: Failure) -> Iterator[Change]:
     steps = (
         work.part.candidates("seeds")[:1] if failure.stage is Stage.SEEDS else work.part.candidates("tasks")
     )
+    if failure.stage is Stage.SEEDS and (
+        work.choices.seed_again or not steps or means_this_project(work, steps[0])
+    ):
+        return  # the person asked for them, or the project runs them by itself
     failed = [one for one in steps if one.evidence == place and one.line not in before]
     shown = work.part.is_secondary or work.part.candidates("server")
     if len(failed) != 1 or not shown:

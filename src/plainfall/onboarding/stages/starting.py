@@ -271,10 +271,12 @@ def _failure(work: Work, command: Command, running: Running, ready: Ready) -> Se
     output = work.masked(end_of_log(Path(running.log)))
     known = diagnose_for(work, output, ready.exit_status)
     if ready.state == "asks":
+        first = f"Answer it yourself: plainfall inside -- {command.line}. Or settle it beforehand,"
+        if "port" in ready.question.lower():
+            first = "Settle it beforehand: a free port with --port N, else"
         asks = ServerAsks(
             f"the server asks a question, and there is no input here: {ready.question}",
-            remedy=f"Answer it yourself: plainfall inside -- {command.line}. Or settle it beforehand, by an option "
-            "or a variable of that program.",
+            remedy=f"{first} by an option or a variable of that program, or its configuration.",
             place=command.evidence,
             lines=lines_that_matter(output),
             log=running.log,
