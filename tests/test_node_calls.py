@@ -192,6 +192,19 @@ def test_a_client_that_is_asked_for_its_release_names_one(tmp_path: Path, line: 
     assert done.stdout.startswith(version) and not done.stderr
 
 
+@pytest.mark.parametrize(
+    ("line", "status"), [("yarn run words -a", 0), ("npm run words -a", 1), ("yarn run ls", 1)]
+)
+def test_a_command_of_a_package_under_the_word_for_scripts(tmp_path: Path, line: str, status: int) -> None:
+    folder = workspace(tmp_path)
+    commands = folder / "node_modules/.bin"
+    commands.mkdir(parents=True, exist_ok=True)
+    (commands / "words").write_text('#!/bin/sh\necho "words:$1" >>"$SAID"\n')
+    (commands / "words").chmod(0o755)
+    told, ended, _ = said(folder, line)
+    assert (told, ended) == (["words:-a"] if status == 0 else [], status)
+
+
 def test_a_failure_in_one_package_is_the_calls(tmp_path: Path) -> None:
     folder = workspace(tmp_path)
     file = folder / "packages/board/package.json"

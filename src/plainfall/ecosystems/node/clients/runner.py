@@ -72,7 +72,9 @@ def main(words: Sequence[str]) -> int:
         return 1
     if call.select is not None:
         return _in_many(client, folder, call)
-    if call.kind == "command":
+    # ``yarn run NAME`` is a command of an installed package where no script has that name.
+    is_command = client == "yarn" and call.kind == "script" and call.name not in _scripts(folder)
+    if call.kind == "command" or (is_command and _is_installed(folder, call.name)):
         return _execute(folder, [call.name, *call.words])
     return _run(folder, call.name, call.words, may_lack=call.may_lack)
 
@@ -222,6 +224,12 @@ def _execute(folder: Path, words: list[str]) -> int:
                 os.execve(file, [file, *rest[1:]], variables)
     print(f"{command}: no installed package has this command", file=sys.stderr)
     return 127
+
+
+def _is_installed(folder: Path, name: str) -> bool:
+    """Whether a package of the project or of one above it brings a command of that name."""
+    places = (one / "node_modules/.bin" for one in (folder, *folder.parents))
+    return "/" not in name and any(os.access(place / name, os.X_OK) for place in places)
 
 
 def _of_package(folder: Path, package: str) -> list[str]:
