@@ -422,6 +422,8 @@ def test_the_port_of_another_server_in_a_start_command_is_not_its_own(machine: M
         ("gauges --data tests/fixtures/rain/ --port 8000", "server"),
         ("gauges loaddata tests/fixtures/rain.json", "seeds"),
         ("gauges serve --port 8000", "server"),
+        ("gauges open --probe", "server"),
+        ("gauges open drops.csv", ""),
     ],
 )
 def test_lines_that_serve_nothing_are_no_servers(line: str, stage: str) -> None:

@@ -131,7 +131,9 @@ def stage_of(command: str, heading: str, words: Vocabulary, programs: frozenset[
             return stage
     if own_program(command, programs):
         rest = [word for word in command.split()[1:] if not PLACEHOLDER.search(word)]
-        serves = _LISTENS.search(command) or not rest or rest[0].lower() in _SERVE_WORDS
+        # ``gauges open`` shows the program itself, ``gauges open drops.csv`` a file of the reader's.
+        shows = rest[:1] in (["open"], ["launch"]) and all(word.startswith("-") for word in rest[1:])
+        serves = _LISTENS.search(command) or not rest or rest[0].lower() in _SERVE_WORDS or shows
         return "server" if serves else ""
     if _DATABASE.search(heading):
         return "migrations"
