@@ -22,7 +22,8 @@ from plainfall.onboarding.stages.start_commands import (
     means_this_project,
     names_what_is_not_here,
 )
-from plainfall.onboarding.stages.starting import CommandEnded, ServerTalks, start_server
+from plainfall.onboarding.stages.start_failures import CommandEnded, ServerTalks
+from plainfall.onboarding.stages.starting import start_server
 from plainfall.patterns import regex
 
 __all__ = ["plan", "server", "without_server"]
