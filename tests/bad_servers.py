@@ -240,7 +240,7 @@ BAD_SERVERS = [
         "reads its commands under another descriptor than the usual one",
         "mine = os.dup(0); os.dup2(os.open('/dev/null', os.O_RDONLY), 0); os.read(mine, 1)",
         "talks",
-        patience=1.5,
+        patience=6.0,
     ),
     BadServer(
         "hangs up on every request, and notes each in its log",
@@ -272,7 +272,7 @@ BAD_SERVERS = [
         "reads its commands after more work than the patience",
         "end = time.monotonic() + 4\nwhile time.monotonic() < end: pass\nsys.stdin.read()",
         "talks",
-        patience=1.5,
+        patience=3.0,
     ),
     BadServer(
         "leaves children that ignore being asked",
