@@ -43,6 +43,7 @@ class ServiceNeeds:
         self._units = units
         self._definitions = definitions
         self._raw: dict[str, list[ServiceNeed]] = {}
+        self._known_implied: dict[str, dict[str, Said]] = {}  # by the unit's folder
 
     def of_part(self, part: PartFound) -> list[ServiceNeed]:
         """The needs of a part by its templates, existing files and the code's defaults."""
@@ -185,8 +186,11 @@ class ServiceNeeds:
     def _implied(self, unit: Unit) -> dict[str, Said]:
         """Addresses of servers that the code cannot do without, that nothing in the clone states, and for whose
         kind alone the part lists a driver: as a developer would make them, with an account of the clone's name."""
+        if unit.folder in self._known_implied:
+            return self._known_implied[unit.folder]
         parts = [part for part in self._survey.parts if part.path == unit.folder]
         results: dict[str, Said] = {}
+        self._known_implied[unit.folder] = results
         for key, uses in uses_of(sources_of(unit, self._survey.sources), unit.client).items():
             needed = next((use for use in uses if use.needed), None)
             role = role_of(key)

@@ -74,6 +74,8 @@ def recognise(tree: Tree, folder: str, names: frozenset[str]) -> FrameworkFound 
     """A part with a script that one of these programs shows."""
     texts = [(path, text) for path, text in sources(tree, folder) if path.count("/") <= _DEEPEST]
     for maker in _MAKERS:
+        if not any(maker.module in text for _, text in texts):
+            continue  # most parts have none of them
         entry = _entry(texts, maker)
         if entry is None:
             continue
