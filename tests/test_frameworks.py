@@ -45,6 +45,11 @@ def commands(one: FrameworkFound) -> dict[str, str]:
         ({"rain.py": "import marimo\napp = marimo.App()\n"}, "marimo run rain.py --headless"),
         ({"kit.py": "import streamlit\ndef f(): ...\n"}, ""),
         (
+            {"a;touch x.py": "import streamlit as st\nst.title('x')\n"},
+            "streamlit run 'a;touch x.py' --server",
+        ),
+        ({"-x.py": "import streamlit as st\nst.title('x')\n"}, "streamlit run ./-x.py --server"),
+        (
             {"a.py": "import panel as pn\n", "b.py": "import panel as pn\npn.Row().servable()\n"},
             "panel serve b.py",
         ),

@@ -6,6 +6,7 @@ Run with the interpreter alone such a script ends at once, and shows nothing.
 from __future__ import annotations
 
 import re
+import shlex
 from collections.abc import Iterator
 
 from msgspec import Struct
@@ -81,7 +82,8 @@ def recognise(tree: Tree, folder: str, names: frozenset[str]) -> FrameworkFound 
             continue
         path, number = entry
         evidence = Evidence(f"{folder}/{path}" if folder else path, number)
-        line = maker.line.format(file=path)
+        # The name is the clone's: it is one word of the shell, and no option.
+        line = maker.line.format(file=shlex.quote(f"./{path}" if path.startswith("-") else path))
         reason = f"{path} is a page of {maker.title}"
         command = Command("server", line, reason, RANK - 1, evidence, folder)
         return FrameworkFound(maker.title, evidence, (command,), dict(maker.variables), pages=("/",))
