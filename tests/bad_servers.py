@@ -270,9 +270,9 @@ BAD_SERVERS = [
     ),
     BadServer(
         "reads its commands after more work than the patience",
-        "end = time.monotonic() + 4\nwhile time.monotonic() < end: pass\nsys.stdin.read()",
+        "end = time.monotonic() + 7\nwhile time.monotonic() < end: pass\nsys.stdin.read()",
         "talks",
-        patience=3.0,
+        patience=6.0,
     ),
     BadServer(
         "leaves children that ignore being asked",

@@ -38,7 +38,7 @@ _QUIET = 0.7  # seconds for which the log is quiet before a port counts that it 
 _QUIET_EPHEMERAL = 3.0  # the same, of a port that the system chose
 _EPHEMERAL = 32768  # the first of them (ip(7), ip_local_port_range)
 _GROWING = 15.0  # a log that grew within so many seconds shows progress
-_WORKS = 0.1  # seconds of processor time between two looks that show work, too
+_WORKS = 0.1  # share of a processor between two looks that shows work, too; on a busy machine all have less
 _LONGER = 4  # times the patience is the most that progress is waited for
 _SILENT_AFTER_QUESTION = 1.5
 _CIRCLE = 4  # restarts without an answer: a restart loop
@@ -215,6 +215,7 @@ class _Family:
     def __init__(self, running: Running) -> None:
         self._running = running
         self._used = 0.0
+        self._seen = 0.0  # when they were last looked at
         self._lines: dict[int, str] = {}
         self._settled: set[int] = set()
         self._anew: deque[float] = deque(maxlen=_CIRCLE)
@@ -225,13 +226,14 @@ class _Family:
         self.here = here = frozenset(belonging(self._running))
         lines = {pid: self._lines.get(pid) or _command_of(pid) for pid in here}
         before, self._used = self._used, _cpu_seconds(here)
+        then, self._seen = self._seen, time.monotonic()
         # One that was there for a while ended, and one like it came: helpers that are asked once do not count.
         ended = {line for pid, line in self._lines.items() if pid not in here and pid in self._settled}
         if ended & {line for pid, line in lines.items() if pid not in self._lines}:
             self._anew.append(time.monotonic())
         self._settled = {pid for pid in here if pid in self._lines}
         self._lines = lines
-        return bool(before) and self._used - before > _WORKS
+        return bool(before) and self._used - before > _WORKS * (self._seen - then)
 
     def circles(self) -> bool:
         """Whether one of them was started anew often enough to call it a restart loop."""
