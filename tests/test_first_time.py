@@ -129,6 +129,20 @@ def test_a_program_that_requires_a_folder_gets_one_of_its_own(
     assert run.document["servers"][0]["command"] == f"rain serve {name} .plainfall/folder"
 
 
+def test_what_stops_the_server_is_said_rather_than_how_the_program_is_used(
+    machine: Machine, offer: Offer
+) -> None:
+    offer([Archive.of(package("bottle"))])
+    text = (
+        "import socket, sys\n\n\ndef main():\n    if sys.argv[1:2] != ['serve']:\n"
+        "        sys.exit('usage: rain\\n  serve   the pages')\n    socket.create_connection(('rain.invalid', 80))\n\n\n"
+        "if __name__ == '__main__':\n    main()\n"
+    )
+    clone = machine.clone({**project(text), "README.md": "# Rain\n\n## Run\n\n    rain\n"})
+    failure = machine.run("onboard", clone, "--json").document["failure"]
+    assert failure["recognised_as"] == "host-nameless", failure
+
+
 def test_a_page_that_lacks_tables_is_followed_by_the_projects_own_first_step(
     machine: Machine, offer: Offer
 ) -> None:

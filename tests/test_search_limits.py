@@ -2,10 +2,14 @@
 
 from __future__ import annotations
 
+import os
+import shlex
+import sys
 import time
 from collections.abc import Mapping, Sequence
 from pathlib import Path
 from types import SimpleNamespace
+from typing import Any, cast
 
 import pytest
 from hypothesis import given
@@ -26,10 +30,12 @@ from plainfall.ecosystems.ruby.resolve.resolving import Asked
 from plainfall.ecosystems.ruby.resolve.resolving import Machine as Ruby
 from plainfall.ecosystems.ruby.resolve.resolving import resolve as resolve_ruby
 from plainfall.ecosystems.ruby.resolve.versions import System
-from plainfall.errors import DependencyProblem, RegistryProblem
+from plainfall.errors import CommandFailed, DependencyProblem, RegistryProblem
 from plainfall.evidence import Evidence
+from plainfall.onboarding.stages.commands import run_command
 from plainfall.packages import search_limit
 from plainfall.packages.cache import PackageCache
+from plainfall.server.process import marked, new_mark
 
 GAUGES, SITES = 9, 8
 Universe = dict[str, dict[str, dict[str, str]]]
@@ -169,3 +175,27 @@ def test_what_an_archive_says_of_itself_has_an_end(tmp_path: Path) -> None:
     source = MetadataSource(None, cache, lambda file: text, ())  # type: ignore[arg-type]
     with pytest.raises(RegistryProblem, match=r"rain-1\.tar\.gz says of itself is [\d,]+ characters"):
         source.of(IndexFile("rain-1.tar.gz", "https://registry.example/rain-1.tar.gz"))
+
+
+def test_a_step_that_nobody_asked_for_is_ended_when_its_time_is_over(tmp_path: Path) -> None:
+    log = tmp_path / "tasks.log"
+    state = SimpleNamespace(
+        log=lambda part, stage: log,
+        open_log=lambda part, stage: os.open(log, os.O_CREAT | os.O_WRONLY, 0o600),
+        keep_command=lambda mark, command, group="": None,
+    )
+    fields: dict[str, Any] = {
+        "state": state,
+        "part": SimpleNamespace(key=""),
+        "folder": tmp_path,
+        "onboarded": False,
+    }
+    talk = {"variables": lambda: dict(os.environ), "masked": str, "before_command": list}
+    work = cast(
+        Any, SimpleNamespace(**fields, **talk, progress=lambda number, total, words: None, clone=tmp_path)
+    )
+    program = "import time; print('rain', flush=True); time.sleep(600)"
+    line, mark = f"{shlex.quote(sys.executable)} -c {shlex.quote(program)}", new_mark()
+    with pytest.raises(CommandFailed, match="did not end within 2 s, and was ended") as failure:
+        run_command(work, "tasks", line, mark, Evidence("README.md", 1), seconds=2.0)
+    assert failure.value.lines == ("rain",) and not marked(mark)

@@ -17,7 +17,7 @@ from plainfall.failure_kinds import FailureKind
 from plainfall.patterns import regex
 from plainfall.reading import without_colours
 
-__all__ = ["Diagnosis", "diagnose", "lines_that_matter", "own_words", "speaks_of_error"]
+__all__ = ["Diagnosis", "diagnose", "is_usage", "lines_that_matter", "own_words", "speaks_of_error"]
 
 _TELLING = regex(
     r"error|exception|fatal|failed|cannot|denied|refused|not found|no such|missing|traceback|panic|abort",
@@ -36,6 +36,7 @@ _SAYS_WHY = regex(
     r"could not|refus(?:es|ed|ing) to)\b",
     re.IGNORECASE,
 )
+_USAGE = regex(r"^\s{0,9}usage:", re.IGNORECASE | re.MULTILINE)
 _LONGEST = 600  # characters of a line: what follows in it is data, and some patterns take the square of it
 
 
@@ -127,6 +128,11 @@ def own_words(lines: Sequence[str]) -> str:
 def speaks_of_error(output: str) -> bool:
     """Whether a program's output ends with an error, whatever its exit status says."""
     return bool(diagnose(output).rule or _error_line(lines_that_matter(output)))
+
+
+def is_usage(output: str) -> bool:
+    """Whether a program said nothing but how it is used."""
+    return _USAGE.search(without_colours(output)) is not None and not diagnose(output).rule
 
 
 def _error_line(lines: Sequence[str]) -> str:

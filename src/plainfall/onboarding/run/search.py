@@ -26,6 +26,7 @@ from plainfall.onboarding.part.team_decisions import digest_of_team
 from plainfall.onboarding.part.work import Work
 from plainfall.onboarding.run.changes import Advice, Change, Failure, Remedy
 from plainfall.onboarding.run.deeds import carry_out_deed
+from plainfall.onboarding.stages.start_failures import CommandEnded
 from plainfall.onboarding.stages.starting import stop_server
 from plainfall.settings.setting import agrees
 
@@ -224,8 +225,10 @@ class Search:
 
 
 def _never_began(failure: Failure) -> bool:
-    """Whether nothing of the project ran at all: what another start command failed with tells more."""
-    return failure.error.rule in (FailureKind.COMMAND_MISSING, FailureKind.PROGRAM_MISSING)
+    """Whether nothing of the project ran at all, or only to say how it is used: what another start command failed
+    with tells more."""
+    only_usage = isinstance(failure.error, CommandEnded) and failure.error.only_usage
+    return only_usage or failure.error.rule in (FailureKind.COMMAND_MISSING, FailureKind.PROGRAM_MISSING)
 
 
 def _plain(words: str) -> str:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import contextlib
+import math
 import os
 import re
 import select
@@ -123,16 +124,26 @@ class _Serves(Exception):
     """It listens on a port, and nothing more comes of it."""
 
 
+class _TooLong(Exception):
+    """It did not end within the time that it was given."""
+
+
 def run_command(
-    work: Work, stage: str, command: str, mark: str, evidence: Evidence, answers: bytes = b""
+    work: Work,
+    stage: str,
+    command: str,
+    mark: str,
+    evidence: Evidence,
+    answers: bytes = b"",
+    seconds: float = math.inf,
 ) -> list[str]:
     """Runs the command line in the part's folder and environment, with ``answers`` as its input,
     output (secrets covered) into the stage's log; returns remarks for people: processes that outlived it are ended,
     since nothing that a step leaves behind would ever be ended by anyone.
 
-    Raises CommandFailed with the lines that matter if it does not end with status 0, StepServes for one that
-    turns out to be a server, which is ended. If this process is interrupted meanwhile, the command and all that
-    it started is ended before the exception goes on."""
+    Raises CommandFailed with the lines that matter if it does not end with status 0 or within ``seconds``,
+    StepServes for one that turns out to be a server; both are ended. If this process is interrupted meanwhile, the
+    command and all that it started is ended before the exception goes on."""
     log = work.state.log(work.part.key, stage)
     adopt_orphans()
     work.before_command()
@@ -150,12 +161,13 @@ def run_command(
         stderr=subprocess.STDOUT,
     )
     pieces: deque[str] = deque(maxlen=_MOST_LINES)  # the log has all
+    why: CommandFailed | None = None
     try:
         if process.stdin is not None:
             with contextlib.suppress(BrokenPipeError), process.stdin:  # one that has ended takes none
                 process.stdin.write(answers)
         with open(handle, "w", encoding="utf-8") as file:
-            for number, raw in enumerate(_lines(process, mark, group), 1):
+            for number, raw in enumerate(_lines(process, mark, group, seconds), 1):
                 line = work.masked(raw.decode("utf-8", "replace"))
                 pieces.append(line)
                 file.write(line)
@@ -166,16 +178,20 @@ def run_command(
     except BaseException as error:
         end_leftovers(mark, group)
         process.wait()
-        if not isinstance(error, _Serves):
+        if isinstance(error, _Serves):
+            why = _serves(command, evidence, "".join(pieces), str(log))
+        elif isinstance(error, _TooLong):
+            why = _too_long(command, evidence, "".join(pieces), seconds, str(log))
+        else:
             raise
-        status, left = 0, None
+        status, left = 0, []
     finally:
         assert process.stdout is not None
         process.stdout.close()
         release(process.pid)
     work.state.keep_command(mark, None)
-    if left is None:
-        raise _serves(command, evidence, "".join(pieces), str(log))
+    if why is not None:
+        raise why
     if status != 0:
         raise _failure(work, command, evidence, "".join(pieces), status, str(log))
     return left
@@ -185,6 +201,16 @@ def _serves(command: str, evidence: Evidence, output: str, log: str) -> StepServ
     return StepServes(
         f"`{command}` is no step: it listens on a port, and serves",
         remedy=f"Start it as the server, if it is the one: plainfall serve --command {shlex.quote(command)}",
+        place=evidence,
+        lines=lines_that_matter(output),
+        log=log,
+    )
+
+
+def _too_long(command: str, evidence: Evidence, output: str, seconds: float, log: str) -> CommandFailed:
+    return CommandFailed(
+        f"`{command}` did not end within {seconds:.0f} s, and was ended",
+        remedy=f"If it is needed, run it yourself: plainfall inside -- {command}",
         place=evidence,
         lines=lines_that_matter(output),
         log=log,
@@ -209,17 +235,21 @@ def _failure(
     )
 
 
-def _lines(process: subprocess.Popen[bytes], mark: str, group: str) -> Iterator[bytes]:
+def _lines(process: subprocess.Popen[bytes], mark: str, group: str, seconds: float) -> Iterator[bytes]:
     """The output, line by line, to its end; where the command has ended and something that it started keeps
-    the output open, for a moment more. Raises _Serves where it listens on a port and says nothing for a while."""
+    the output open, for a moment more. Raises _Serves where it listens on a port and says nothing for a while,
+    _TooLong where it does not end within ``seconds``."""
     assert process.stdout is not None
     source, unfinished, ended = process.stdout.fileno(), b"", 0.0
-    heard, listens = time.monotonic(), False
+    begin = heard = time.monotonic()
+    listens = False
     ready = select.poll()
     ready.register(source)
     while not ended or time.monotonic() - ended < _LINGER:
         if not ended and process.poll() is not None:
             ended = time.monotonic()
+        if not ended and time.monotonic() - begin > seconds:
+            raise _TooLong
         if ready.poll(100):
             piece = os.read(source, 65536)
             if not piece:

@@ -36,6 +36,7 @@ _SECOND = regex(r"init|upgrade|migrate|create|setup")
 # What would take something away, or belongs to somebody else's machine.
 _HARMFUL = regex(r"--?(force|drop|reset|wipe|overwrite|delete|clear|purge)\b|[|;&<>`$]|\bsudo\b|https?://")
 _READERS_OWN = regex(r"^<|^\[|[A-Z]{2,}[-_]?[A-Z]{2,}|path/to|/your|/my|example\.(com|org)|~/|^/")
+_SECONDS = 60.0  # that a step may take which nobody asked for
 _PROGRAMS = 2  # whose help is asked for
 _YES = b"y\n"  # to whether it may begin anew: there are no rows that could be lost
 _PASSWORD = "FIRST_ACCOUNT_PASSWORD"  # the variable that a command line names
@@ -72,7 +73,7 @@ def carry_out_first_step(work: Work, command: Command) -> str | None:
     """Carries one out, once for all runs; returns what is to be said beyond that it ran, None where it failed. Of
     answers it gets none but Enter, where it asks for what has a default."""
     try:
-        carry_out(work, "migrations", command)
+        carry_out(work, "migrations", command, seconds=_SECONDS)
         answered: str | None = ""
     except CommandFailed as error:
         answered = _by_enter(work, command, error) or _by_account(work, command) or None
@@ -92,7 +93,7 @@ def _by_enter(work: Work, command: Command, error: CommandFailed) -> str:
     if not asked or "EOF" not in log or not may_press_enter(work, asked):
         return ""
     try:
-        carry_out(work, "migrations", command, ENTERS)
+        carry_out(work, "migrations", command, ENTERS, _SECONDS)
     except CommandFailed:
         return ""
     return f"; it asked, and Enter was pressed for its default: {asked.strip()[:100]}"
@@ -115,7 +116,7 @@ def _by_account(work: Work, command: Command) -> str:
     work.state.keep_accounts(known)
     with_account = replace(work, settings={**work.settings, _PASSWORD: password})
     try:
-        carry_out(with_account, "migrations", replace(command, line=line), _YES)
+        carry_out(with_account, "migrations", replace(command, line=line), _YES, _SECONDS)
     except CommandFailed:
         known.pop(work.part.key or ".")
         work.state.keep_accounts(known)

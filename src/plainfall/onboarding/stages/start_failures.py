@@ -6,7 +6,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from plainfall.clone.commands import Command
-from plainfall.diagnosis.reading import Diagnosis, lines_that_matter, own_words, speaks_of_error
+from plainfall.diagnosis.reading import Diagnosis, is_usage, lines_that_matter, own_words, speaks_of_error
 from plainfall.errors import ServerFailed
 from plainfall.failure_kinds import FailureKind
 from plainfall.onboarding.part.work import Work
@@ -43,9 +43,10 @@ class ServerTalks(ServerFailed):
 
 class CommandEnded(ServerFailed):
     """A start command that ended at once; ``ended_well`` tells that it ended with status 0, as a program does that
-    has done its work."""
+    has done its work, ``only_usage`` that it said nothing but how it is used."""
 
     ended_well = False
+    only_usage = False
 
 
 def start_failure(work: Work, command: Command, running: Running, ready: Ready) -> ServerFailed:
@@ -106,6 +107,7 @@ def start_failure(work: Work, command: Command, running: Running, ready: Ready) 
     )
     if isinstance(error, CommandEnded):
         error.ended_well = ready.exit_status == 0 and not speaks_of_error(output)
+        error.only_usage = is_usage(output)
     return error
 
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 import re
 
 from plainfall.clone.commands import Command
@@ -19,15 +20,17 @@ _SAID_FLAKY = regex(r"flaky|run it again|try again|once more|second (try|time|at
 _TELLING = regex(r"error|fail|cannot|denied|refused|not found|missing|fatal|exception", re.IGNORECASE)
 
 
-def carry_out(work: Work, stage: str, command: Command, answers: bytes = b"") -> list[str]:
-    """Runs a command with these answers as its input; one that is known to be flaky, or whose network failed, is
-    run once more, and errors that the team declared harmless are tolerated. Returns remarks for people. Raises
-    CommandFailed."""
+def carry_out(
+    work: Work, stage: str, command: Command, answers: bytes = b"", seconds: float = math.inf
+) -> list[str]:
+    """Runs a command with these answers as its input, for at most so many seconds; one that is known to be flaky,
+    or whose network failed, is run once more, and errors that the team declared harmless are tolerated. Returns
+    remarks for people. Raises CommandFailed."""
     remarks: list[str] = []
     for attempt in (1, 2):
         try:
-            mark = new_mark()
-            return [*remarks, *run_command(work, stage, command.line, mark, command.evidence, answers)]
+            mark, line, evidence = new_mark(), command.line, command.evidence
+            return [*remarks, *run_command(work, stage, line, mark, evidence, answers, seconds)]
         except CommandFailed as error:
             telling = [line for line in error.lines if _TELLING.search(line)] or list(error.lines)
             if telling and are_tolerated(work.tree, telling):
