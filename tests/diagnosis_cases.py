@@ -224,6 +224,8 @@ CASES = [
     _php("runtime-memory", "$a = []; while (true) $a[] = str_repeat('rain', 9999);", words="-d memory_limit=4M"),
     _php("file-missing", "require 'stations.php';", "stations.php"),
     _php("php-function-gone", "$words = split(',', 'a,b');", "split"),
+    _php("php-words-gone", "$a = [1]; echo $a{0};", "no longer supported"),
+    _php("php-file-included", "include '/etc/gauges/settings.php'; strlen([]);", "/etc/gauges/settings.php"),
     _php("php-class-missing", "new Gauges\\Reading();", "Gauges\\Reading"),
     _php("php-function-missing", "gauge_total([1, 2]);", "gauge_total"),
     _php("php-method-missing", "class Gauge {} (new Gauge())->read();", "Gauge::read"),

@@ -255,6 +255,7 @@ _STRUCTS: Mapping[type[Facts], tuple[FailureKind, ...]] = {
         _KIND.BUILD_OUTPUT_MISSING,
         _KIND.PHP_LIBRARIES_MISSING,
         _KIND.PHP_SCRIPT_MISSING,
+        _KIND.PHP_FILE_INCLUDED,
         _KIND.PHP_FOLDER_SERVED,
         _KIND.PHP_SESSION_FOLDER,
         _KIND.RUBY_SERVER_FILE_LEFT,

@@ -23,6 +23,8 @@ class FailureKind(StrEnum):
     DATABASE_EXTENSION = "database-extension"
     PHP_EXTENSION_MISSING = "php-extension-missing"
     PHP_FUNCTION_GONE = "php-function-gone"
+    PHP_WORDS_GONE = "php-words-gone"
+    PHP_FILE_INCLUDED = "php-file-included"
     PHP_CLASS_MISSING = "php-class-missing"
     PHP_FUNCTION_MISSING = "php-function-missing"
     PHP_METHOD_MISSING = "php-method-missing"

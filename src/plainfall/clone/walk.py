@@ -27,7 +27,7 @@ _SKIPPED = frozenset(
 )
 # Folders that belong to a project and are none: documents, tests, examples, what others made.
 _ASIDE = (
-    r"vendor|wp-includes|wp-content|third[-_]party|external|contrib|docs?|examples?|samples?|demos?|sandbox|tutorials?|tests?|testing|benchmarks?|"
+    r"vendor|wp-includes|wp-content|(?:third|3rd)[-_]?part(?:y|ies)|external|contrib|docs?|examples?|samples?|demos?|sandbox|tutorials?|tests?|testing|benchmarks?|"
     r"\.[^/]+"
 )
 _SIDE = regex(rf"(^|/)({_ASIDE}|requirements|scripts|tools)(/|$)", re.IGNORECASE)

@@ -74,14 +74,15 @@ def find_templates(
             continue
         if _NO_SETTINGS.search(natural) or target in candidates:
             continue
+        text = tree.text(template)
+        if kind == "ini" and text.lstrip().startswith("{"):
+            kind = "json"  # each program has a form of its own for such names
         try:
-            document = read_document(kind, tree.text(template), template)
+            document = read_document(kind, text, template)
         except BadInput as error:
-            is_code = kind not in ("dotenv", "php") and _CODE.search(tree.text(template)) is not None
-            of_any_form = kind == "ini" and natural.endswith(
-                ".conf"
-            )  # each program has its own for that name
-            if (kind == "dotenv" or _SETTINGS_NAME.match(natural)) and not is_code and not of_any_form:
+            is_code = kind not in ("dotenv", "php") and _CODE.search(text) is not None
+            of_any_form = is_code or natural.endswith(".conf")  # each program has its own for that name
+            if kind == "dotenv" or (loaded and not of_any_form):
                 raise
             place = error.place or Evidence(template)
             what = "it is named like a settings template and " + (

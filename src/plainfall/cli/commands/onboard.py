@@ -189,7 +189,7 @@ def show_outcome(console: Console, outcome: Outcome, clone: str) -> None:
         where = f"{part}: " if part else ""
         probe = record.probe or {}
         style = "good" if probe and not probe.get("problem") else "warn"
-        address = console.styled(f"{where}{record.url}", style, out=True)
+        address = console.styled(f"{where}{probe.get('url') or record.url}", style, out=True)
         console.result(f"{address}  log {console.shown_path(record.log)}")
     _show_beside(console, outcome, named)
     if outcome.survey.examples and not outcome.servers and outcome.outcome == "done":

@@ -261,6 +261,8 @@ def best_page(base: str, paths: tuple[str, ...]) -> tuple[Probe, list[str]]:
         if first.status == 404 and result.status in _ANSWERS:
             note = f"{first.url} does not exist, and the server or the project names this address"
             return replace(result, problem="", notes=(*result.notes, _ANSWERS[result.status], note)), tried
+        if first.status == 404 and result.fault == PARTLY:
+            return result, tried
         if first.status not in _OF_INTERFACE:
             break
     assert first is not None

@@ -17,7 +17,7 @@ from plainfall.clone.frameworks import (
 )
 from plainfall.clone.second_processes import SecondProcess
 from plainfall.clone.walk import Tree
-from plainfall.ecosystems.php.recognise.documents import front_file, router_command
+from plainfall.ecosystems.php.recognise.documents import front_file, router_command, served_folder
 from plainfall.evidence import Evidence
 from plainfall.patterns import regex
 
@@ -99,5 +99,5 @@ def _commands(
         yield Command(
             "tasks", line, "fetches the modules of the import map", RANK, place, folder, may_fail=True
         )
-    line = router_command(folder, front.rpartition("/")[0])
+    line = router_command(folder, served_folder(front))
     yield Command("server", line, "the runtime's own server", RANK, place, folder)

@@ -21,11 +21,11 @@ from plainfall.reading import of_its_form
 __all__ = [
     "IMPORTS",
     "LOCK_NAMES",
-    "REQUIREMENTS",
     "Candidate",
     "find_lists",
     "locked_versions",
     "read_list",
+    "requirement_lists",
     "stale_remarks",
 ]
 
@@ -61,8 +61,13 @@ _MANIFESTS = {
 }
 IMPORTS = "imports"  # the kind of a part without any list
 # Names under which people keep requirement lists, the likeliest first.
-REQUIREMENTS = regex(r"^(requirements?|reqs?|deps|dependencies|packages)([-_.][\w.-]+)?\.(txt|in|pip)$", re.I)
+_REQUIREMENTS = regex(
+    r"^(requirements?|reqs?|deps|dependencies|packages)([-_.][\w.-]+)?\.(txt|in|pip)$", re.I
+)
 _MAIN = regex(r"^requirements?\.txt$", re.I)
+_OF_ANY_PROGRAM = regex(r"^(deps|dependencies|packages)\b", re.I)
+# A requirement, an option, an address or a path; or what an entry goes on with on the next line.
+_ENTRY = regex(r"^(-|[\w.-]+\s*(\[[^\]]*\])?\s*([<>=!~;@,]|\\?$)|[./]|\w+(\+\w+)?://)")
 _FOR_DEVELOPERS = (
     "dev",
     "develop",
@@ -104,7 +109,8 @@ def find_lists(tree: Tree, folder: str) -> list[Candidate]:
     place = f"{folder}/" if folder else ""
     names = set(tree.folders.get(folder, ()))
     result = [Candidate(place + name, name, "a complete lock") for name in _locks(tree, place, names)]
-    result += [Candidate(place + name, "requirements.txt", "the requirement list") for name in _lists(names)]
+    lists = _without_sources(requirement_lists(tree, folder))
+    result += [Candidate(place + name, "requirements.txt", "the requirement list") for name in lists]
     manifests = [
         Candidate(place + name, name, "the manifest's own dependencies")
         for name in _MANIFESTS
@@ -137,11 +143,28 @@ def _locks(tree: Tree, place: str, names: set[str]) -> list[str]:
     return results
 
 
-def _lists(names: set[str]) -> list[str]:
-    """Requirement lists; a ``.in`` file only where its output does not exist."""
-    results = [name for name in names if REQUIREMENTS.match(name)]
-    results = [name for name in results if not (name.endswith(".in") and f"{name[:-3]}.txt" in names)]
+def requirement_lists(tree: Tree, folder: str) -> list[str]:
+    """The names of the requirement lists in a folder."""
+    place = f"{folder}/" if folder else ""
+    names = tree.folders.get(folder, ())
+    return [name for name in names if _REQUIREMENTS.match(name) and _is_list(tree, place + name)]
+
+
+def _without_sources(names: list[str]) -> list[str]:
+    """The lists, the likeliest first; a ``.in`` file only where its output does not exist."""
+    results = [name for name in names if not (name.endswith(".in") and f"{name[:-3]}.txt" in names)]
     return sorted(results, key=lambda name: (_MAIN.match(name) is None, _likelihood(name), name))
+
+
+def _is_list(tree: Tree, path: str) -> bool:
+    """Whether a file of such a name may be a list: prose and tables of other programs have the same names."""
+    if not _OF_ANY_PROGRAM.match(path.rpartition("/")[2]):
+        return True
+    try:
+        rows = [row.partition("#")[0].strip() for row in tree.text(path).splitlines()]
+    except BadInput:
+        return True  # reported by the step that reads it
+    return all(_ENTRY.match(row) for row in rows if row)
 
 
 def _likelihood(name: str) -> int:

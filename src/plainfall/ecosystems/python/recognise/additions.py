@@ -21,7 +21,7 @@ from packaging.utils import canonicalize_name
 from plainfall.clone.parts import Addition, DependencyFile
 from plainfall.clone.prose import bounded_lines
 from plainfall.clone.walk import Tree
-from plainfall.ecosystems.python.lists.discover import REQUIREMENTS, Candidate, find_lists, read_list
+from plainfall.ecosystems.python.lists.discover import Candidate, find_lists, read_list, requirement_lists
 from plainfall.ecosystems.python.lists.pins import Listed, Target
 from plainfall.ecosystems.python.lists.requirements import RequirementLine
 from plainfall.ecosystems.python.recognise.imports import (
@@ -229,7 +229,7 @@ def _other_lines(
     above = folder
     while True:
         place = f"{above}/" if above else ""
-        paths = [f"{place}{name}" for name in sorted(tree.folders.get(above, ())) if REQUIREMENTS.match(name)]
+        paths = [f"{place}{name}" for name in sorted(requirement_lists(tree, above))]
         inner = f"{place}requirements"
         paths += [
             f"{inner}/{name}"

@@ -9,7 +9,13 @@ from typing import Any
 from plainfall.clone.commands import Command, script_file_commands
 from plainfall.clone.parts import Addition, DependencyFile, Extension
 from plainfall.clone.walk import Tree, is_side
-from plainfall.ecosystems.python.lists.discover import IMPORTS, REQUIREMENTS, Candidate, find_lists, read_list
+from plainfall.ecosystems.python.lists.discover import (
+    IMPORTS,
+    Candidate,
+    find_lists,
+    read_list,
+    requirement_lists,
+)
 from plainfall.ecosystems.python.lists.pins import Listed, Pin, Target
 from plainfall.ecosystems.python.lists.requirements import RequirementLine
 from plainfall.ecosystems.python.lists.toml import load_table
@@ -63,7 +69,7 @@ def recognise_python(tree: Tree, folder: str) -> list[Evidence]:
     results = [name for name in _MANIFESTS if name in names]
     if "pyproject.toml" in results and not _is_project(tree, folder):
         results.remove("pyproject.toml")
-    results += sorted(name for name in names if REQUIREMENTS.match(name))
+    results += sorted(requirement_lists(tree, folder))
     mains = [name for name in ("manage.py", *MAINS) if name in names]
     if not results and not mains and not inside and (tree.named or not _lists_anywhere(tree)):
         mains = _other_mains(tree, folder)
@@ -75,9 +81,11 @@ def recognise_python(tree: Tree, folder: str) -> list[Evidence]:
 
 def _lists_anywhere(tree: Tree) -> bool:
     """Whether any folder has a manifest or a list: then that is where the programs of the clone are."""
-    names = (path.rpartition("/")[2] for path in tree.files)
-    return any(name in _MANIFESTS or REQUIREMENTS.match(name) for name in names) or any(
-        folder.rpartition("/")[2] == "requirements" for folder in tree.folders
+    return any(
+        folder.rpartition("/")[2] == "requirements"
+        or any(name in _MANIFESTS for name in names)
+        or requirement_lists(tree, folder)
+        for folder, names in tree.folders.items()
     )
 
 
