@@ -129,6 +129,25 @@ def test_a_program_that_requires_a_folder_gets_one_of_its_own(
     assert run.document["servers"][0]["command"] == f"rain serve {name} .plainfall/folder"
 
 
+@pytest.mark.parametrize(("word", "does"), [("ingest", True), ("purge", False)])
+def test_what_the_program_wants_to_be_run_first(
+    machine: Machine, offer: Offer, word: str, does: bool
+) -> None:
+    offer([Archive.of(package("bottle"))])
+    text = (
+        "import http.server, os, pathlib, sys\n\n\ndef main():\n    made = pathlib.Path('gauges.dat')\n"
+        f"    if sys.argv[1:] == [{word!r}]:\n        made.touch()\n"
+        f"    elif not made.exists():\n        print(\"No gauges yet. Run 'rain {word}' first.\")\n    else:\n"
+        f"{SERVES}\n\nif __name__ == '__main__':\n    main()\n"
+    )
+    clone = machine.clone({**project(text), "README.md": "# Rain\n\n## Run\n\n    rain\n"})
+    run = machine.run("onboard", clone, "--json")
+    assert (run.document["outcome"] == "done") is does, run.document["failure"]
+    assert (clone / "gauges.dat").exists() is does
+    if not does:
+        assert f"Run 'rain {word}' first" in run.document["failure"]["cause"]
+
+
 def test_what_stops_the_server_is_said_rather_than_how_the_program_is_used(
     machine: Machine, offer: Offer
 ) -> None:

@@ -33,7 +33,7 @@ _SAYS_WHY = regex(
     r"^\s*(?:\w[\w.]{0,80}(?:Error|Exception|Exit|Failed|NotFound|Missing)\b: ?\S|"
     r"(?:[^\s\w]\s*|[\w.-]{1,60}: )?(?:fatal |critical )?(?:error|fatal|failed)\b[^\n]{0,80}[:\u2014-] ?\S)|"
     r"^\S[^\n]{0,200}\b(?:not found|is missing|is required|does not exist|is not set|is not configured|cannot|"
-    r"could not|refus(?:es|ed|ing) to)\b",
+    r"could not|refus(?:es|ed|ing) to)\b|\b(?:run|execute|call)\b[^\n]{1,80}\bfirst\b",
     re.IGNORECASE,
 )
 _USAGE = regex(r"^\s{0,9}usage:", re.IGNORECASE | re.MULTILINE)

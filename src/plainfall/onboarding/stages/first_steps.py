@@ -36,6 +36,12 @@ _SECOND = regex(r"init|upgrade|migrate|create|setup")
 # What would take something away, or belongs to somebody else's machine.
 _HARMFUL = regex(r"--?(force|drop|reset|wipe|overwrite|delete|clear|purge)\b|[|;&<>`$]|\bsudo\b|https?://")
 _READERS_OWN = regex(r"^<|^\[|[A-Z]{2,}[-_]?[A-Z]{2,}|path/to|/your|/my|example\.(com|org)|~/|^/")
+_NEVER = regex(
+    r"\b(delete|drop|reset|wipe|purge|clear|remove|destroy|uninstall|clean|flush|publish|deploy|upload|push|send|login|"
+    r"logout|auth\w*)\b"
+)
+# What a program says that wants another command of its own before.
+_RUN_FIRST = r"\b(?:run|execute|call)\W{{1,3}}((?:{names}) [a-z][\w-]*)\b(?! [a-z])[^\n]{{0,40}}\bfirst\b"
 _SECONDS = 60.0  # that a step may take which nobody asked for
 _PROGRAMS = 2  # whose help is asked for
 _YES = b"y\n"  # to whether it may begin anew: there are no rows that could be lost
@@ -138,6 +144,11 @@ def _candidates(work: Work, command: Command, output: str) -> Iterator[Command]:
             if _is_first(line, programs):
                 yield replace(base, line=line, reason="the server's output names it")
                 break
+    asked = re.search(_RUN_FIRST.format(names=names), output, re.IGNORECASE)
+    if asked and not _NEVER.search(asked.group(1)):
+        yield replace(
+            base, line=" ".join(asked.group(1).split()), reason="the server's output wants it first"
+        )
     for step in documented_uses(work.tree, work.part.path, programs):
         line = _without_placeholders(step.command)
         if _is_first(line, programs):

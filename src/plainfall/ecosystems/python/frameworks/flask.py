@@ -35,7 +35,9 @@ MIGRATES_FROM = MigratesFrom(
     regex(r"\bMigrate\([^)]*\bdirectory\s*=|init_app\([^)]*\bdirectory\s*="),
 )
 
-_REGISTERED = regex(r"(?:cli\.command|click\.command)\(\s*(?:name\s*=\s*)?['\"]([\w-]+)['\"]")
+_REGISTERED = regex(r"(?:\.cli\.command|click\.command)\(\s*(?:name\s*=\s*)?['\"]([\w-]+)['\"]")
+# What a command of click's has that the application runs: another one belongs to a program of the project's own.
+_IN_APPLICATION = regex(r"with_appcontext|\.cli\.add_command")
 _DEFAULT_MODULES = ("app", "wsgi")
 _DEFAULT_NAMES = ("app", "application", "create_app", "make_app")
 TRAITS = Traits(("Flask",), port_variables=("FLASK_RUN_PORT",), prefixes=("FLASK_",))
@@ -117,6 +119,8 @@ def _registered(tree: Tree, folder: str) -> Iterator[Command]:
     for path, text in sources(tree, folder):
         for match in _REGISTERED.finditer(text):
             name = match.group(1)
+            if match.group(0).startswith("click") and not _IN_APPLICATION.search(text):
+                continue
             evidence = Evidence(place + path, text[: match.start()].count("\n") + 1, match.group(0))
             if re.search(r"seed|populate|fixture|demo|sample", name):
                 yield Command(

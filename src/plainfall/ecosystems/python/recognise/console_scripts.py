@@ -30,12 +30,14 @@ def serves_pages(names: Iterable[str]) -> bool:
 
 
 class ConsoleScript(Struct, frozen=True):
-    """A command, the module and attribute that it calls, and where it is declared."""
+    """A command, the module and attribute that it calls, and where it is declared; ``file`` is that of a script
+    which is installed as it is, relative to the project, and has no module."""
 
     name: str
     module: str
     attribute: str
     evidence: Evidence
+    file: str = ""
 
 
 def console_scripts(tree: Tree, folder: str) -> list[ConsoleScript]:
@@ -101,14 +103,42 @@ def plugin_commands(tree: Tree, folder: str) -> frozenset[str]:
 
 def _of_setup(tree: Tree, path: str) -> Iterator[ConsoleScript]:
     yield from _scripts(_groups_of_setup(tree, path).get("console_scripts", []), tree, path)
+    yield from _files_of_setup(tree, path)
+
+
+def _module_of_setup(tree: Tree, path: str) -> ast.Module:
+    try:
+        return ast.parse(tree.text(path))
+    except (SyntaxError, ValueError, RecursionError, MemoryError, BadInput):
+        return ast.Module([], [])  # reported where the list is read
+
+
+def _files_of_setup(tree: Tree, path: str) -> Iterator[ConsoleScript]:
+    """The scripts that a ``setup.py`` installs as they are: names that it states, or puts together of such."""
+    module, folder = _module_of_setup(tree, path), path.rpartition("/")[0]
+    named = {
+        target.id: node.value
+        for node in module.body
+        if isinstance(node, ast.Assign)
+        for target in node.targets
+        if isinstance(target, ast.Name)
+    }
+    for node in ast.walk(module):
+        if not isinstance(node, ast.keyword) or node.arg != "scripts":
+            continue
+        value = named.get(node.value.id) if isinstance(node.value, ast.Name) else node.value
+        for element in value.elts if isinstance(value, ast.List | ast.Tuple) else ():
+            words = element.args if isinstance(element, ast.Call) else [element]
+            pieces = [word.value for word in words if isinstance(word, ast.Constant)]
+            file = "/".join(piece for piece in pieces if isinstance(piece, str))
+            if pieces and (f"{folder}/{file}" if folder else file) in tree:
+                place = Evidence(path, element.lineno)
+                yield ConsoleScript(file.rpartition("/")[2], "", "", place, file)
 
 
 def _groups_of_setup(tree: Tree, path: str) -> dict[str, list[str]]:
     """The entry points that a ``setup.py`` states literally, by group."""
-    try:
-        module = ast.parse(tree.text(path))
-    except (SyntaxError, ValueError, RecursionError, MemoryError, BadInput):
-        return {}  # reported where the list is read
+    module = _module_of_setup(tree, path)
     results: dict[str, list[str]] = {}
     for node in ast.walk(module):
         if isinstance(node, ast.keyword) and node.arg == "entry_points":

@@ -29,10 +29,10 @@ from plainfall.ecosystems.python.recognise.applications import (
     MAIN_GUARD,
     MAINS,
     applications,
-    server_configuration,
     sources,
 )
-from plainfall.ecosystems.python.recognise.console_scripts import ConsoleScript, console_scripts, serves_pages
+from plainfall.ecosystems.python.recognise.console_scripts import console_scripts, serves_pages
+from plainfall.ecosystems.python.recognise.own_programs import canonical, own_programs, project_name
 from plainfall.ecosystems.python.runtime.asks import manifest
 from plainfall.errors import BadInput
 from plainfall.evidence import Evidence
@@ -227,7 +227,7 @@ def _beyond(
 
 def library_name(tree: Tree, library: Library) -> str:
     """The normalised name of a project."""
-    return _project_name(tree, library.folder)
+    return project_name(tree, library.folder)
 
 
 def names_of(additions: Iterable[Addition]) -> list[str]:
@@ -273,7 +273,7 @@ def folder_of_list(tree: Tree, folder: str) -> str:
 def python_commands(tree: Tree, folder: str) -> list[Command]:
     """Commands from the manifest's scripts and from script files."""
     commands = list(script_file_commands(tree, folder, "python", (".py",)))
-    commands += _project_scripts(tree, folder)
+    commands += own_programs(tree, folder, lambda: _serves(tree, folder))
     commands += _main_file(tree, folder)
     return commands
 
@@ -282,7 +282,7 @@ def _main_file(tree: Tree, folder: str) -> Iterator[Command]:
     """The file by whose name people know what to run, where it is a program; a framework's or a document's command
     goes before it."""
     place = f"{folder}/" if folder else ""
-    own = _project_name(tree, folder).replace("-", "_")
+    own = project_name(tree, folder).replace("-", "_")
     for name in ("main.py", "app.py", "run.py", "game.py", f"{own}.py"):
         text = tree.text(place + name) if place + name in tree else ""
         main = MAIN_GUARD.search(text)
@@ -347,85 +347,12 @@ def _own_main(tree: Tree, folder: str) -> Iterator[Command]:
 
 
 _RUNS = regex(r"(?:^|[\s`$])python[\d.]* (?:\./)?([\w-]+\.py)\b", re.MULTILINE)
-_STAGES = (
-    ("seeds", regex(r"seed")),
-    ("migrations", regex(r"migrate|init(ialize)?[-_]?(\w+[-_])?(db|database)")),
-    ("server", regex(r"serve(?!r?[-_](init|import|export|fsck|gen|passwd|test))")),
-)
 
 
-def _project_scripts(tree: Tree, folder: str) -> Iterator[Command]:
-    """Console scripts whose names tell a stage; and the one of the project's own name, where it is made with what
-    serves pages: it is tried where nothing says how to start it."""
-    scripts = console_scripts(tree, folder)
-    for one in scripts:
-        stage = next((stage for stage, word in _STAGES if word.search(one.name.lower())), None)
-        if stage and _module_is_here(tree, folder, one.module):
-            line = _called(one, tree, folder)
-            reason = f"the project's script {one.name!r}"
-            guess = stage in ("migrations", "seeds")
-            yield Command(stage, line, reason, 50, one.evidence, folder, may_fail=guess)
-    if not scripts:
-        return
+def _serves(tree: Tree, folder: str) -> bool:
+    """Whether the part's list has what pages are served with."""
     listed = dependency_file(tree, folder)
-    if listed is not None and serves_pages(listed.names):
-        own = _project_name(tree, folder)
-        for one in scripts:
-            here = _module_is_here(tree, folder, one.module)
-            likely = _likely_server(one, own, alone=len(scripts) == 1) if here else 0
-            if likely:
-                reason = f"the project's own program {one.name!r}, since nothing says how it is started"
-                # A module that can be run needs no command, which some builds do not bring.
-                module = one.module.removesuffix(".__main__")
-                line = f"python -m {module}" if module != one.module else one.name
-                yield Command("server", line, reason, likely, one.evidence, folder, may_fail=True)
-
-
-def _called(script: ConsoleScript, tree: Tree, folder: str) -> str:
-    """The command line of a console script whose module is in the part: it works before it is installed, too. One
-    that works on a server's configuration file gets that file."""
-    configuration = server_configuration(tree, folder)
-    argument = f" {configuration.path.rpartition('/')[2]}" if configuration and "db" in script.name else ""
-    call = f"import sys; from {script.module} import {script.attribute} as main; sys.exit(main())"
-    return f'python -c "{call}"{argument}'
-
-
-_OTHER_PROGRAM = regex(
-    r"init|migrat|seed|populate|import|export|backup|worker|client|test|celery|beat|passwd|user|consumer|manage",
-    re.I,
-)
-
-
-def _likely_server(script: ConsoleScript, project: str, *, alone: bool) -> int:
-    """The rank of a project's own program as its server, 0 for one that is none: ``NAMEd`` before ``NAME``."""
-    name = canonical(script.name)
-    if _OTHER_PROGRAM.search(name.removeprefix(project)):
-        return 0
-    if name in (f"{project}d", f"{project}-web", f"{project}-daemon"):
-        return 5
-    return 3 if name == project or alone else 0
-
-
-def canonical(name: str) -> str:
-    """A name without what tells no two projects apart (PEP 503)."""
-    return re.sub(r"[-_.]+", "-", name).lower()
-
-
-def _project_name(tree: Tree, folder: str) -> str:
-    """The project's name as its manifest states it, else its folder's."""
-    path = f"{folder}/pyproject.toml" if folder else "pyproject.toml"
-    stated = ""
-    for keys in (("project",), ("tool", "poetry")) if path in tree else ():
-        stated = stated or str(load_table(tree, path, *keys).get("name") or "")
-    return canonical(stated or re.sub(r"-v?\d[\d.]*$", "", (tree.root / folder).resolve().name))
-
-
-def _module_is_here(tree: Tree, folder: str, module: str) -> bool:
-    path = module.replace(".", "/")
-    place = f"{folder}/" if folder else ""
-    return any(
-        f"{place}{inner}{path}{end}" in tree for inner in ("", "src/") for end in (".py", "/__init__.py")
-    )
+    return listed is not None and serves_pages(listed.names)
 
 
 def needed_modules(tree: Tree, folder: str) -> tuple[Extension, ...]:
