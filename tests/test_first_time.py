@@ -148,6 +148,30 @@ def test_what_the_program_wants_to_be_run_first(
         assert f"Run 'rain {word}' first" in run.document["failure"]["cause"]
 
 
+def test_a_script_that_the_setup_installs_as_it_is_starts_the_project(machine: Machine, offer: Offer) -> None:
+    offer([Archive.of(package("bottle"))])
+    setup = (
+        "import os\nfrom setuptools import setup\n\nscripts = [os.path.join('bin', 'rain-board')]\n"
+        "setup(name='rain-board', install_requires=['bottle'], scripts=scripts)\n"
+    )
+    program = f"import http.server, os\nif True:\n{SERVES}"
+    files = {**project(""), "setup.py": setup, "bin/rain-board": program, "bin/other": ""}
+    files["pyproject.toml"] = files["pyproject.toml"].partition("[project.scripts]")[0]
+    run = machine.run("onboard", machine.clone(files), "--json")
+    assert run.document["outcome"] == "done", run.document["failure"]
+    assert run.document["servers"][0]["command"] == "python bin/rain-board"
+
+
+def test_a_command_of_the_projects_own_program_is_none_of_the_application(machine: Machine) -> None:
+    cli = "import click\n\n@click.group()\ndef cli(): ...\n\n@cli.command('init-db')\ndef init_db(): ...\n"
+    app = (
+        "from flask import Flask\napp = Flask(__name__)\n\n@app.cli.command('make-tables')\ndef make(): ...\n"
+    )
+    clone = machine.clone({"requirements.txt": "flask\n", "app.py": app, "cli.py": cli})
+    said = machine.run("survey", clone, "--json").out
+    assert "flask make-tables" in said and "flask init-db" not in said
+
+
 def test_what_stops_the_server_is_said_rather_than_how_the_program_is_used(
     machine: Machine, offer: Offer
 ) -> None:
