@@ -405,3 +405,10 @@ def test_extras_and_groups_by_the_standards_words(machine: Machine, offer: Calla
     assert other.step("dependencies")["detail"]["taken_out"] == ["devkit 1.0"]  # the extra was chosen before
     none = machine.run("onboard", clone, "--until", "dependencies", "--json", "--extra", "none")
     assert none.step("dependencies")["detail"]["taken_out"] == ["mapkit 1.0"]
+
+
+def test_a_list_that_was_left_empty_says_nothing_against_the_manifest(machine: Machine) -> None:
+    manifest = '[project]\nname = "rain"\nversion = "1"\ndependencies = ["gauge-words"]\n'
+    clone = machine.clone({"pyproject.toml": manifest, "requirements.txt": "# see the manifest\n"})
+    [part] = machine.run("survey", clone, "--json").document["parts"]
+    assert part["dependencies"]["evidence"][0]["path"] == "pyproject.toml"

@@ -166,6 +166,22 @@ def test_an_old_digest_gets_the_runtimes_option(machine: Machine) -> None:
     assert "NODE_OPTIONS=--openssl-legacy-provider" in " ".join(run.step("server")["remarks"])
 
 
+@pytest.mark.needs("memcached")
+def test_a_service_whose_driver_only_a_failure_names_is_started_at_its_usual_port(machine: Machine) -> None:
+    driver = (
+        "import socket\ndef ask():\n    socket.create_connection(('127.0.0.1', 11000 + 211), 2).close()\n"
+    )
+    more = (
+        "import sys\nsys.path.insert(0, 'site-packages')\nimport pymemcache.client\npymemcache.client.ask()"
+    )
+    files = {"site-packages/pymemcache/__init__.py": "", "site-packages/pymemcache/client.py": driver}
+    app = {"app.py": SERVER.format(more=more), "requirements.txt": "", "Procfile": PROCFILE}
+    run = onboarded(machine, machine.clone({**files, **app}))
+    assert "nothing answered at port 11211: memcached was started there" in " ".join(
+        run.step("server")["remarks"]
+    )
+
+
 @pytest.mark.needs("redis-server")
 def test_a_service_that_only_a_failure_names_is_started_at_its_usual_port(machine: Machine) -> None:
     more = (

@@ -109,13 +109,15 @@ def find_lists(tree: Tree, folder: str) -> list[Candidate]:
     place = f"{folder}/" if folder else ""
     names = set(tree.folders.get(folder, ()))
     result = [Candidate(place + name, name, "a complete lock") for name in _locks(tree, place, names)]
-    lists = _without_sources(requirement_lists(tree, folder))
-    result += [Candidate(place + name, "requirements.txt", "the requirement list") for name in lists]
     manifests = [
         Candidate(place + name, name, "the manifest's own dependencies")
         for name in _MANIFESTS
         if name in names and _says_something(tree, place + name, name)
     ]
+    lists = _without_sources(requirement_lists(tree, folder))
+    if manifests:  # one that was left empty says nothing against the manifest
+        lists = [name for name in lists if _rows(tree, place + name)]
+    result += [Candidate(place + name, "requirements.txt", "the requirement list") for name in lists]
     main = [
         candidate
         for candidate in result
@@ -160,11 +162,16 @@ def _is_list(tree: Tree, path: str) -> bool:
     """Whether a file of such a name may be a list: prose and tables of other programs have the same names."""
     if not _OF_ANY_PROGRAM.match(path.rpartition("/")[2]):
         return True
+    return all(_ENTRY.match(row) for row in _rows(tree, path))
+
+
+def _rows(tree: Tree, path: str) -> list[str]:
+    """The lines of a list, without comments and empty ones."""
     try:
-        rows = [row.partition("#")[0].strip() for row in tree.text(path).splitlines()]
+        lines = tree.text(path).splitlines()
     except BadInput:
-        return True  # reported by the step that reads it
-    return all(_ENTRY.match(row) for row in rows if row)
+        return ["."]  # reported by the step that reads it
+    return [row for line in lines if (row := line.partition("#")[0].strip())]
 
 
 def _likelihood(name: str) -> int:
