@@ -66,3 +66,19 @@ def test_prose_that_is_called_as_a_list_of_packages_makes_no_part(machine: Machi
     run = machine.run("onboard", clone, "--json")
     assert run.document["outcome"] == "done", run.document["failure"]
     assert [part["language"] for part in machine.run("survey", clone, "--json").document["parts"]] == ["php"]
+
+
+@pytest.mark.needs("php")
+@pytest.mark.parametrize(
+    "said",
+    [
+        "FATAL: Connection to the gauges' database failed.",
+        "Could not connect to the database server.",
+        "Error establishing a database connection",
+    ],
+)
+def test_a_page_that_only_says_that_it_cannot_go_on_is_no_good_one(machine: Machine, said: str) -> None:
+    page = f"<?php\nheader('Content-Type: text/html'); echo '<p>', {said.replace(chr(39), '')!r}, '</p>';\n"
+    run = machine.run("onboard", machine.clone({"index.php": page}), "--json")
+    assert run.status == 1
+    assert "the page is an error page, though its status is 200" in run.document["failure"]["cause"]

@@ -234,12 +234,29 @@ def _in_sentences(text: str, path: str, programs: frozenset[str]) -> Iterator[Re
                 yield ReadmeStep(command, "", "server", Evidence(path, number, line.strip()))
 
 
+# Statements of SQL, assignments of a configuration file, and names of a program's own modules: a block of them
+# has no language, often.
+_STATEMENT = regex(
+    r"(?:update \S+ set|insert into|delete from|select\b[^\n]*\bfrom|"
+    r"(?:create|alter|drop) (?:table|database|user|role|schema|extension|index|unique)|"
+    r"grant [\w ,]+ (?:on|to)|use [\w`]+;|flush privileges|show databases)\b|[a-z]\w*::\w|[\w.-]+ += ",
+    re.IGNORECASE,
+)
+
+
 def _is_no_shell(line: str) -> bool:
-    """Whether no shell would take a line: a parenthesis stands in it that begins no subshell and no function.
+    """Whether no shell would take a line: a statement of another language, or one in which a parenthesis stands
+    that begins no subshell and no function.
 
     >>> [_is_no_shell(one) for one in ("gauge (action=ns): what", "(cd web && npm start)", "f() { ls; }")]
     [True, False, False]
+    >>> [_is_no_shell(one) for one in ("update gauges set rain = 4;", "Rain::Gauges.read", "most-gauges = 9")]
+    [True, True, True]
+    >>> [_is_no_shell(one) for one in ("update gauges", "RAIN=4 gauges serve", "gauges serve --day = 4")]
+    [False, False, False]
     """
+    if _STATEMENT.match(line):
+        return True
     rest = _QUOTED.sub("", line[:_LONGEST])
     before, found, behind = rest.partition("(")
     last = before.rstrip()[-1:]

@@ -29,7 +29,19 @@ _ERROR_PAGES = (
     regex(r"\b(?:ReferenceError|TypeError|SyntaxError): .{0,100}\bat \S+ \(?\S+:\d+"),
     regex(r"\b(?:ActiveRecord|ActionView|ActionController)::\w+(?:Error|NotFound|Missing\w*)\b"),
     regex(r"^Cannot GET /"),
+    regex(r"^\W{0,9}(?:FATAL|Fatal error)\b.{0,80}"),
 )
+# What a short page says to its reader that has nothing else to show.
+_SHORT_PAGES = (
+    regex(r"\b[Ee]rror establishing a database connection\b"),
+    regex(
+        r"\b(?:could not|cannot|can't|unable to|failed to) connect to "
+        r"(?:the |a )?(?:MySQL |SQL )?(?:database|server)\b.{0,60}",
+        re.IGNORECASE,
+    ),
+    regex(r"\b[Cc]onnection to .{0,40}\b(?:database|server) failed\b"),
+)
+_SHORT = 1_500  # characters of text
 
 
 _CODE = regex(r"\.(m?js|css|tsx?|jsx|vue|svelte)$")  # a page's own code, and how it looks
@@ -89,7 +101,8 @@ def _error_page(page: Page | None, answer: Answer) -> str:
     if page is None and answer.media_type.startswith("text/plain"):
         text = answer.body[:20_000].decode("utf-8", "replace")
     heads = " ".join((page.title or "", *page.headings)) if page is not None else ""
-    for pattern in _ERROR_PAGES:
+    patterns = (*_ERROR_PAGES, *_SHORT_PAGES) if len(text) < _SHORT else _ERROR_PAGES
+    for pattern in patterns:
         # In a long text these may be quoted; an error page has them in its head or is short.
         match = pattern.search(heads) or pattern.search(text[:4000])
         if match:

@@ -154,10 +154,11 @@ class Reach(Struct, frozen=True):
 
 
 class Engine(Protocol):
-    """One kind's server: ``kind`` is its name, ``title`` the one for people; ``stop_signal`` asks it to end
-    well; ``restarts_for_accounts`` tells that it learns of who comes in at its start alone, ``leaves_root``
-    that it runs as an unprivileged user where this process is root's, ``keeps_rows`` that it holds tables that
-    belong to one making of its data."""
+    """One kind's server: ``kind`` is its name, ``title`` the one for people; ``stop_signal`` asks it to end well;
+    ``restarts_for_accounts`` tells that it learns of who comes in at its start alone, ``leaves_root`` that it runs
+    as an unprivileged user where this process is root's, ``keeps_rows`` that it holds tables that belong to one
+    making of its data, ``localhost_is_a_socket`` that its drivers take the name for a socket, whatever port is
+    given."""
 
     kind: str
     title: str
@@ -165,6 +166,7 @@ class Engine(Protocol):
     restarts_for_accounts: bool
     leaves_root: bool
     keeps_rows: bool
+    localhost_is_a_socket: bool
 
     def programs(self, path: Sequence[str]) -> list[Program]:
         """The server programs of this machine, the newest first; ``path`` are the folders to look in."""
@@ -209,6 +211,7 @@ class WithoutCopies:
     """What an engine answers whose server keeps no tables, and cannot copy a database at once."""
 
     keeps_rows = False
+    localhost_is_a_socket = False
     _NO_COPY = "this server cannot copy one at once"
 
     def keep_copy(self, place: Place, port: int, database: str, copy: str) -> str:

@@ -166,23 +166,14 @@ def run_command(
         if process.stdin is not None:
             with contextlib.suppress(BrokenPipeError), process.stdin:  # one that has ended takes none
                 process.stdin.write(answers)
-        with open(handle, "w", encoding="utf-8") as file:
-            for number, raw in enumerate(_lines(process, mark, group, seconds), 1):
-                line = work.masked(raw.decode("utf-8", "replace"))
-                pieces.append(line)
-                file.write(line)
-                file.flush()
-                work.progress(number, 0, line.strip()[:80])
+        _into_log(work, handle, _lines(process, mark, group, seconds), pieces)
         status = process.wait()
         left = _left_running(process, mark, group, command, str(log))
     except BaseException as error:
         end_leftovers(mark, group)
         process.wait()
-        if isinstance(error, _Serves):
-            why = _serves(command, evidence, "".join(pieces), str(log))
-        elif isinstance(error, _TooLong):
-            why = _too_long(command, evidence, "".join(pieces), seconds, str(log))
-        else:
+        why = _ended(error, command, evidence, "".join(pieces), seconds, str(log))
+        if why is None:
             raise
         status, left = 0, []
     finally:
@@ -197,7 +188,25 @@ def run_command(
     return left
 
 
-def _serves(command: str, evidence: Evidence, output: str, log: str) -> StepServes:
+def _into_log(work: Work, handle: int, lines: Iterator[bytes], pieces: deque[str]) -> None:
+    """Writes the output into the log, secrets covered, and keeps its last lines in ``pieces``."""
+    with open(handle, "w", encoding="utf-8") as file:
+        for number, raw in enumerate(lines, 1):
+            line = work.masked(raw.decode("utf-8", "replace"))
+            pieces.append(line)
+            file.write(line)
+            file.flush()
+            work.progress(number, 0, line.strip()[:80])
+
+
+def _ended(
+    error: BaseException, command: str, evidence: Evidence, output: str, seconds: float, log: str
+) -> CommandFailed | None:
+    """The failure of a command that was ended, None for another reason than its own."""
+    if isinstance(error, _TooLong):
+        return _too_long(command, evidence, output, seconds, log)
+    if not isinstance(error, _Serves):
+        return None
     return StepServes(
         f"`{command}` is no step: it listens on a port, and serves",
         remedy=f"Start it as the server, if it is the one: plainfall serve --command {shlex.quote(command)}",

@@ -97,10 +97,10 @@ def _driver_variables(work: Work, brought: list[Brought]) -> dict[str, str]:
         account = one.need.accounts[0] if one.need.accounts else None
         service = work.state.services.get(one.name) if one.name else None
         sockets = service.sockets if service is not None else ""
-        if not one.need.fixed or not sockets:
-            continue
         engine = engine_of(one.need.kind)
-        if engine is not None:
+        if engine is None or not sockets:
+            continue
+        if one.need.fixed or engine.localhost_is_a_socket:
             found |= engine.driver_variables(sockets, one.port or one.need.port, account)
     return found
 

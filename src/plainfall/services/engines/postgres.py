@@ -36,6 +36,7 @@ class _Postgres:
     restarts_for_accounts = False
     leaves_root = True
     keeps_rows = True
+    localhost_is_a_socket = False
 
     def programs(self, path: Sequence[str]) -> list[Program]:
         """Distributions hide it below a folder by version."""
