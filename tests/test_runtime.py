@@ -70,6 +70,18 @@ def test_each_rejected_one_has_its_reason() -> None:
     assert "free-threaded" in reasons["/opt/t", "3.13.0"]
 
 
+def test_where_a_pin_is_not_here_the_nearest_that_the_manifest_admits_is_taken() -> None:
+    found = here("3.10.4", "3.11.2", "3.12.1")
+    for pinned, expected in (("3.14", "3.12.1"), ("3.8", "3.11.2")):
+        choice = choose("Python", [pin(pinned), span(">=3.11")], found, GRAMMAR, unfit, near=True)
+        assert choice.taken.version == expected
+        assert choice.remarks == [
+            f"{pinned} (.python-version:1) is not installed; the nearest that >=3.11 (pyproject.toml:5) admits is taken"
+        ]
+    with pytest.raises(NoFittingRuntime):  # nothing says what else the project can do with
+        choose("Python", [pin("3.14")], found, GRAMMAR, unfit, near=True)
+
+
 def test_none_fits_says_what_is_asked_and_what_is_here() -> None:
     with pytest.raises(NoFittingRuntime) as caught:
         taken([pin("3.14"), span(">=3.11")], here("3.11.2", "3.12.1"))

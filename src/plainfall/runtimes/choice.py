@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Callable, Sequence
 from pathlib import Path
 
@@ -58,15 +59,17 @@ def choose(
     grammar: Grammar,
     unfit: Callable[[Interpreter], str | None],
     preferred: Callable[[str], int] = lambda version: 0,
+    *,
+    near: bool = False,
 ) -> Choice:
     """The best interpreter for the asks; ``unfit`` gives a reason against one whatever its version.
 
-    ``preferred`` ranks versions for a reason of its own (how many of the locked packages are made for
-    one), before the weak asks do. The strongest asks hold first; where a pin and a range can never hold
-    together the pin wins and that is remarked. Where the exact patch release of a pin is not here, another
-    of its line is taken and that is remarked. Among equals a version that weaker asks prefer, then a final
-    release, then the newest, then the one found first. Raises NoFittingRuntime.
-    """
+    ``preferred`` ranks versions for a reason of its own (how many of the locked packages are made for one), before
+    the weak asks do. The strongest asks hold first; where a pin and a range can never hold together the pin wins
+    and that is remarked. Where the exact patch release of a pin is not here, another of its line is taken and that
+    is remarked; with
+    ``near``, where none of its line is, the nearest that the ranges admit is. Among equals a version that weaker
+    asks prefer, then a final release, then the newest, then the one found first. Raises NoFittingRuntime."""
     usable, rejected = _usable(candidates, unfit)
     remarks: list[str] = []
     value = [ask for ask in asks if ask.strength >= Strength.RANGE]
@@ -83,6 +86,8 @@ def choose(
         remarks += [
             f"{ask.text} ({ask.evidence}) cannot hold together with the stronger asks" for ask in dropped
         ]
+    if not fitting and near:
+        fitting, specifiers, remarks = _near_the_pin(usable, value, grammar)
     if not fitting:
         raise _none_fits(language, value, usable, rejected)
     weak = [ask for ask in asks if ask.strength < Strength.RANGE]
@@ -166,6 +171,30 @@ def _strongest(
         return [], {}, []
     kept = {ask: _relaxed(ask, grammar) for ask in value if ask not in clashing}
     return _fitting(usable, kept, grammar), kept, clashing
+
+
+def _near_the_pin(
+    usable: Sequence[Interpreter], value: Sequence[VersionAsk], grammar: Grammar
+) -> tuple[list[Interpreter], dict[VersionAsk, str], list[str]]:
+    """Where a pinned version is not here: those that all ranges admit and that are nearest to it. A pin says what
+    somebody works with, a range what the project can do with. Nothing where there is no range."""
+    pins = [ask for ask in value if ask.strength is Strength.PIN]
+    ranges = {ask: ask.specifier for ask in value if ask.strength is Strength.RANGE}
+    fitting = _fitting(usable, ranges, grammar) if pins and ranges else []
+    wanted = _line_number(pins[0].text) if fitting else None
+    if wanted is None:
+        return [], {}, []
+    distances = [abs((_line_number(one.version) or 0) - wanted) for one in fitting]
+    near = [one for one, far in zip(fitting, distances, strict=True) if far == min(distances)]
+    allowed = next(iter(ranges))
+    nearest = f"the nearest that {allowed.text} ({allowed.evidence}) admits is taken"
+    return near, ranges, [f"{pin.text} ({pin.evidence}) is not installed; {nearest}" for pin in pins]
+
+
+def _line_number(text: str) -> int | None:
+    """A release line as a number that grows with it: 3.14 is 3014; None where a text names none."""
+    match = re.search(r"(\d{1,4})(?:\.(\d{1,3}))?", text)
+    return int(match.group(1)) * 1000 + int(match.group(2) or 0) if match else None
 
 
 def disagree(pin: VersionAsk, other: VersionAsk, grammar: Grammar) -> bool:

@@ -53,7 +53,13 @@ class PhpEnvironment(LinkedRuntime):
             if isinstance(one, Interpreter)
         }
         choice = choose(
-            "PHP", part.asks, found, GRAMMAR, lambda one: None, lambda version: numbers.get(version, 0)
+            "PHP",
+            part.asks,
+            found,
+            GRAMMAR,
+            lambda one: None,
+            lambda version: numbers.get(version, 0),
+            near=True,
         )
         known = extensions_of(choice.taken)
         lacking = [

@@ -90,7 +90,7 @@ class PythonEnvironment:
             choice = choose("Python", part.asks, result, GRAMMAR, without_headers, wheels)
         except NoFittingRuntime:
             # Not every source package is compiled: one without headers is better than none.
-            choice = choose("Python", part.asks, result, GRAMMAR, not_fit, wheels)
+            choice = choose("Python", part.asks, result, GRAMMAR, not_fit, wheels, near=True)
         best = choice.taken.version
         remarks = []
         for other in choice.rejected:

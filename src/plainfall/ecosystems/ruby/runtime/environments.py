@@ -38,7 +38,9 @@ class RubyEnvironment(LinkedRuntime):
     ) -> Choice:
         if named is not None:
             return named_choice("Ruby", named, interpreter_at, part.asks, GRAMMAR)
-        return choose("Ruby", part.asks, ruby_interpreters(surroundings), GRAMMAR, lambda one: None)
+        return choose(
+            "Ruby", part.asks, ruby_interpreters(surroundings), GRAMMAR, lambda one: None, near=True
+        )
 
     def make(self, folder: Path, choice: Choice, prompt: str, making: Path, access: CloneAccess) -> None:
         """The folder with the runtime's name. Packages that were laid for another Ruby's interface go."""
