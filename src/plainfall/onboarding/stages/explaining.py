@@ -85,9 +85,14 @@ def diagnose_for(work: Work, output: str, status: int | None = None) -> Diagnosi
 
 def _port_in(line: str) -> int:
     """The port that a line of output speaks of, 0 for none: a number behind the word or a colon, and not the
-    year or the process that logs name."""
+    year or the process that logs name.
+
+    >>> [_port_in(one) for one in ("bind on address ('0.0.0.0', 8000)", "EADDRINUSE :::3000", "in 2026: none")]
+    [8000, 3000, 0]
+    """
     match = re.search(
-        r"(?i)\bports?\b[^\d\n]{0,12}(\d{2,5})\b|[\w\]*]:(\d{4,5})(?![\d:.])|:::?(\d{4,5})\b", line
+        r"(?i)\bports?\b[^\d\n]{0,12}(\d{2,5})\b|[\w\]*]:(\d{4,5})(?![\d:.])|:::?(\d{4,5})\b|\('[^'\n]*', (\d{2,5})\)",
+        line,
     )
     number = next((int(one) for one in match.groups() if one), 0) if match else 0
     return number if number <= 65_535 else 0
@@ -96,7 +101,8 @@ def _port_in(line: str) -> int:
 def _own_port(work: Work, said: int) -> tuple[int, str]:
     """The port that a program wanted, and the line of the part's sources that holds it, where that is not the
     one that the part was given ("" otherwise). Where the output names none (``said`` is 0) it is a number of
-    the sources on which another program listens."""
+    the sources on which another program listens, and no server of this clone's own."""
+    own = {service.port for service in work.state.services.values()}
     given = work.settled_by().ports.get(work.part.key) if work.settling is not None else None
     if given is None or given == said:
         return said, ""
@@ -112,7 +118,7 @@ def _own_port(work: Work, said: int) -> tuple[int, str]:
             for match in re.finditer(r"(?<![\d.])(\d{4,5})(?![\d.])", line[:2_000]):
                 port = int(match.group(1))
                 if port == said or (
-                    not said and port not in (given, 0) and port < 65_536 and holder_of(port)
+                    not said and port not in {given, 0, *own} and port < 65_536 and holder_of(port)
                 ):
                     return port, f"{name}:{number}"
     return said, ""
