@@ -91,7 +91,8 @@ def _port_in(line: str) -> int:
     [8000, 3000, 0]
     """
     match = re.search(
-        r"(?i)\bports?\b[^\d\n]{0,12}(\d{2,5})\b|[\w\]*]:(\d{4,5})(?![\d:.])|:::?(\d{4,5})\b|\('[^'\n]*', (\d{2,5})\)",
+        r"(?i)\bports?\b[^\d\n]{0,12}(\d{2,5})\b|[\w\]*]:(\d{4,5})(?![\d:.])|:::?(\d{4,5})\b|"
+        r"\('[^'\n]*', (\d{2,5})\)",
         line,
     )
     number = next((int(one) for one in match.groups() if one), 0) if match else 0
