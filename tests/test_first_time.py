@@ -148,6 +148,24 @@ def test_what_the_program_wants_to_be_run_first(
         assert f"Run 'rain {word}' first" in run.document["failure"]["cause"]
 
 
+def test_a_demo_gets_the_project_itself_and_no_stranger_of_its_name(machine: Machine, offer: Offer) -> None:
+    offer([Archive.of(package("bottle")), Archive.of(package("rain"))])
+    files = project("WHOSE = 'ours'\n")
+    files["pyproject.toml"] = files["pyproject.toml"].partition("[project.scripts]")[0]
+    files["backend/rain.py"] = files.pop("rain.py")
+    files["ownbuild.py"] = (
+        files["ownbuild.py"]
+        .replace("open(NAME", 'open("backend/" + NAME')
+        .replace('os.getcwd() + "', 'os.getcwd() + "/backend')
+    )
+    demo = f"import http.server, os, rain\nassert rain.WHOSE == 'ours'\nif True:\n{SERVES}"
+    readme = "# Rain\n\n    pip install rain\n\n## Run\n\n    python demo/app.py\n"
+    clone = machine.clone({**files, "demo/app.py": demo, "README.md": readme})
+    run = machine.run("onboard", clone, "--json")
+    assert run.document["outcome"] == "done", run.document["failure"]
+    assert "1 package installed (1 fetched" not in " ".join(run.step("server")["remarks"])
+
+
 def test_a_script_that_the_setup_installs_as_it_is_starts_the_project(machine: Machine, offer: Offer) -> None:
     offer([Archive.of(package("bottle"))])
     setup = (

@@ -58,7 +58,7 @@ def propose(work: Work, failure: Failure) -> Iterator[Change]:
             for one in listed.unlisted
             if one.is_well_known and one.text not in had and one.text != addition.text
         ]
-    names = " and ".join(one.text for one in more)
+    names = " and ".join("the project itself" if one.in_place else one.text for one in more)
     packages = (*decisions.packages, *(PackageAdded.of(one) for one in more))
     yield Change(
         f"{wanted} was missing: {names} was installed, too ({addition.evidence}): {{result}}",

@@ -183,6 +183,8 @@ def _where(work: Work, module: str) -> _About:
             name = part.key or "the part at the top"
             return _About(f"{name} lists it ({other.path}), this part does not")
     addition = work.installing.package_for(work.tree, work.part, module)
+    if addition is not None and addition.in_place:
+        return _About(f"it is the project itself ({addition.evidence}), which is not installed")
     if addition is not None and not addition.is_well_known:
         extra = work.installing.extra_with(work.tree, work.part, addition)
         which = f"the extra {extra}" if extra else "another list"

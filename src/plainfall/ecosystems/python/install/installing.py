@@ -50,10 +50,14 @@ class PythonInstalling:
             return Addition(former, place, place)
         from plainfall.ecosystems.python.recognise.additions import named_elsewhere, well_known
         from plainfall.ecosystems.python.recognise.console_scripts import console_scripts
+        from plainfall.ecosystems.python.recognise.own_programs import own_project
 
         own = next((one for one in console_scripts(tree, part.path) if one.name == module), None)
         if own is not None:
             return Addition(part.path or ".", own.evidence, own.evidence, in_place=True)
+        project = own_project(tree, part.path, top)
+        if project is not None:  # never what a registry has under its name
+            return Addition(project[0] or ".", project[1], project[1], in_place=True)
         return named_elsewhere(tree, part.path, top) or well_known(tree, part.path, top)
 
     def holder_of(self, folder: Path, choice: Choice, access: CloneAccess, module: str) -> str:

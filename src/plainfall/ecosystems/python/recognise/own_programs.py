@@ -11,9 +11,10 @@ from plainfall.clone.walk import Tree
 from plainfall.ecosystems.python.lists.toml import load_table
 from plainfall.ecosystems.python.recognise.applications import server_configuration
 from plainfall.ecosystems.python.recognise.console_scripts import ConsoleScript, console_scripts
+from plainfall.evidence import Evidence
 from plainfall.patterns import regex
 
-__all__ = ["canonical", "own_programs", "project_name"]
+__all__ = ["canonical", "own_programs", "own_project", "project_name"]
 
 _STAGES = (
     ("seeds", regex(r"seed")),
@@ -91,10 +92,37 @@ def canonical(name: str) -> str:
     return re.sub(r"[-_.]+", "-", name).lower()
 
 
+_NAME_OF_SETUP = regex(r"^\s*name\s*=\s*[\"']?([\w.-]+)[\"']?", re.MULTILINE)
+
+
+def _stated_name(tree: Tree, folder: str) -> tuple[str, Evidence]:
+    """The project's name as a manifest in the folder states it, and where; "" for none."""
+    place = f"{folder}/" if folder else ""
+    path = f"{place}pyproject.toml"
+    for keys in (("project",), ("tool", "poetry")) if path in tree else ():
+        stated = str(load_table(tree, path, *keys).get("name") or "")
+        if stated:
+            return stated, tree.line_of(path, stated)
+    for name in ("setup.cfg", "setup.py"):
+        match = _NAME_OF_SETUP.search(tree.text(place + name)) if place + name in tree else None
+        if match:
+            return match.group(1), tree.line_of(place + name, match.group(1))
+    return "", Evidence(path)
+
+
+def own_project(tree: Tree, folder: str, module: str) -> tuple[str, Evidence] | None:
+    """The folder of the project that brings a module of its own name: the part's, or one above it; None where none
+    does. A package of that name elsewhere is another one."""
+    while True:
+        stated, place = _stated_name(tree, folder)
+        if stated and canonical(stated) == canonical(module):
+            return folder, place
+        if not folder:
+            return None
+        folder = folder.rpartition("/")[0]
+
+
 def project_name(tree: Tree, folder: str) -> str:
     """The project's name as its manifest states it, else its folder's."""
-    path = f"{folder}/pyproject.toml" if folder else "pyproject.toml"
-    stated = ""
-    for keys in (("project",), ("tool", "poetry")) if path in tree else ():
-        stated = stated or str(load_table(tree, path, *keys).get("name") or "")
+    stated, _ = _stated_name(tree, folder)
     return canonical(stated or re.sub(r"-v?\d[\d.]*$", "", (tree.root / folder).resolve().name))
