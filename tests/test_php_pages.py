@@ -75,6 +75,7 @@ def test_prose_that_is_called_as_a_list_of_packages_makes_no_part(machine: Machi
         "FATAL: Connection to the gauges' database failed.",
         "Could not connect to the database server.",
         "Error establishing a database connection",
+        "<title>Failed requirements</title>A gauge is missing.",
     ],
 )
 def test_a_page_that_only_says_that_it_cannot_go_on_is_no_good_one(machine: Machine, said: str) -> None:

@@ -41,6 +41,12 @@ _SHORT_PAGES = (
     ),
     regex(r"\b[Cc]onnection to .{0,40}\b(?:database|server) failed\b"),
 )
+# The titles of pages that say what their program lacks, and nothing else.
+_REFUSES = regex(
+    r"\s*(?:failed|missing|unmet) requirements?\b|"
+    r"\s*(?:fatal|configuration|database|connection|installation) error\b",
+    re.IGNORECASE,
+)
 _SHORT = 1_500  # characters of text
 
 
@@ -101,6 +107,8 @@ def _error_page(page: Page | None, answer: Answer) -> str:
     if page is None and answer.media_type.startswith("text/plain"):
         text = answer.body[:20_000].decode("utf-8", "replace")
     heads = " ".join((page.title or "", *page.headings)) if page is not None else ""
+    if page is not None and _REFUSES.match(page.title or ""):
+        return f"its title is {(page.title or '').strip()[:80]!r}"
     patterns = (*_ERROR_PAGES, *_SHORT_PAGES) if len(text) < _SHORT else _ERROR_PAGES
     for pattern in patterns:
         # In a long text these may be quoted; an error page has them in its head or is short.

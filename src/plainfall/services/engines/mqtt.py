@@ -20,7 +20,7 @@ class _Mqtt(WithoutCopies):
     """Anybody on this machine comes in, with whatever name and password the clone has."""
 
     kind = "mqtt"
-    title = "the MQTT broker"
+    title = "MQTT broker"
     stop_signal = int(signal.SIGTERM)
     restarts_for_accounts = False
     leaves_root = True
