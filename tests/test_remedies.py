@@ -324,3 +324,23 @@ def test_what_a_lock_has_is_laid_where_the_program_wants_it(
     said = " ".join(run.step("server")["remarks"])
     noun = "extra" if table == "optional-dependencies" else "group"
     assert f"the {noun} maps, which lists gaugekit, was installed, too" in said, said
+
+
+@pytest.mark.parametrize(
+    ("more", "cause"),
+    [
+        ({}, "maps (of the module gauges) is not in this clone"),
+        (
+            {"gauges/maps.py": "import gauges.sheet\n", "gauges/sheet.py": "from .maps import rain\n"},
+            "in a circle",
+        ),
+    ],
+    ids=["it is not there", "a circle"],
+)
+def test_a_module_that_a_package_lacks_is_no_circle(
+    machine: Machine, more: dict[str, str], cause: str
+) -> None:
+    files = {"app.py": SERVER.format(more="import gauges"), "requirements.txt": "", "Procfile": PROCFILE}
+    clone = machine.clone({**files, "gauges/__init__.py": "from . import maps\n", **more})
+    failure = machine.run("onboard", clone, "--json", "--no-input", "--no-attempts").document["failure"]
+    assert cause in failure["cause"], failure

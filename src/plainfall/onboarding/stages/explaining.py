@@ -11,9 +11,11 @@ from msgspec import Struct
 
 from plainfall.diagnosis.reading import Diagnosis, diagnose
 from plainfall.errors import BadInput
+from plainfall.failure_facts import NameMissing
 from plainfall.failure_kinds import FailureKind
 from plainfall.kept_records import Installed
 from plainfall.onboarding.part.work import Work
+from plainfall.patterns import regex
 from plainfall.server.ports import holder_of
 
 __all__ = ["OF_ANOTHER_RUNTIME", "diagnose_for", "mend_words"]
@@ -50,6 +52,10 @@ def diagnose_for(work: Work, output: str, status: int | None = None) -> Diagnosi
         cause = f"the program asks for {name}, and {here} is installed: it cannot be used for another cause"
         remedy = f"See what the import says: plainfall inside -- python -c 'import {name}'"
         return Diagnosis(known.rule, cause, remedy, known.line, "", known.facts)
+    if known.rule == FailureKind.CIRCULAR_IMPORT and (lacks := _lacking_module(work, known.line)):
+        cause = f"{lacks.named} is not in this clone"
+        remedy = "Look whether it is committed, or made by a step that was left out."
+        return Diagnosis(FailureKind.OWN_NAME_MISSING, cause, remedy, known.line, "", lacks)
     about = list(_more(work, known))
     more = "; ".join(one.words for one in about)
     facts = {one.fact for one in about}
@@ -81,6 +87,29 @@ def diagnose_for(work: Work, output: str, status: int | None = None) -> Diagnosi
     # Laying the list again brings only what it lists.
     mend = "" if known.mend == "dependencies" and _UNLISTED in facts else known.mend
     return Diagnosis(known.rule, cause, remedy, known.line, mend, known.facts)
+
+
+_FROM_PACKAGE = regex(r"cannot import name '(\w+)' from partially initialized module '([\w.]+)'")
+
+
+def _lacking_module(work: Work, line: str) -> NameMissing | None:
+    """The module that a package of the part takes from itself and does not have: the interpreter calls that a
+    circle, too."""
+    match = _FROM_PACKAGE.search(line)
+    if match is None:
+        return None
+    name, package = match.groups()
+    end = f"{package.replace('.', '/')}/"
+    first = next((one for one in work.tree.files if f"/{one}".endswith(f"/{end}__init__.py")), None)
+    if first is None:
+        return None  # a module, or not of this clone
+    folder = first.removesuffix("__init__.py")
+    text = work.tree.text(first)
+    is_there = any(one.startswith((f"{folder}{name}.", f"{folder}{name}/")) for one in work.tree.files)
+    is_made = re.search(
+        rf"^\s*(?:def|class|async def) {name}\b|^{name}\b.*=|\bas {name}\b", text, re.MULTILINE
+    )
+    return None if is_there or is_made else NameMissing(name=name, module=package)
 
 
 def _port_in(line: str) -> int:
