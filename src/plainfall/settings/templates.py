@@ -82,7 +82,7 @@ def find_templates(
         except BadInput as error:
             is_code = kind not in ("dotenv", "php") and _CODE.search(text) is not None
             of_any_form = is_code or natural.endswith(".conf")  # each program has its own for that name
-            if kind == "dotenv" or (loaded and not of_any_form):
+            if kind == "dotenv" or (_SETTINGS_NAME.match(natural) and not of_any_form):
                 raise
             place = error.place or Evidence(template)
             what = "it is named like a settings template and " + (

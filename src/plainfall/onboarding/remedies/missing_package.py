@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+import re
+from collections.abc import Iterable, Iterator
 
 from msgspec.structs import replace
 
@@ -28,6 +29,8 @@ def propose(work: Work, failure: Failure) -> Iterator[Change]:
             pass
         case _:
             return
+    if isinstance(error.facts, ModuleMissing) and "." not in wanted:
+        wanted = _as_imported(wanted, error.lines)
     addition = work.installing.package_for(work.tree, work.part, wanted)
     if addition is None:
         return
@@ -65,3 +68,13 @@ def propose(work: Work, failure: Failure) -> Iterator[Change]:
         replace(decisions, packages=packages),
         Stage.DEPENDENCIES,
     )
+
+
+def _as_imported(module: str, lines: Iterable[str]) -> str:
+    """The module with what the line that failed takes from below it: packages share names like ``google``.
+
+    >>> _as_imported("google", ["    from google.cloud.storage import Client", "No module named 'google'"])
+    'google.cloud.storage'
+    """
+    pattern = rf"\b(?:from|import) ({re.escape(module)}(?:\.\w+){{1,2}})"
+    return next((match.group(1) for line in lines if (match := re.search(pattern, line))), module)

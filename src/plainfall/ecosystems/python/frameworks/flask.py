@@ -37,7 +37,7 @@ MIGRATES_FROM = MigratesFrom(
 
 _REGISTERED = regex(r"(?:\.cli\.command|click\.command)\(\s*(?:name\s*=\s*)?['\"]([\w-]+)['\"]")
 # What a command of click's has that the application runs: another one belongs to a program of the project's own.
-_IN_APPLICATION = regex(r"with_appcontext|\.cli\.add_command")
+_IN_APPLICATION = regex(r"with_appcontext|\.cli\.(?:add_)?command\b")
 _DEFAULT_MODULES = ("app", "wsgi")
 _DEFAULT_NAMES = ("app", "application", "create_app", "make_app")
 TRAITS = Traits(("Flask",), port_variables=("FLASK_RUN_PORT",), prefixes=("FLASK_",))

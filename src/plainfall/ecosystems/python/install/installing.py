@@ -58,7 +58,11 @@ class PythonInstalling:
         project = own_project(tree, part.path, top)
         if project is not None:  # never what a registry has under its name
             return Addition(project[0] or ".", project[1], project[1], in_place=True)
-        return named_elsewhere(tree, part.path, top) or well_known(tree, part.path, top)
+        found = named_elsewhere(tree, part.path, top)
+        names = [module, module.rpartition(".")[0]] if "." in module else []  # of one name for many packages
+        return found or next(
+            (one for name in (*names, top) if (one := well_known(tree, part.path, name))), None
+        )
 
     def holder_of(self, folder: Path, choice: Choice, access: CloneAccess, module: str) -> str:
         from plainfall.ecosystems.python.install.laying import installed_distributions, recorded_paths

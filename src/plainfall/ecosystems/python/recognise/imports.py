@@ -55,6 +55,8 @@ def well_known_package(module: str) -> str:
 
     >>> well_known_package("yaml"), well_known_package("oslo_log"), well_known_package("utils")
     ('pyyaml', 'oslo-log', '')
+    >>> [well_known_package(name) for name in ("google", "google.protobuf", "google.cloud.storage")]
+    ['', 'protobuf', 'google-cloud-storage']
     """
     name = package_of(module)
     return name if name in _well_known() else ""
