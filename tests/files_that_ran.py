@@ -18,6 +18,7 @@ NEED_ALL_THE_WAY = {
     "test_brokers": "message brokers",
     "test_node_at_once": "Node",
     "test_php_package_sources": "PHP",
+    "test_php_pages": "PHP",
     "test_setting_up": "PHP",
     "test_server_guard": "PostgreSQL or MariaDB",
     "test_history": "git",
