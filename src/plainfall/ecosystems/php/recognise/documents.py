@@ -17,6 +17,7 @@ ROOTS = ("public", "web", "htdocs", "public_html", "www", "html", "webroot", "do
 _PAGES = ("index.php", "index.phtml")
 # A page of plain HTML that leads to one of PHP.
 _LEADS_TO_PHP = regex(r"(?:url|href|location)\s*=\s*[\"']?[\w./-]{1,80}\.php\b", re.IGNORECASE)
+_DEEPEST = 2  # folders above such a page
 
 
 def front_file(tree: Tree, folder: str) -> str:
@@ -47,6 +48,9 @@ def _page_of_a_folder(tree: Tree, folder: str) -> str:
 
 
 def _leads_to_php(tree: Tree, path: str) -> bool:
+    """Whether a page near the top does. Deeper ones are documents, often thousands of them, and are not read."""
+    if path.count("/") > _DEEPEST or is_side(path):
+        return False
     try:
         return path in tree and _LEADS_TO_PHP.search(tree.text(path)) is not None
     except BadInput:
