@@ -107,7 +107,7 @@ def _lacking_module(work: Work, line: str) -> NameMissing | None:
     text = work.tree.text(first)
     is_there = any(one.startswith((f"{folder}{name}.", f"{folder}{name}/")) for one in work.tree.files)
     is_made = re.search(
-        rf"^\s*(?:def|class|async def) {name}\b|^{name}\b.*=|\bas {name}\b", text, re.MULTILINE
+        rf"^[ \t]*(?:def|class|async def) {name}\b|^{name}\b.*=|\bas {name}\b", text, re.MULTILINE
     )
     return None if is_there or is_made else NameMissing(name=name, module=package)
 

@@ -11,6 +11,7 @@ from plainfall.clone.walk import Tree
 from plainfall.ecosystems.python.lists.toml import load_table
 from plainfall.ecosystems.python.recognise.applications import server_configuration
 from plainfall.ecosystems.python.recognise.console_scripts import ConsoleScript, console_scripts
+from plainfall.errors import BadInput
 from plainfall.evidence import Evidence
 from plainfall.patterns import regex
 
@@ -92,37 +93,50 @@ def canonical(name: str) -> str:
     return re.sub(r"[-_.]+", "-", name).lower()
 
 
-_NAME_OF_SETUP = regex(r"^\s*name\s*=\s*[\"']?([\w.-]+)[\"']?", re.MULTILINE)
+_NAMES_OF_SETUP = {
+    "setup.cfg": regex(r"^name[ \t]{0,9}=[ \t]{0,9}([\w.-]+)", re.MULTILINE),
+    "setup.py": regex(r"\bname[ \t]{0,9}=[ \t]{0,9}[\"']([\w.-]+)[\"']"),
+}
 
 
-def _stated_name(tree: Tree, folder: str) -> tuple[str, Evidence]:
-    """The project's name as a manifest in the folder states it, and where; "" for none."""
-    place = f"{folder}/" if folder else ""
-    path = f"{place}pyproject.toml"
+def _stated_name(tree: Tree, folder: str) -> str:
+    """The project's name as ``pyproject.toml`` states it; "" for none."""
+    path = f"{folder}/pyproject.toml" if folder else "pyproject.toml"
+    stated = ""
     for keys in (("project",), ("tool", "poetry")) if path in tree else ():
-        stated = str(load_table(tree, path, *keys).get("name") or "")
-        if stated:
-            return stated, tree.line_of(path, stated)
-    for name in ("setup.cfg", "setup.py"):
-        match = _NAME_OF_SETUP.search(tree.text(place + name)) if place + name in tree else None
-        if match:
-            return match.group(1), tree.line_of(place + name, match.group(1))
-    return "", Evidence(path)
+        stated = stated or str(load_table(tree, path, *keys).get("name") or "")
+    return stated
+
+
+def _named(tree: Tree, folder: str, module: str) -> Evidence | None:
+    """The line of a manifest in the folder that states the module's name as the project's."""
+    place = f"{folder}/" if folder else ""
+    stated = _stated_name(tree, folder)
+    if stated and canonical(stated) == canonical(module):
+        return tree.line_of(f"{place}pyproject.toml", stated)
+    for name, pattern in _NAMES_OF_SETUP.items():
+        try:
+            found = pattern.findall(tree.text(place + name)) if place + name in tree else []
+        except BadInput:
+            continue  # reported where the list is read
+        written = next((one for one in found if canonical(one) == canonical(module)), None)
+        if written is not None:
+            return tree.line_of(place + name, written)
+    return None
 
 
 def own_project(tree: Tree, folder: str, module: str) -> tuple[str, Evidence] | None:
     """The folder of the project that brings a module of its own name: the part's, or one above it; None where none
     does. A package of that name elsewhere is another one."""
     while True:
-        stated, place = _stated_name(tree, folder)
-        if stated and canonical(stated) == canonical(module):
-            return folder, place
-        if not folder:
-            return None
+        place = _named(tree, folder, module)
+        if place is not None or not folder:
+            return (folder, place) if place is not None else None
         folder = folder.rpartition("/")[0]
 
 
 def project_name(tree: Tree, folder: str) -> str:
     """The project's name as its manifest states it, else its folder's."""
-    stated, _ = _stated_name(tree, folder)
-    return canonical(stated or re.sub(r"-v?\d[\d.]*$", "", (tree.root / folder).resolve().name))
+    return canonical(
+        _stated_name(tree, folder) or re.sub(r"-v?\d[\d.]*$", "", (tree.root / folder).resolve().name)
+    )
