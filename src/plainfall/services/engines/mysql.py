@@ -25,7 +25,6 @@ if TYPE_CHECKING:
 
 __all__ = ["ENGINE"]
 
-_PHP = "php"  # the folder with that configuration, beside the socket
 _HOSTS = "localhost", "127.0.0.1"
 _LARGEST_COPY = 64 * 1024**2  # bytes
 _DUMPS = ("mariadb-dump", "mysqldump")
@@ -93,7 +92,6 @@ class _MySql:
     def admit(self, place: Place, port: int, accounts: Sequence[Account]) -> list[str]:
         """Accounts for both names of this machine, as clients over socket and port are seen."""
         made = []
-        _tell_php(place.sockets, port)
         with (
             _connected(unix_socket=str(place.sockets / SOCKET), user=_me()) as database,
             database.cursor() as cursor,
@@ -174,10 +172,8 @@ class _MySql:
             cursor.execute(f"CREATE DATABASE {_name(account.database)} CHARACTER SET utf8mb4")
 
     def driver_variables(self, sockets: str, port: int, account: Account | None) -> dict[str, str]:
-        """Those of the client library; PHP's own drivers go by a file of its configuration instead."""
-        variables = {"MYSQL_UNIX_PORT": f"{sockets}/{SOCKET}", "MYSQL_TCP_PORT": str(port)}
-        # With nothing before the colon the runtime's own folder is read, too (php.net, "Scan directories").
-        return {**variables, "PHP_INI_SCAN_DIR": f":{sockets}/{_PHP}"}
+        """Those of the client library."""
+        return {"MYSQL_UNIX_PORT": f"{sockets}/{SOCKET}", "MYSQL_TCP_PORT": str(port)}
 
     def reach(self, host: str, port: int, account: Account) -> Reach:
         """A login, and which tables there are."""
@@ -212,14 +208,6 @@ def _patterns(accounts: Sequence[Account]) -> list[str]:
                 plain = re.sub(r"([\\%_])", r"\\\1", text)
                 patterns |= dict.fromkeys([plain, f"{plain}\\_%", f"test\\_{plain}", f"test\\_{plain}\\_%"])
     return list(patterns)
-
-
-def _tell_php(sockets: Path, port: int) -> None:
-    """Writes the configuration by which PHP's drivers find the server where a program says ``localhost``."""
-    names = ("mysqli", "pdo_mysql")
-    rows = [f'{name}.default_socket = "{sockets / SOCKET}"' for name in names]
-    (sockets / _PHP).mkdir(mode=0o755, exist_ok=True)
-    (sockets / _PHP / "private.ini").write_text("\n".join([*rows, f"mysqli.default_port = {port}", ""]))
 
 
 def _copy(place: Place, copy: str) -> Path:
