@@ -43,8 +43,8 @@ _SHORT_PAGES = (
 )
 # The titles of pages that say what their program lacks, and nothing else.
 _REFUSES = regex(
-    r"\s*(?:failed|missing|unmet) requirements?\b|"
-    r"\s*(?:fatal|configuration|database|connection|installation) error\b",
+    r"\s*(?:(?:failed|missing|unmet) requirements?|(?:fatal|configuration|database|connection|installation) error)"
+    r"\s*(?:$|[:!|\u2013-])",
     re.IGNORECASE,
 )
 _SHORT = 1_500  # characters of text

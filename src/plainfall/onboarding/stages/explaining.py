@@ -104,12 +104,15 @@ def _lacking_module(work: Work, line: str) -> NameMissing | None:
     if first is None:
         return None  # a module, or not of this clone
     folder = first.removesuffix("__init__.py")
-    text = work.tree.text(first)
-    is_there = any(one.startswith((f"{folder}{name}.", f"{folder}{name}/")) for one in work.tree.files)
-    is_made = re.search(
-        rf"^[ \t]*(?:def|class|async def) {name}\b|^{name}\b.*=|\bas {name}\b", text, re.MULTILINE
-    )
-    return None if is_there or is_made else NameMissing(name=name, module=package)
+    if any(one.startswith((f"{folder}{name}.", f"{folder}{name}/")) for one in work.tree.files):
+        return None
+    try:
+        lines = work.tree.text(first).splitlines()
+    except BadInput:
+        return None  # what it makes or takes from elsewhere is not known
+    own = rf"\s*from (?:\.|{re.escape(package)}) import\b"
+    others = [line for line in lines if re.search(rf"\b{name}\b(?!\.)", line) and not re.match(own, line)]
+    return None if others else NameMissing(name=name, module=package)
 
 
 def _port_in(line: str) -> int:

@@ -131,9 +131,9 @@ def _files_of_setup(tree: Tree, path: str) -> Iterator[ConsoleScript]:
             words = element.args if isinstance(element, ast.Call) else [element]
             pieces = [word.value for word in words if isinstance(word, ast.Constant)]
             file = "/".join(piece for piece in pieces if isinstance(piece, str))
-            if pieces and (f"{folder}/{file}" if folder else file) in tree:
-                place = Evidence(path, element.lineno)
-                yield ConsoleScript(file.rpartition("/")[2], "", "", place, file)
+            name = file.rpartition("/")[2]
+            if re.fullmatch(r"[\w.-]+", name) and (f"{folder}/{file}" if folder else file) in tree:
+                yield ConsoleScript(name, "", "", Evidence(path, element.lineno), file)
 
 
 def _groups_of_setup(tree: Tree, path: str) -> dict[str, list[str]]:
